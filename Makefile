@@ -1,0 +1,33 @@
+# make demo | test | check | benchmark | screenshots : each sets up what it needs in .venv first
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo test check benchmark samples screenshots clean
+
+.venv/ready: pyproject.toml
+	$(PYTHON) -m venv .venv
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $@
+
+demo: .venv/ready
+	$(BIN)/omphalon demo demo
+
+test: .venv/ready
+	$(BIN)/pytest
+
+check: .venv/ready
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+
+benchmark: .venv/ready
+	$(BIN)/python benchmarks/process.py
+	$(BIN)/python benchmarks/heater_gains.py
+
+samples: .venv/ready
+	$(BIN)/python tools/make_samples.py
+
+screenshots: .venv/ready
+	tools/screenshots
+
+clean:
+	rm -rf .venv demo

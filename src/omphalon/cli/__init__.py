@@ -1,0 +1,65 @@
+"""The command line: parse, call one study, show, exit. Heavy imports sit inside the commands."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from omphalon import __version__
+from omphalon.cli.demo import demo
+from omphalon.cli.heater import heater
+from omphalon.errors import OmphalonError
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="omphalon")
+def omphalon() -> None:
+    """Turn small experiments on a 3D printer into settings, with their spread and their reasons.
+
+    \b
+    Every group knows three verbs:
+      plan    how to run the test on this printer
+      fit     what was measured becomes the new setting: change, keep or retest
+      check   judges the setting afterwards, on a fresh measurement
+
+    \b
+    Example:
+      omphalon demo
+    """
+
+
+for command in (heater, demo):
+    omphalon.add_command(command)
+
+
+def main() -> None:
+    """Run; every error leaves as one line on standard error and an exit code."""
+    try:
+        code = omphalon.main(prog_name="omphalon", standalone_mode=False)
+    except OmphalonError as error:
+        code = _say(str(error), error.exit_code)
+    except click.exceptions.Abort:
+        code = _say("stopped", 1)
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.ctx.get_help() if error.ctx else "", err=True)
+        code = 2
+    except click.UsageError as error:
+        at = error.ctx.command_path if error.ctx else "omphalon"
+        code = _say(f"{' '.join(error.format_message().split()).rstrip('.')}; see '{at} --help'", 2)
+    except click.ClickException as error:
+        code = _say(" ".join(error.format_message().split()), 1)
+    except BrokenPipeError:
+        sys.stderr.close()
+        code = 1
+    except MemoryError:
+        code = _say("not enough memory for this file; cut out the part that holds the test", 1)
+    except Exception as error:  # the last door: a user never sees a traceback
+        code = _say(f"a fault of omphalon itself ({type(error).__name__}: {' '.join(str(error).split())}); "
+                    "please report it with the file that caused it", 1)
+    sys.exit(code if isinstance(code, int) else 0)
+
+
+def _say(line: str, code: int) -> int:
+    click.echo(f"omphalon: {line}", err=True)
+    return code

@@ -1,0 +1,47 @@
+"""omphalon demo: a whole tune-up on the sample data, through the real commands."""
+
+from __future__ import annotations
+
+import click
+
+# Each stop of the tour: the command's words; FILE.png and FILE.json are saved beside it.
+TOUR = (
+    ("hotend", ("heater", "fit", "hotend-oscillation.csv")),
+    ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
+)
+
+
+@click.command()
+@click.argument("folder", required=False, default="omphalon-demo")
+def demo(folder: str) -> None:
+    """Tune up a made-up printer in FOLDER: sample data, answers, figures.
+
+    \b
+    Example:
+      omphalon demo omphalon-demo
+    """
+    import subprocess
+    import sys
+    from importlib import resources
+    from pathlib import Path
+
+    from omphalon.errors import UnwritableFile
+
+    place = Path(folder)
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+        for sample in (resources.files("omphalon") / "samples").iterdir():
+            (place / sample.name).write_bytes(sample.read_bytes())
+    except OSError as error:
+        raise UnwritableFile(f"{folder}: cannot be written ({error.strerror})", "give another folder") from error
+    click.echo(f"Fulmar, the printer of a lighthouse museum's model shop. All data are made up; they are in {place}/.")
+    for name, words in TOUR:
+        click.echo(f"\n$ cd {place} && omphalon {' '.join(words)} --plot {name}.png\n")
+        command = [sys.executable, "-m", "omphalon", *words]
+        shown = subprocess.run([*command, "--plot", f"{name}.png"], cwd=place)
+        kept = subprocess.run([*command, "--json"], cwd=place, capture_output=True)
+        (place / f"{name}.json").write_bytes(kept.stdout)
+        if shown.returncode or kept.returncode:
+            raise click.ClickException(f"the demo's {name} step failed with exit code {shown.returncode}")
+    click.echo(f"\nSaved in {place}/: the logs, hotend.png, hotend.json, bed.png, bed.json.")
+    click.echo("Try next: omphalon heater plan --target 235; with your own log: omphalon heater fit LOG")

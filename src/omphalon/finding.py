@@ -1,0 +1,144 @@
+"""What goes out: a Finding, the one shape of every answer, and the table of warnings."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any
+
+EXIT_CODES = {"change": 0, "keep": 0, "retest": 3}
+CHECK_EXIT_CODES = {"keep": 0, "change": 4, "retest": 3}
+
+
+@dataclass(frozen=True)
+class WarningKind:
+    """A row of the table of warnings: its code, what it means, what to do."""
+
+    code: str
+    meaning: str
+    remedy: str
+
+
+WARNINGS = {kind.code: kind for kind in (
+    WarningKind("rows-passed-over", "some rows of the file could not be read",
+                "look at the named row; a few such rows do no harm"),
+    WarningKind("cut-last-row", "the file ends in the middle of a row",
+                "let the recording end before copying the file"),
+    WarningKind("rows-reordered", "rows were out of order in time", "check the clock that stamped the log"),
+    WarningKind("power-scale-guessed", "the number that means full power was worked out from the log",
+                "give it with --full-power if this is wrong"),
+    WarningKind("power-missing", "the log has no power; it was worked out from the turns of the curve",
+                "log the power too: the gains hang on it"),
+    WarningKind("heater-guessed", "which heater this is was worked out from the log", "say it with --heater"),
+    WarningKind("dropout", "reports are missing for a while",
+                "only the stretches between are used; a better link gives a better log"),
+    WarningKind("methods-disagree", "cycles and thermal model do not tell the same ultimate gain",
+                "repeat the test with nothing else changing; look for a loose sensor"),
+    WarningKind("loose-fit", "the model follows the log less closely than the sensor would allow",
+                "look at the figure; keep fan and room steady during the test"),
+    WarningKind("low-sensitivity-margin", "the loop with these gains has a thin margin",
+                "prefer --aim gentle, or log with more reports a second"),
+    WarningKind("slow-reports", "reports are far apart against the delay of the heater",
+                "report more often: every 0.5 s or faster"),
+    WarningKind("little-power-left", "holding the target with the fan on takes nearly all the power",
+                "insulate the block, or print cooler"),
+    WarningKind("power-limited", "the log never shows more than part of the power",
+                "give the controller's limit with --power-limit, or --full-power if the scale is another"),
+)}
+
+
+@dataclass(frozen=True)
+class Warned:
+    """A warning of a Finding."""
+
+    code: str
+    message: str
+
+    @property
+    def remedy(self) -> str:
+        return WARNINGS[self.code].remedy
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A row of the human answer: a label and the cells beside it."""
+
+    label: str
+    cells: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """An answer: machine part (settings … next) and the rows that a person reads.
+
+    `headline` shows the settings, `table` the evidence; `picture` is what plots/ may draw, never printed.
+    """
+
+    kind: str
+    verdict: str
+    because: str
+    settings: dict[str, Any] = field(default_factory=dict)
+    spread: dict[str, Any] = field(default_factory=dict)
+    evidence: dict[str, Any] = field(default_factory=dict)
+    warnings: tuple[Warned, ...] = ()
+    lines: tuple[str, ...] = ()
+    next: str = ""
+    headline: tuple[Shown, ...] = ()
+    table: tuple[Shown, ...] = ()
+    picture: Any = None
+
+    @property
+    def exit_code(self) -> int:
+        codes = CHECK_EXIT_CODES if self.kind.endswith("-check") else EXIT_CODES
+        return codes[self.verdict]
+
+    def document(self, version: str) -> dict[str, Any]:
+        """The JSON document, with every number finite (what is not becomes null)."""
+        return {"omphalon": version, "kind": self.kind, "verdict": self.verdict, "because": self.because,
+                "settings": plain(self.settings), "spread": plain(self.spread), "evidence": plain(self.evidence),
+                "warnings": [{"code": w.code, "message": w.message, "remedy": w.remedy} for w in self.warnings],
+                "lines": list(self.lines), "next": self.next}
+
+
+@dataclass(frozen=True)
+class Plan:
+    """How to run a test: steps in order, the lines that start it, and what the answer will be read from."""
+
+    kind: str
+    title: str
+    steps: tuple[str, ...]
+    lines: tuple[str, ...] = ()
+    next: str = ""
+    warnings: tuple[Warned, ...] = ()
+    settings: dict[str, Any] = field(default_factory=dict)
+
+    exit_code = 0
+
+    def document(self, version: str) -> dict[str, Any]:
+        """The JSON document."""
+        return {"omphalon": version, "kind": self.kind, "settings": plain(self.settings), "steps": list(self.steps),
+                "warnings": [{"code": w.code, "message": w.message, "remedy": w.remedy} for w in self.warnings],
+                "lines": list(self.lines), "next": self.next}
+
+
+def plain(value: Any) -> Any:
+    """Nested values as JSON takes them: six significant digits, no NaN, no Infinity."""
+    if isinstance(value, dict):
+        return {k: plain(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [plain(v) for v in value]
+    if isinstance(value, bool) or value is None or isinstance(value, (str, int)):
+        return value
+    number = float(value)
+    return float(f"{number:.6g}") if math.isfinite(number) else None
+
+
+def digits(value: float, spread: float | None = None, least: int = 3) -> str:
+    """A number with the digits that its spread deserves: two of the spread's own, and never fewer than `least`."""
+    if value == 0 or not math.isfinite(value):
+        return "0" if value == 0 else "–"
+    size = math.floor(math.log10(abs(value)))
+    places = least - 1 - size
+    if spread is not None and spread > 0 and math.isfinite(spread):
+        places = max(places, 1 - math.floor(math.log10(spread)))
+    return f"{value:.{min(max(places, 0), 8)}f}"

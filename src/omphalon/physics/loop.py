@@ -1,0 +1,364 @@
+"""The reference loop run on fitted models, its predictions, and the choice of gains.
+
+Every `period_s`, with e = target − reading: more than `band_c` below the target the full allowed power and the
+integral at 0; more than that above it no power, integral 0; between, power = clamp(kp e + I − kd d, 0, limit),
+where I += ki e period is clamped to [0, limit] and d is the slope of the reading through a first-order filter.
+
+The scenario is a day's work: from ambient to the target, a hold, then the part-cooling fan comes on and stays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.physics.thermal import ThermalModel
+
+Array = NDArray[np.float64]
+
+# What the heater may be on another day: (dead time, power), against the fitted one.
+OTHER_DAYS = ((1.0, 1.0), (1.3, 1.12), (1.3, 0.9), (0.85, 1.12))
+
+
+@dataclass(frozen=True)
+class Gains:
+    """Gains for power 0…1: kp per °C, ki per °C·s, kd per °C/s."""
+
+    kp: float
+    ki: float
+    kd: float
+
+    def row(self) -> Array:
+        """As an array (1, 3)."""
+        return np.array([[self.kp, self.ki, self.kd]])
+
+
+@dataclass(frozen=True)
+class Loop:
+    """The controller that will run the gains, and the work it is judged on."""
+
+    target_c: float
+    limit: float = 1.0
+    period_s: float = 0.2
+    filter_s: float = 1.0
+    band_c: float = 10.0
+    unit_s: float = 60.0
+    fan_extra: float = 0.4
+    noise_c: float = 0.05
+
+
+@dataclass(frozen=True)
+class Aim:
+    """How much each fault weighs (per °C; arrival per unit of time), and the peak sensitivity not to exceed."""
+
+    name: str
+    overshoot: float
+    dip: float
+    hold: float
+    fan: float
+    ripple: float
+    arrival: float
+    sensitivity: float
+    meaning: str
+
+
+AIMS = {aim.name: aim for aim in (
+    Aim("quick", 0.6, 2.0, 1.0, 3.0, 0.7, 2.0, 3.0, "fast arrival and recovery; a little overshoot is allowed"),
+    Aim("even", 1.0, 1.0, 1.0, 1.0, 1.0, 1.0, 2.5, "arrival, overshoot, dip and ripple weigh alike"),
+    Aim("gentle", 8.0, 0.5, 0.5, 0.5, 2.0, 0.5, 1.8, "no overshoot, calm power; recovery may take longer"),
+)}
+OVERSHOOT_RAIL_C = 0.6
+SENSITIVITY_PRICE = 2.0
+MOST_TICKS = 1900
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What the loop does; each field has a row a model and a column a set of gains. `trace_c` is (t, rows, columns)."""
+
+    overshoot_c: Array
+    dip_c: Array
+    hold_error_c: Array
+    fan_error_c: Array
+    ripple_c: Array
+    arrival_s: Array
+    settle_s: Array
+    trace_c: Array
+    trace_s: Array
+    takeover_s: Array
+
+    def cost(self, aim: Aim, unit_s: float) -> Array:
+        """Weighted faults in °C, with overshoot beyond the rail counted five times more."""
+        return (aim.overshoot * self.overshoot_c + aim.dip * self.dip_c + aim.hold * self.hold_error_c
+                + aim.fan * self.fan_error_c + aim.ripple * self.ripple_c + aim.arrival * self.arrival_s / unit_s
+                + 5.0 * np.maximum(0.0, self.overshoot_c - OVERSHOOT_RAIL_C))
+
+
+class _Bank:
+    """Fitted models side by side, advanced together; shape (models, copies)."""
+
+    def __init__(self, models: Sequence[ThermalModel], copies: int, step_s: float, sooner_s: float) -> None:
+        def column(values: Sequence[float]) -> Array:
+            return np.array(values, dtype=np.float64)[:, None]
+
+        self.shape = (len(models), copies)
+        self.gain = column([m.gain_c for m in models])
+        self.growth = column([m.loss_growth / m.reference_c for m in models])
+        self.share = column([m.shares[0] for m in models])
+        self.pull = column([1 - np.exp(-step_s / m.time_constant_s) for m in models])
+        self.pull_second = column([1 - np.exp(-step_s / max(m.second_s, 1e-3)) for m in models])
+        self.pull_sensor = column([1 - np.exp(-step_s / m.lag_s) for m in models])
+        late = np.array([max(m.dead_time_s - sooner_s, 0.0) / step_s for m in models])
+        self.late = np.floor(late).astype(np.int64)
+        self.part = (late - self.late)[:, None]
+        self.depth = int(self.late.max()) + 2
+        self.past = np.zeros((self.depth, *self.shape))
+        self.rows = np.arange(len(models))
+        self.now = 0
+        self.first, self.second, self.rise = (np.zeros(self.shape) for _ in range(3))
+        self.extra = 0.0
+
+    def begin(self, risen: Risen) -> None:
+        """Stand where a heat-up ended."""
+        for state, value in zip((self.first, self.second, self.rise), risen.states, strict=True):
+            state[:] = value[:, None]
+        self.past[:] = risen.past[:, :, None]
+
+    def advance(self, power: Array | float) -> None:
+        self.past[self.now % self.depth] = power
+        near = self.past[(self.now - self.late) % self.depth, self.rows]
+        far = self.past[(self.now - self.late - 1) % self.depth, self.rows]
+        far -= near
+        far *= self.part
+        near += far
+        x = self.first + self.second
+        spent = self.growth * x
+        spent *= x
+        near *= self.gain
+        if self.extra:
+            spent += self.extra * (x + spent)
+        near -= spent
+        shared = self.share * near
+        near -= shared
+        shared -= self.first
+        shared *= self.pull
+        self.first += shared
+        near -= self.second
+        near *= self.pull_second
+        self.second += near
+        x -= self.rise
+        x *= self.pull_sensor
+        self.rise += x
+        self.now += 1
+
+
+@dataclass(frozen=True)
+class Risen:
+    """Where a heat-up ends: time it took, the three states and the powers still under way, a column a model."""
+
+    takeover_s: Array
+    states: Array
+    past: Array
+    climb: list[Array]
+
+
+def step_for(models: Sequence[ThermalModel], loop: Loop) -> float:
+    """A whole number of loop periods, short against lag and dead time, so that slow heaters cost no more than fast."""
+    slow = min(m.dead_time_s + m.lag_s + min(m.second_s, m.lag_s) for m in models)
+    wanted = max(slow / 10, 2.5 * loop.unit_s / MOST_TICKS)
+    return loop.period_s * float(np.clip(np.round(wanted / loop.period_s), 1, max(1.0, 1.0 / loop.period_s)))
+
+
+def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s: float | None = None,
+             start: Risen | None = None, trace: bool = False) -> Outcome:
+    """Run every model (rows) under every set of gains (rows of the (n, 3) array → columns).
+
+    `start`: what heat_up gave for the same models, loop and step, where it is known already.
+    """
+    step = step_s or step_for(models, loop)
+    sooner = (step - loop.period_s) / 2  # a coarser step holds the power longer, as a dead time would
+    kp, ki, kd = (np.asarray(gains, dtype=np.float64)[None, :, i] for i in range(3))
+    bank = _Bank(models, kp.shape[1], step, sooner)
+    risen = start or heat_up(models, loop, step)
+    takeover, climb = risen.takeover_s, risen.climb
+    bank.begin(risen)
+    goal = np.array([loop.target_c - m.ambient_c for m in models])[:, None]
+    hold, total = round(1.5 * loop.unit_s / step), round(2.5 * loop.unit_s / step)
+    noise = loop.noise_c * np.random.default_rng(20).standard_normal(total)
+    blend = 1.0 - float(np.exp(-step / loop.filter_s))
+    shape = bank.shape
+    integral, slope = np.zeros(shape), np.zeros(shape)
+    before = bank.rise.copy()
+    offs = np.empty((total, *shape), dtype=np.float32)
+    ki_step, limit = ki * step, loop.limit
+    for tick in range(total):
+        if tick == hold:
+            bank.extra = loop.fan_extra
+        reading = bank.rise + noise[tick]
+        error = goal - reading
+        change = (reading - before) * (blend / step)
+        slope *= 1 - blend
+        slope += change
+        before = reading
+        integral += ki_step * error
+        np.maximum(integral, 0.0, out=integral)
+        np.minimum(integral, limit, out=integral)
+        power = kp * error
+        power += integral
+        power -= kd * slope
+        np.maximum(power, 0.0, out=power)
+        np.minimum(power, limit, out=power)
+        bank.advance(power)
+        np.subtract(bank.rise, goal, out=offs[tick], casting="same_kind")
+    return _outcome(offs, hold, step, loop, takeover, climb if trace else None)
+
+
+def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
+    """From ambient at full allowed power to where the loop takes over, which no gains have a say in."""
+    cold = _Bank(models, 1, step_s, (step_s - loop.period_s) / 2)
+    goal = np.array([loop.target_c - loop.band_c - m.ambient_c for m in models])
+    states = np.zeros((3, len(models)))
+    past = np.zeros((cold.depth, len(models)))
+    takeover = np.full(len(models), np.inf)
+    climb: list[Array] = []
+    while not np.all(np.isfinite(takeover)) and cold.now * step_s < 7200:
+        cold.advance(loop.limit)
+        climb.append(cold.rise[:, 0].copy())
+        there = ~np.isfinite(takeover) & (cold.rise[:, 0] >= goal)
+        if there.any():
+            order = np.arange(cold.now - cold.depth, cold.now) % cold.depth
+            states[:, there] = np.stack([cold.first, cold.second, cold.rise])[:, there, 0]
+            past[:, there] = cold.past[order][:, there, 0]
+            takeover[there] = cold.now * step_s
+    return Risen(takeover, states, past, climb)
+
+
+def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, takeover: Array,
+             climb: list[Array] | None) -> Outcome:
+    size = np.abs(offs)
+    early, late = offs[:hold], offs[hold:]
+    calm = early[hold * 2 // 3:]
+    missing = size[:hold] > 1.0
+    last = hold - np.argmax(missing[::-1], axis=0)
+    settle = np.where(missing.any(axis=0), last, 0) * step + takeover[:, None]
+    near = early > -1.0
+    arrival = np.where(near.any(axis=0), np.argmax(near, axis=0) + 1, hold) * step + takeover[:, None]
+    trace: Array = np.zeros((0, *offs.shape[1:]))
+    times: Array = np.zeros(0)
+    if climb is not None:
+        whole = np.stack(climb)[:, :, None] - np.zeros(offs.shape[1:])
+        rows = round(float(takeover[0]) / step)
+        goal = loop.target_c
+        trace = np.concatenate([whole[:rows], offs + 0.0])
+        trace[rows:] += goal
+        times = step * np.arange(1, len(trace) + 1)
+    unit = step / loop.unit_s
+    return Outcome(np.maximum(early.max(axis=0), 0.0).astype(float), size[hold:].max(axis=0).astype(float),
+                   size[:hold].sum(axis=0) * unit, np.abs(late).sum(axis=0) * unit,
+                   (calm.max(axis=0) - calm.min(axis=0)).astype(float), arrival, settle, trace, times, takeover)
+
+
+def response(model: ThermalModel, loop: Loop, w: Array) -> Array:
+    """Frequency response (n,), °C per unit of power, of the heater linearised at the target, at w (n,) in rad/s.
+
+    The loss κ x²/R has the slope 2κ at x = R and feeds back round the masses; the ticking of the controller counts
+    as half a period of dead time.
+    """
+    s = 1j * w
+    masses = (1 + model.zero_s * s) / ((1 + model.time_constant_s * s) * (1 + model.second_s * s))
+    plant = model.gain_c * masses / (1 + 2 * model.loss_growth * masses) / (1 + model.lag_s * s)
+    return np.asarray(plant * np.exp(-(model.dead_time_s + loop.period_s / 2) * s), dtype=np.complex128)
+
+
+def ultimate_of(model: ThermalModel, loop: Loop) -> tuple[float, float]:
+    """Ultimate gain (power per °C) and period (s): where the response's phase passes −180° and what it is there."""
+    w = np.geomspace(1e-4, np.pi / loop.period_s, 1500)
+    seen = response(model, loop, w)
+    phase = np.unwrap(np.angle(seen))
+    at = int(np.clip(np.searchsorted(-phase, np.pi), 1, len(w) - 1))
+    part = (np.pi + phase[at - 1]) / (phase[at - 1] - phase[at])
+    where = float(np.exp(np.log(w[at - 1]) + part * np.log(w[at] / w[at - 1])))
+    return 1 / float(np.abs(response(model, loop, np.array([where]))[0])), 2 * np.pi / where
+
+
+def textbook(gain: float, period_s: float) -> Gains:
+    """Tyreus and Luyben's table (Ind. Eng. Chem. Res. 31, 1992, p. 2625): Kc = Ku/2.2, Ti = 2.2 Tu, Td = Tu/6.3."""
+    kp = gain / 2.2
+    return Gains(kp, kp / (2.2 * period_s), kp * period_s / 6.3)
+
+
+def sensitivity(model: ThermalModel, gains: Array, loop: Loop) -> Array:
+    """Peak of |1/(1 + L(jω))| for each row of gains (n, 3): the loop linearised around the target.
+
+    Åström and Murray, Feedback Systems, §12.3: up to 2 is sound.
+    """
+    slow = 1e-2 / (model.time_constant_s + model.dead_time_s)
+    w = np.geomspace(slow, 0.9 * np.pi / loop.period_s, 300)
+    kp, ki, kd = (np.asarray(gains, dtype=np.float64)[:, i, None] for i in range(3))
+    control = kp + ki / (1j * w) + kd * 1j * w / (1 + loop.filter_s * 1j * w)
+    return np.asarray(np.max(1 / np.abs(1 + response(model, loop, w) * control), axis=1), dtype=np.float64)
+
+
+def _sobol_like(count: int, dimensions: int, offset: int) -> Array:
+    """Evenly spread points in the unit cube: the additive recurrence of the generalised golden ratio (Roberts 2018)."""
+    ratio = 2.0
+    for _ in range(30):
+        ratio = (1 + ratio) ** (1 / (dimensions + 1))
+    steps = ratio ** -np.arange(1, dimensions + 1)
+    return np.asarray((0.5 + np.outer(np.arange(1 + offset, 1 + offset + count), steps)) % 1.0, dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The gains chosen, their mean cost over the ensemble, and how many loops were run to find them."""
+
+    gains: Gains
+    cost: float
+    runs: int
+
+
+def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: Loop, aim: Aim, *, size: int = 80,
+                 rounds: int = 5) -> Choice:
+    """Gains with the least mean cost over the ensemble, every member as it is and on other days.
+
+    A wide, even sample around the textbook's gains, then ever narrower ones around the best twelfth (cross-entropy
+    method: Rubinstein and Kroese 2004, ch. 2). Coordinates are ln kp, ln(kp/ki), ln(kd/kp).
+    """
+    gain, period = ultimate_of(nominal, loop)
+    start = textbook(gain, period)
+    best = np.log([start.kp, start.kp / start.ki, start.kd / start.kp])
+    slow = max(2.0 * nominal.time_constant_s, 10 * period)
+    low = np.array([best[0] - 1.4, np.log(0.6 * period), np.log(0.02 * period)])
+    high = np.array([best[0] + 1.4, np.log(slow), np.log(0.35 * period)])
+    centre, spread, least = (low + high) / 2, (high - low) / 2, np.inf
+    step = step_for(ensemble, loop)
+    risen = heat_up(ensemble, loop, step)
+    for turn in range(rounds):
+        points = centre + spread * (2 * _sobol_like(size, 3, turn * size) - 1)
+        points[0], points[1] = best, centre
+        points = np.clip(points, low, high)
+        gains = _from_coordinates(points)
+        totals = run_loop(ensemble, gains, loop, step_s=step, start=risen).cost(aim, loop.unit_s).mean(axis=0)
+        totals += SENSITIVITY_PRICE * np.maximum(0.0, sensitivity(nominal, gains, loop) - aim.sensitivity)
+        totals = np.where(np.isfinite(totals), totals, 1e9)
+        order = np.argsort(totals)
+        if totals[order[0]] < least:
+            least, best = float(totals[order[0]]), points[order[0]]
+        keep = points[order[:max(size // 12, 6)]]
+        centre = (keep.mean(axis=0) + best) / 2
+        spread = np.maximum(1.8 * keep.std(axis=0), 0.25 * spread)
+    return Choice(Gains(*map(float, _from_coordinates(best[None])[0])), least, rounds * size * len(ensemble))
+
+
+def _from_coordinates(points: Array) -> Array:
+    kp = np.exp(points[:, 0])
+    return np.stack([kp, kp * np.exp(-points[:, 1]), kp * np.exp(points[:, 2])], axis=1)
+
+
+def ensemble_of(nominal: ThermalModel, draws: Sequence[ThermalModel]) -> list[ThermalModel]:
+    """The nominal model on all its days, then each draw on one of them."""
+    return [nominal.other_day(*day) for day in OTHER_DAYS] + [
+        draw.other_day(*OTHER_DAYS[n % len(OTHER_DAYS)]) for n, draw in enumerate(draws)]

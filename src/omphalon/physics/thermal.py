@@ -1,0 +1,365 @@
+"""A heated block seen through a sensor, and how its model is fitted to an oscillation log.
+
+For the rise x above ambient, with the power u (0…1), the rise R at the target and losses growing with x:
+
+    q(t) = K u(t − θ) − κ x²/R                             what is left over to heat, in °C of steady rise
+    x    = (1 + z s) / ((1 + T1 s)(1 + T2 s)) q            one mass (T2 = z = 0) or two
+    y    = x / (1 + L s) + ambient                         the sensor
+
+Linear filters run as banded triangular solves (BLAS tbsv), one call for a whole log.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg.blas import dtbsv
+from scipy.optimize import least_squares
+
+from omphalon.physics.oscillation import Switching
+
+Array = NDArray[np.float64]
+
+AMBIENT_C = 23.0
+GROWTH_PRIOR = (0.3, 0.3)
+MOST_GROWTH = 1.2
+MOST_POINTS = 6000
+
+
+@dataclass(frozen=True)
+class ThermalModel:
+    """K (°C at full power, losses linear), T1, L, θ (s), ambient (°C), κ, R (°C), T2 and z (s, 0 for one mass)."""
+
+    gain_c: float
+    time_constant_s: float
+    lag_s: float
+    dead_time_s: float
+    ambient_c: float
+    loss_growth: float
+    reference_c: float
+    second_s: float = 0.0
+    zero_s: float = 0.0
+
+    @property
+    def shares(self) -> tuple[float, float]:
+        """How the masses' response splits into its two exponentials: A1 = (T1 − z)/(T1 − T2), A2 = 1 − A1."""
+        if self.second_s <= 0.0:
+            return 1.0, 0.0
+        first = (self.time_constant_s - self.zero_s) / (self.time_constant_s - self.second_s)
+        return first, 1.0 - first
+
+    @property
+    def holding_power(self) -> float:
+        """Power (0…1) that holds the target, from (R + κ R)/K."""
+        return self.reference_c * (1 + self.loss_growth) / self.gain_c
+
+    def other_day(self, dead_time: float, power: float) -> ThermalModel:
+        """The same heater with its dead time and power scaled."""
+        return replace(self, dead_time_s=self.dead_time_s * dead_time, gain_c=self.gain_c * power)
+
+
+@dataclass(frozen=True)
+class ThermalFit:
+    """A fitted model and how far to trust it.
+
+    `names` label the rows of `covariance` (shape (p, p)), in the order of `parameters`. `fitted_c` has the model's
+    reading at each report (NaN where passed over). `rms_c` is the residual near the target, `swing_rms_c` that of
+    the readings there about their mean. `shift_s` is how much later than estimated each switching came,
+    `shift_doubts` the root mean square of that over its doubt (about 1 or less in a sound log). `at_bound` names
+    parameters that ran against their limits.
+    """
+
+    model: ThermalModel
+    names: tuple[str, ...]
+    parameters: Array
+    covariance: Array
+    fitted_c: Array
+    rms_c: float
+    swing_rms_c: float
+    masses: int
+    evidence: float
+    shift_s: Array
+    shift_doubts: float
+    at_bound: tuple[str, ...]
+
+    def draws(self, count: int, random: np.random.Generator) -> list[ThermalModel]:
+        """Models that the log cannot tell from the fitted one, drawn from the covariance."""
+        spread = np.linalg.cholesky(self.covariance + 1e-12 * np.eye(len(self.parameters)))
+        scatter = np.clip(random.standard_normal((count, len(self.parameters))), -2.5, 2.5)
+        return [_model(self.parameters + spread @ z, self.masses, self.model) for z in scatter]
+
+    def spread(self, name: str) -> float:
+        """Half width of the 95 % interval of a parameter in its own unit (logarithms turned back)."""
+        at = self.names.index(name)
+        half = 1.96 * float(np.sqrt(self.covariance[at, at]))
+        return float(np.exp(self.parameters[at]) * np.sinh(half)) if name in LOGARITHMS else half
+
+
+LOGARITHMS = ("time_constant_s", "lag_s", "second_s")
+ONE_MASS = ("time_constant_s", "lag_s", "dead_time_s")
+TWO_MASSES = (*ONE_MASS, "second_s", "zero_ratio")
+
+
+@dataclass(frozen=True)
+class Drive:
+    """Power over time as steps: `level[i]` holds from `edge_s[i]` to the next edge; `area` is its running integral.
+
+    The first and the last edge are those of the log; `doubt_s` has the standard deviations of the others.
+    """
+
+    edge_s: Array
+    level: Array
+    area: Array
+    doubt_s: Array
+
+    def mean(self, grid_s: Array, delay_s: float) -> Array:
+        """Mean power over each cell of a grid (shape (n,) → (n − 1,)), `delay_s` earlier; exact."""
+        reached = np.interp(grid_s - delay_s, self.edge_s, self.area)
+        return np.asarray(np.diff(reached) / np.diff(grid_s), dtype=np.float64)
+
+
+def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
+    """The power as steps. A change between two reports stands at its estimated instant, else in the middle."""
+    changed = np.flatnonzero(np.diff(power) != 0)
+    at = (time_s[changed] + time_s[changed + 1]) / 2
+    doubt = (time_s[changed + 1] - time_s[changed]) / np.sqrt(12)
+    known = {row: n for n, row in enumerate(switched.row.tolist())}
+    for n, row in enumerate(changed.tolist()):
+        if row in known:
+            at[n], doubt[n] = switched.time_s[known[row]], switched.doubt_s[known[row]]
+    edge = np.concatenate([[time_s[0]], at, [time_s[-1] + 1.0]])
+    level = np.concatenate([[power[0]], power[changed + 1]])
+    area = np.concatenate([[0.0], np.cumsum(np.diff(edge) * level)])
+    return Drive(edge, level, area, doubt)
+
+
+def first_order(driven: Array, step_s: float, constant_s: float) -> Array:
+    """Response (n + 1,) of 1/(1 + T s), starting at 0, to an input held over n cells: y' = a y + (1 − a) u."""
+    fade = float(np.exp(-step_s / constant_s))
+    bands = np.empty((2, len(driven)))
+    bands[0], bands[1] = 1.0, -fade
+    return np.concatenate([[0.0], dtbsv(1, bands, (1.0 - fade) * driven, lower=1, diag=1)])
+
+
+@dataclass(frozen=True)
+class _Problem:
+    """Everything the fit needs that does not change from step to step."""
+
+    time_s: Array
+    reading_c: Array
+    weight: Array
+    grid_s: Array
+    step_s: float
+    driven: Drive
+    squared: Array
+    reference_c: float
+    breaks_s: tuple[float, ...]
+    cell: NDArray[np.int64]
+    part: Array
+    prior: tuple[Array, Array]
+    shape_prior: tuple[Array, Array]
+    firmness: float
+    switch_s: Array
+    switch_jump: Array
+    switch_doubt_s: Array
+
+    def _masses(self, driven: Array, t1: float, t2: float, z: float) -> Array:
+        if t2 <= 0.0:
+            return first_order(driven, self.step_s, t1)
+        share = (t1 - z) / (t1 - t2)
+        return share * first_order(driven, self.step_s, t1) + (1 - share) * first_order(driven, self.step_s, t2)
+
+    def basis(self, p: Array, masses: int) -> Array:
+        """Columns (n, k) that the reading is a sum of.
+
+        Power, growing loss, ambient; for each switching the response to its coming a moment later, in °C·s of K;
+        the free decays of each stretch.
+        """
+        t1, lag, dead = float(np.exp(p[0])), float(np.exp(p[1])), float(p[2])
+        t2 = min(float(np.exp(p[3])), 0.95 * t1) if masses == 2 else 0.0
+        z = float(p[4]) * t2 if masses == 2 else 0.0
+
+        def seen(driven: Array) -> Array:
+            x = self._masses(driven, t1, t2, z)
+            y = first_order((x[1:] + x[:-1]) / 2, self.step_s, lag)
+            return y[self.cell] + self.part * (y[self.cell + 1] - y[self.cell])
+
+        columns = [seen(self.driven.mean(self.grid_s, dead)), -seen(self.squared), np.ones(len(self.time_s))]
+        blow = np.zeros(len(self.grid_s) - 1)
+        blow[0] = 1 / self.step_s
+        x = self._masses(blow, t1, t2, z)
+        pulse = first_order((x[1:] + x[:-1]) / 2, self.step_s, lag)
+        since = (self.time_s[None] - self.switch_s[:, None] - dead) / self.step_s + 0.5
+        since = np.minimum(np.maximum(since, 0.0), len(pulse) - 1.001)
+        cell = since.astype(np.int64)
+        columns.extend(-self.switch_jump[:, None] * (pulse[cell] + (since - cell) * np.diff(pulse)[cell]))
+        for number, start in enumerate(self.breaks_s):
+            end = self.breaks_s[number + 1] if number + 1 < len(self.breaks_s) else np.inf
+            since = self.time_s - start
+            inside = (since >= 0) & (self.time_s < end)
+            for constant in (t1, t2, lag) if masses == 2 else (t1, lag):
+                columns.append(np.where(inside, np.exp(-np.maximum(since, 0) / constant), 0.0))
+        return np.stack(columns, axis=1)
+
+    def linear_prior(self, size: int) -> tuple[Array, Array]:
+        """Mean and standard deviation of the linear coefficients before the log is seen."""
+        centre, doubt = self.prior
+        rest = size - 3 - len(self.switch_s)
+        return (np.concatenate([centre[:3], np.zeros(size - 3)]),
+                np.concatenate([doubt[:3], centre[0] * self.switch_doubt_s, np.full(rest, doubt[3])]))
+
+    def solve(self, p: Array, masses: int) -> tuple[Array, Array, Array]:
+        """Best linear coefficients at p, the basis, and the weighted residuals with those of the priors behind."""
+        basis = self.basis(p, masses)
+        centre, doubt = self.linear_prior(basis.shape[1])
+        left = np.vstack([basis * self.weight[:, None], np.diag(self.firmness / doubt)])
+        right = np.concatenate([self.reading_c * self.weight, centre * self.firmness / doubt])
+        normal, product = left.T @ left, left.T @ right
+        coefficient = np.linalg.solve(normal, product)
+        if not 0.0 <= coefficient[1] <= MOST_GROWTH:  # losses grow with temperature, within reason
+            fixed = min(max(coefficient[1], 0.0), MOST_GROWTH)
+            free = np.arange(len(coefficient)) != 1
+            coefficient[free] = np.linalg.solve(normal[np.ix_(free, free)], product[free] - normal[free, 1] * fixed)
+            coefficient[1] = fixed
+        usual, doubt = self.shape_prior
+        strange = (p - usual[:len(p)]) / doubt[:len(p)] * self.firmness
+        return coefficient, basis, np.concatenate([left @ coefficient - right, strange])
+
+
+def _model(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
+    """The model of a parameter vector (nonlinear ones, then K, κ)."""
+    t1 = float(np.exp(p[0]))
+    t2 = min(float(np.exp(p[3])), 0.95 * t1) if masses == 2 else 0.0
+    return replace(like, time_constant_s=t1, lag_s=float(np.exp(p[1])), dead_time_s=max(float(p[2]), 0.0),
+                   second_s=t2, zero_s=max(float(p[4]), 0.0) * t2 if masses == 2 else 0.0,
+                   gain_c=float(p[-2]), loss_growth=max(float(p[-1]), -0.5))
+
+
+def fit_thermal(time_s: Array, reading_c: Array, driven: Drive, *, target_c: float, near_c: float, noise_c: float,
+                delay_s: float, breaks_s: tuple[float, ...] = (), skip: NDArray[np.bool_] | None = None,
+                doubt_s: float = 0.0) -> ThermalFit:
+    """Fit the model with one mass and with two to a log, and keep the second mass only on evidence.
+
+    time_s, reading_c: shape (n,). near_c: what counts as near the target; farther readings weigh less, since no
+    model of three numbers follows a whole heat-up. delay_s: a first guess of dead time and lag together.
+    breaks_s: where a stretch starts whose past power is unknown. skip: reports to pass over.
+    doubt_s: standard deviation of the switching instants' common error, added to that of the dead time.
+
+    Nonlinear least squares over the time constants with the linear coefficients solved for inside (variable
+    projection: Golub and Pereyra, SIAM J. Numer. Anal. 10, 1973, p. 413–432).
+    """
+    origin = time_s[0]
+    t = time_s - origin
+    use = np.ones(len(t), bool) if skip is None else ~skip
+    step = max(float(np.median(np.diff(t))) / 4, delay_s / 25, t[-1] / MOST_POINTS)
+    grid = np.arange(0.0, t[-1] + 2 * step, step)
+    cold = bool(reading_c[0] < 45 and abs(reading_c[min(5, len(t) - 1)] - reading_c[0]) < 3)
+    ambient = (float(reading_c[0]), 1.5) if cold else (AMBIENT_C, 4.0)
+    reference = target_c - ambient[0]
+    rise = np.interp((grid[1:] + grid[:-1]) / 2, t, reading_c) - ambient[0]
+    away = np.maximum(0.0, np.abs(reading_c - target_c) - near_c)
+    floor = max(min(noise_c, 0.05 * near_c), 0.01)
+    sigma = np.hypot(floor, 0.02 * away)
+    shifted = replace(driven, edge_s=driven.edge_s - origin)
+    cell = np.minimum((t / step).astype(np.int64), len(grid) - 2)
+    first, gain = _start(t, reading_c, shifted, reference, delay_s)
+    prior = (np.array([gain, GROWTH_PRIOR[0], ambient[0], 0.0]),
+             np.array([0.3 * gain, GROWTH_PRIOR[1], ambient[1], 3.0 if cold else 150.0]))
+    shape = (np.array([*first, np.log(2 * delay_s), 0.5]), np.array([1.0, 0.8, 0.6 * delay_s, 2.0, 1.0]))
+    neighbours = max(1.0, delay_s / float(np.median(np.diff(t))))  # reports this close err together
+    starts = tuple(b - origin for b in breaks_s if b > origin)
+    problem = _Problem(t[use], reading_c[use], 1.0 / sigma[use], grid, step, shifted, rise**2 / reference, reference,
+                       (0.0, *starts), cell[use], (t / step - cell)[use], prior, shape, float(np.sqrt(neighbours)),
+                       shifted.edge_s[1:-1], np.diff(shifted.level), np.maximum(driven.doubt_s, 0.01))
+    near = (away == 0)[use]
+    one = _fit_masses(problem, 1, first, delay_s)
+    behind = np.concatenate([one[0], [np.log(max(delay_s, 1.0)), 0.0]])
+    beside = np.concatenate([one[0], [one[0][0] - 1.5, 1.5]])
+    tries = [_fit_masses(problem, 2, start, delay_s, 5) for start in (behind, beside)]
+    two = _fit_masses(problem, 2, min(tries, key=lambda f: f[1])[0], delay_s)
+    pieces = max(len(problem.time_s) / _memory(problem.solve(one[0], 1)[2][:use.sum()]), 10.0)
+    evidence = float(pieces * np.log(max(one[1], 1e-12) / max(two[1], 1e-12)) - 2 * np.log(pieces))
+    masses, best = (2, two[0]) if evidence > 0 else (1, one[0])
+    like = ThermalModel(1.0, 1.0, 1.0, 1.0, 0.0, 0.0, reference)
+    return _answer(problem, best, masses, like, near, use, doubt_s, evidence)
+
+
+def _bounds(masses: int, delay_s: float) -> tuple[Array, Array]:
+    low = [np.log(3.0), np.log(0.05), 0.0, np.log(0.2), 0.0]
+    high = [np.log(3e4), np.log(20 * delay_s + 5), 4 * delay_s + 2, np.log(6e3), 15.0]
+    size = len(ONE_MASS if masses == 1 else TWO_MASSES)
+    return np.array(low[:size]), np.array(high[:size])
+
+
+def _fit_masses(problem: _Problem, masses: int, start: Array, delay_s: float, most: int = 30) -> tuple[Array, float]:
+    """Best nonlinear parameters and their weighted sum of squares, after at most so many steps."""
+    low, high = _bounds(masses, delay_s)
+    start = np.clip(start, low + 1e-3, high - 1e-3)
+    found = least_squares(lambda p: problem.solve(p, masses)[2], start, bounds=(low, high), x_scale="jac",
+                          xtol=1e-4, ftol=1e-4, gtol=1e-10, max_nfev=most)
+    return np.asarray(found.x, dtype=np.float64), float(2 * found.cost)
+
+
+def _start(t: Array, reading_c: Array, driven: Drive, reference_c: float,
+           delay_s: float) -> tuple[Array, float]:
+    """A first guess of ln T1, ln L, θ and of K: slope at full power against the power that holds the target."""
+    tail = t > t[-1] / 2
+    held = max(float(np.interp(t[-1], driven.edge_s, driven.area) - np.interp(t[tail][0], driven.edge_s, driven.area))
+               / (t[-1] - t[tail][0]), 0.02)
+    wide = max(int(delay_s / max(float(np.median(np.diff(t))), 1e-3)), 2)
+    slope = float(np.max((reading_c[wide:] - reading_c[:-wide]) / np.maximum(t[wide:] - t[:-wide], 1e-3)))
+    time_constant = reference_c / held * float(driven.level.max()) / max(slope, 1e-3)
+    gain = reference_c * (1 + GROWTH_PRIOR[0]) / held
+    return np.array([np.log(np.clip(time_constant, 10, 1e4)), np.log(max(delay_s / 2, 0.1)), delay_s / 2]), gain
+
+
+def _memory(residual: Array) -> float:
+    """How many neighbouring residuals say the same: 1 + 2 Σ autocorrelation, up to its first negative value."""
+    r = residual - residual.mean()
+    power = float(r @ r)
+    total = 1.0
+    for lag in range(1, min(len(r) // 4, 400)):
+        rho = float(r[lag:] @ r[:-lag]) / max(power, 1e-12)
+        if rho <= 0:
+            break
+        total += 2 * rho
+    return total
+
+
+def _answer(problem: _Problem, p: Array, masses: int, like: ThermalModel, near: NDArray[np.bool_],
+            use: NDArray[np.bool_], doubt_s: float, evidence: float) -> ThermalFit:
+    coefficient, basis, residual = problem.solve(p, masses)
+    count = len(problem.time_s)
+    names = ONE_MASS if masses == 1 else TWO_MASSES
+    jacobian = [basis * problem.weight[:, None]]
+    for n in range(len(p)):
+        nudge = 1e-4 * max(1.0, abs(p[n]))
+        moved = p.copy()
+        moved[n] += nudge
+        jacobian.append(((problem.basis(moved, masses) - basis) @ coefficient * problem.weight / nudge)[:, None])
+    full = np.hstack(jacobian)
+    size = basis.shape[1]
+    sd = np.concatenate([problem.linear_prior(size)[1], problem.shape_prior[1][:len(p)]])
+    information = full.T @ full
+    scatter = float(residual[:count] @ residual[:count]) / max(count - len(sd), 1)
+    inflation = max(scatter, 1.0) * _memory(residual[:count])
+    everything = np.linalg.inv(information / inflation + np.diag(1 / sd**2))
+    keep = [*range(size, size + len(p)), 0, 1]
+    covariance = everything[np.ix_(keep, keep)]
+    covariance[2, 2] += doubt_s**2
+    low, high = _bounds(masses, 1.0)
+    fitted = np.full(len(use), np.nan)
+    fitted[use] = basis @ coefficient
+    miss: Array = (fitted[use] - problem.reading_c)[near]
+    around = problem.reading_c[near]
+    parameters = np.concatenate([p, coefficient[:2]])
+    shift = coefficient[3:3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
+    model = _model(parameters, masses, replace(like, ambient_c=float(coefficient[2])))
+    bound = tuple(name for name, value, floor in zip(names, p, low, strict=True)
+                  if value - floor < 2e-3 and name != "zero_ratio")
+    return ThermalFit(model, (*names, "gain_c", "loss_growth"), parameters, covariance, fitted,
+                      float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
+                      float(np.std(around)) if len(around) else 0.0, masses, evidence, shift,
+                      float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2))) if len(shift) else 0.0, bound)

@@ -1,0 +1,1 @@
+"""The door: files become recordings here, and other libraries' errors become ours."""

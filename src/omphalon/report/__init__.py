@@ -1,0 +1,1 @@
+"""A Finding as text, as JSON, as a figure."""

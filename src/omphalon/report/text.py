@@ -1,0 +1,91 @@
+"""The human answer, in its order: settings, one sentence why, evidence, warnings, lines to enter, what next."""
+
+from __future__ import annotations
+
+import os
+import sys
+import textwrap
+
+import click
+
+from omphalon.finding import Finding, Plan, Shown, Warned
+
+WIDTH = 88
+ACCENT, ALERT = "cyan", "yellow"
+
+
+def text_of(answer: Finding | Plan) -> str:
+    """The answer as lines of text with colour marks; click strips them where they do not belong."""
+    return _plan(answer) if isinstance(answer, Plan) else _finding(answer)
+
+
+def show(text: str) -> None:
+    """Print with colours only on a terminal that has not asked for none."""
+    click.echo(text, color=sys.stdout.isatty() and not os.environ.get("NO_COLOR"))
+
+
+def _finding(finding: Finding) -> str:
+    verdict = click.style(finding.verdict.upper(), fg=ALERT if finding.verdict == "retest" else ACCENT, bold=True)
+    blocks = []
+    if finding.headline:
+        blocks.append(_settings(verdict, finding.verdict, finding.headline))
+        blocks.append(_wrapped("because ", finding.because))
+    else:
+        blocks.append(_wrapped(finding.verdict.upper() + "  ", finding.because).replace(
+            finding.verdict.upper(), verdict, 1))
+    if finding.table:
+        blocks.append(_table(finding.table))
+    blocks.extend(filter(None, [_warnings(finding.warnings), _lines("enter", finding.lines),
+                                _wrapped("next    ", finding.next) if finding.next else ""]))
+    return "\n\n".join(blocks)
+
+
+def _plan(plan: Plan) -> str:
+    steps = "\n".join(_wrapped(f"  {n}. ", step) for n, step in enumerate(plan.steps, 1))
+    return "\n\n".join(filter(None, [click.style(plan.title, fg=ACCENT, bold=True), steps, _warnings(plan.warnings),
+                                     _lines("enter", plan.lines),
+                                     f"then    {plan.next}" if plan.next else ""]))
+
+
+def _settings(verdict: str, plain_verdict: str, rows: tuple[Shown, ...]) -> str:
+    title, heads = rows[0].label, rows[0].cells
+    sizes = [max(len(r.cells[n]) for r in rows) for n in range(len(heads) - 1)]
+    first = f"{verdict}  {title}"
+    gap = max(26 - len(plain_verdict) - 2 - len(title), 2)
+
+    def line(cells: tuple[str, ...]) -> str:
+        columns = [c.rjust(s) if n < 2 else c.ljust(s) for n, (c, s) in enumerate(zip(cells, sizes, strict=False))]
+        return "  ".join((*columns, cells[-1])).rstrip()
+
+    out = [first + " " * gap + line(heads)]
+    for row in rows[1:]:
+        out.append("  " + click.style(row.label.ljust(24), bold=True) + line(row.cells))
+    return "\n".join(out)
+
+
+def _table(rows: tuple[Shown, ...]) -> str:
+    """Rows of one cell run on; rows of several stand in columns."""
+    wide = max(len(r.label) for r in rows) + 2
+    several = [r for r in rows if len(r.cells) > 1]
+    sizes = [max(len(r.cells[n]) for r in several) for n in range(max(map(len, (r.cells for r in several)), default=0))]
+    out = []
+    for row in rows:
+        cells = row.cells[0] if len(row.cells) == 1 else "  ".join(
+            c.rjust(s) for c, s in zip(row.cells, sizes, strict=False))
+        out.append(textwrap.fill(cells, WIDTH, initial_indent="  " + row.label.ljust(wide),
+                                 subsequent_indent=" " * (wide + 2), drop_whitespace=len(row.cells) == 1))
+    return "\n".join(out)
+
+
+def _warnings(warnings: tuple[Warned, ...]) -> str:
+    return "\n".join(_wrapped("warning ", f"{w.message}; {w.remedy} [{w.code}]").replace(
+        "warning", click.style("warning", fg=ALERT), 1) for w in warnings)
+
+
+def _lines(title: str, lines: tuple[str, ...]) -> str:
+    return "\n".join((title if n == 0 else "").ljust(8) + click.style(line, bold=True) for n, line in enumerate(lines))
+
+
+def _wrapped(head: str, text: str) -> str:
+    return textwrap.fill(text, WIDTH, initial_indent=head, subsequent_indent=" " * len(head), break_on_hyphens=False,
+                         break_long_words=False)

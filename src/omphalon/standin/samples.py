@@ -1,0 +1,40 @@
+"""The sample logs: Fulmar, the printer of a lighthouse museum's model shop. Made with fixed seeds, no real printer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from omphalon.standin.heater import Heater
+from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
+
+FULMAR_HOTEND = Heater(
+    power_w=40.0, heated_j_c=2.6, second_j_c=12.5, coupling_w_c=1.7, loss_heated_w_c=0.004, loss_second_w_c=0.052,
+    growth_per_c=0.0011, sensor_place=0.93, sensor_lag_s=1.4, dead_time_s=0.9, ambient_c=19.5, fan_extra=0.45,
+    noise_c=0.06, quantum_c=0.05)
+FULMAR_BED = Heater(
+    power_w=220.0, heated_j_c=310.0, second_j_c=270.0, coupling_w_c=9.0, loss_heated_w_c=0.55, loss_second_w_c=0.95,
+    growth_per_c=0.003, sensor_place=0.25, sensor_lag_s=3.2, dead_time_s=1.8, ambient_c=19.5, fan_extra=0.15,
+    noise_c=0.03, quantum_c=0.06)
+HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, seed=11)
+BED_TEST = Test(target_c=75.0, cycles=8, report_s=1.0, rest_s=4.0, seed=12)
+
+
+def hotend_csv() -> Iterator[str]:
+    """The hotend's oscillation test as a CSV, power in counts up to 255."""
+    head = "Fulmar, hotend, harbour-grey PETG, made up by the stand-in printer"
+    return as_csv(oscillation_log(FULMAR_HOTEND, HOTEND_TEST), head, power_counts=255)
+
+
+def bed_console() -> Iterator[str]:
+    """The bed's oscillation test as a serial console shows it, with a clock before each line."""
+    log = oscillation_log(FULMAR_BED, BED_TEST)
+    rows = iter(log.time_s)
+    time = 0.0
+    for line in as_console(log, bed=True):
+        if "T:" in line:
+            time = next(rows)
+        clock = 14 * 3600 + 7 * 60 + 12 + time
+        yield f"{int(clock // 3600):02d}:{int(clock // 60 % 60):02d}:{clock % 60:05.2f} {line.strip()}"
+
+
+SAMPLES = {"hotend-oscillation.csv": hotend_csv, "bed-console.txt": bed_console}

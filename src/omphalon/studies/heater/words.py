@@ -1,0 +1,69 @@
+"""The rows and lines in which a heater's answer is shown."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from omphalon.bench.dialect import Dialect
+from omphalon.finding import Shown, digits
+from omphalon.physics.loop import Gains
+from omphalon.physics.oscillation import Ultimate
+from omphalon.physics.thermal import ThermalFit
+from omphalon.studies.heater.excerpt import Excerpt
+
+if TYPE_CHECKING:
+    from omphalon.studies.heater.fit import Tuned
+
+UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
+
+
+def headline(heater: str, target_c: float, scaled: Gains, half: tuple[float, float, float], old: Gains | None,
+             scale: float) -> tuple[Shown, ...]:
+    """The settings, old and new, each with its spread."""
+    rows = [Shown(f"{heater} at {target_c:.0f} °C", ("present", "new", "", f"full power = {scale:g}"))]
+    for name, share in zip(UNITS, half, strict=True):
+        new = getattr(scaled, name)
+        before = "–" if old is None else digits(getattr(old, name))
+        rows.append(Shown(name, (before, digits(new, share * new), "± " + digits(share * new, least=2), UNITS[name])))
+    return tuple(rows)
+
+
+def rows(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> tuple[Shown, ...]:
+    """The evidence as a small table."""
+    m = fit.model
+    (gain, period), spread = np.median(tuned.ultimates, axis=0), 1.96 * np.std(tuned.ultimates, axis=0, ddof=1)
+
+    def measured(value: float, spread: float, unit: str) -> str:
+        return f"{digits(value, spread, 2)} ± {digits(spread, least=2)} {unit}"
+
+    found = [
+        Shown("cycles", (f"{test.found.count} of {measured(cycle.period_s, cycle.period_spread_s, 's')}, "
+                         f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C",)),
+        Shown("ultimate gain", (f"{measured(cycle.gain, cycle.gain_spread, 'per °C')}, phase {cycle.phase_deg:.0f}°",)),
+        Shown("model", (f"{'one mass' if fit.masses == 1 else 'two masses'}, {m.holding_power:.0%} of full power holds "
+                        f"{test.target_c:.0f} °C",)),
+        Shown("its own limit", (f"{measured(gain, spread[0], 'per °C')}, period {measured(period, spread[1], 's')}, "
+                                f"dead time {measured(m.dead_time_s, fit.spread('dead_time_s'), 's')}",)),
+    ]
+    titles = ("overshoot", "settled at", "dip, fan on", "ripple")
+    found.append(Shown("predicted", titles))
+    for column, label in enumerate(("  new gains", "  present gains")[:tuned.run.dip_c.shape[1]]):
+        run = tuned.run
+        found.append(Shown(label, (f"{run.overshoot_c[0, column]:.2f} °C", f"{run.settle_s[0, column]:.0f} s",
+                                   f"{run.dip_c[0, column]:.2f} °C", f"{run.ripple_c[0, column]:.2f} °C")))
+    over, dip = ("{:.2f}–{:.2f}".format(*np.quantile(v, [0.025, 0.975]))
+                 for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c))
+    found.append(Shown("  95 % range", (over, "", dip, "")))
+    found.append(Shown("margin", (f"peak sensitivity {tuned.sensitivity:.2f} (2 is calm, 3 is thin)",)))
+    return tuple(found)
+
+
+def number_lines(dialect: Dialect, heater: str, scaled: Gains) -> tuple[str, ...]:
+    """The lines that set, store and list the gains, or the values as a comment where the dialect has no code."""
+    fields = {"kp": scaled.kp, "ki": scaled.ki, "kd": scaled.kd}
+    line = dialect.line(f"{heater}-gains", **fields)
+    if line is None:
+        line = f"; {heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
+    return tuple(x for x in (line, dialect.line("store"), dialect.line("list")) if x is not None)

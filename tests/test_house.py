@@ -1,0 +1,98 @@
+"""The rooms of the house: who may look into whom, what --help may load, and tables in docs that follow the code."""
+
+import ast
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from omphalon.cli import omphalon as program
+from omphalon.errors import OmphalonError
+from omphalon.finding import EXIT_CODES, WARNINGS
+
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "omphalon"
+GROUND = {"errors", "units", "recording", "finding", "__init__"}
+ALLOWED = {
+    "physics": GROUND, "readers": GROUND, "bench": GROUND, "standin": GROUND,
+    "prints": GROUND | {"physics"}, "printer": GROUND,
+    "studies": GROUND | {"physics", "readers", "prints", "bench"},
+    "plots": GROUND | {"physics"}, "report": GROUND | {"plots"},
+}
+
+
+def imports(path):
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("omphalon"):
+            yield (node.module.split(".") + ["__init__"])[1]
+        elif isinstance(node, ast.Import):
+            yield from (alias.name.split(".")[1] for alias in node.names if alias.name.startswith("omphalon."))
+
+
+@pytest.mark.parametrize("room", sorted(ALLOWED))
+def test_imports_point_one_way(room):
+    files = list((SOURCE / room).rglob("*.py"))
+    strangers = {(f.name, other) for f in files for other in imports(f) if other not in ALLOWED[room] | {room}}
+    assert not strangers
+
+
+def test_ground_imports_nothing_above_it():
+    for name in GROUND - {"__init__"}:
+        path = SOURCE / f"{name}.py"
+        assert not path.exists() or set(imports(path)) <= GROUND
+
+
+@pytest.mark.parametrize("words", [["--help"], ["heater", "--help"], ["heater", "fit", "--help"], ["heater", "plan"]])
+def test_light_commands_load_no_numerics(words):
+    code = (f"import sys; sys.argv = ['omphalon', *{words!r}]\nfrom omphalon.cli import main\n"
+            "try: main()\nexcept SystemExit: pass\n"
+            "print('LOADED', *(m for m in ('numpy', 'scipy', 'pandas', 'matplotlib') if m in sys.modules))")
+    out = subprocess.run([sys.executable, "-c", code], text=True, capture_output=True).stdout
+    assert out.splitlines()[-1] == "LOADED"
+    assert "omphalon" in out
+
+
+def commands(group=program, path=("omphalon",)):
+    for name, command in group.commands.items():
+        if hasattr(command, "commands"):
+            yield from commands(command, (*path, name))
+        else:
+            yield (*path, name), command
+
+
+@pytest.mark.parametrize("path, command", [pytest.param(p, c, id=" ".join(p)) for p, c in commands()])
+def test_help_ends_with_an_example_that_runs(path, command, tmp_path):
+    example = re.search(r"Example:\s+omphalon (.+)", command.help)[1].split()
+    for sample in (SOURCE / "samples").iterdir():
+        (tmp_path / sample.name).write_bytes(sample.read_bytes())
+    done = subprocess.run([sys.executable, "-m", "omphalon", *example], cwd=tmp_path, text=True, capture_output=True)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout and not done.stderr
+
+
+def test_docs_tables_follow_the_code():
+    docs = (ROOT / "docs" / "reference.md").read_text()
+    for code, kind in WARNINGS.items():
+        assert f"| `{code}` | {kind.meaning} | {kind.remedy} |" in docs
+    assert len(re.findall(r"^\| `[a-z-]+` \| .* \| .* \|$", docs, re.M)) == len(WARNINGS)
+    for path, _ in commands():
+        assert f"`{' '.join(path)}`" in docs
+    for verdict, exit_code in EXIT_CODES.items():
+        assert f"| {verdict} | {exit_code} |" in docs
+
+
+def test_every_error_has_a_place_in_the_tree():
+    import omphalon.errors as errors
+
+    for name, kind in vars(errors).items():
+        if isinstance(kind, type) and issubclass(kind, OmphalonError):
+            assert name in errors.__doc__ and f"exit {kind.exit_code}" in errors.__doc__
+
+
+def test_screenshots_are_linked():
+    readme = (ROOT / "README.md").read_text()
+    shots = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
+    assert 0 < len(shots) < 20
+    assert all(f"docs/screenshots/{shot.name}" in readme for shot in shots)
