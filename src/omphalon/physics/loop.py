@@ -48,6 +48,7 @@ class Loop:
     unit_s: float = 60.0
     fan_extra: float = 0.4
     noise_c: float = 0.05
+    quantum_c: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -168,8 +169,8 @@ class Risen:
 def step_for(models: Sequence[ThermalModel], loop: Loop) -> float:
     """A whole number of loop periods, short against lag and dead time, so that slow heaters cost no more than fast."""
     slow = min(m.dead_time_s + m.lag_s + min(m.second_s, m.lag_s) for m in models)
-    wanted = max(slow / 10, 2.5 * loop.unit_s / MOST_TICKS)
-    return loop.period_s * float(np.clip(np.round(wanted / loop.period_s), 1, max(1.0, 1.0 / loop.period_s)))
+    wanted = max(np.floor(slow / 10 / loop.period_s), np.round(2.5 * loop.unit_s / MOST_TICKS / loop.period_s))
+    return loop.period_s * float(np.clip(wanted, 1, max(1.0, 1.0 / loop.period_s)))
 
 
 def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s: float | None = None,
@@ -198,6 +199,10 @@ def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s
         if tick == hold:
             bank.extra = loop.fan_extra
         reading = bank.rise + noise[tick]
+        if loop.quantum_c > 0:
+            reading *= 1 / loop.quantum_c
+            np.rint(reading, out=reading)
+            reading *= loop.quantum_c
         error = goal - reading
         change = (reading - before) * (blend / step)
         slope *= 1 - blend
@@ -252,7 +257,7 @@ def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, take
         whole = np.stack(climb)[:, :, None] - np.zeros(offs.shape[1:])
         rows = round(float(takeover[0]) / step)
         goal = loop.target_c
-        trace = np.concatenate([whole[:rows], offs + 0.0])
+        trace = np.concatenate([whole[:rows], offs]).astype(np.float64)
         trace[rows:] += goal
         times = step * np.arange(1, len(trace) + 1)
     unit = step / loop.unit_s

@@ -238,14 +238,14 @@ def _model(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
 
 
 def fit_thermal(time_s: Array, reading_c: Array, driven: Drive, *, target_c: float, near_c: float, noise_c: float,
-                delay_s: float, breaks_s: tuple[float, ...] = (), skip: NDArray[np.bool_] | None = None,
+                quantum_c: float, delay_s: float, breaks_s: tuple[float, ...] = (), skip: NDArray[np.bool_] | None = None,
                 doubt_s: float = 0.0) -> ThermalFit:
     """Fit the model with one mass and with two to a log, and keep the second mass only on evidence.
 
     time_s, reading_c: shape (n,). near_c: what counts as near the target; farther readings weigh less, since no
     model of three numbers follows a whole heat-up. delay_s: a first guess of dead time and lag together.
     breaks_s: where a stretch starts whose past power is unknown. skip: reports to pass over.
-    doubt_s: standard deviation of the switching instants' common error, added to that of the dead time.
+    quantum_c: the display's step. doubt_s: standard deviation of the switching instants' common error, added to that of the dead time.
 
     Nonlinear least squares over the time constants with the linear coefficients solved for inside (variable
     projection: Golub and Pereyra, SIAM J. Numer. Anal. 10, 1973, p. 413–432).
@@ -260,7 +260,7 @@ def fit_thermal(time_s: Array, reading_c: Array, driven: Drive, *, target_c: flo
     reference = target_c - ambient[0]
     rise = np.interp((grid[1:] + grid[:-1]) / 2, t, reading_c) - ambient[0]
     away = np.maximum(0.0, np.abs(reading_c - target_c) - near_c)
-    floor = max(min(noise_c, 0.05 * near_c), 0.01)
+    floor = max(min(noise_c, 0.05 * near_c), quantum_c / np.sqrt(12), 0.01)
     sigma = np.hypot(floor, 0.02 * away)
     shifted = replace(driven, edge_s=driven.edge_s - origin)
     cell = np.minimum((t / step).astype(np.int64), len(grid) - 2)
@@ -347,12 +347,12 @@ def _answer(problem: _Problem, p: Array, masses: int, like: ThermalModel, near: 
     inflation = max(scatter, 1.0) * _memory(residual[:count])
     everything = np.linalg.inv(information / inflation + np.diag(1 / sd**2))
     keep = [*range(size, size + len(p)), 0, 1]
-    covariance = everything[np.ix_(keep, keep)]
+    covariance = np.asarray(everything[np.ix_(keep, keep)], dtype=np.float64)
     covariance[2, 2] += doubt_s**2
     low, high = _bounds(masses, 1.0)
     fitted = np.full(len(use), np.nan)
     fitted[use] = basis @ coefficient
-    miss: Array = (fitted[use] - problem.reading_c)[near]
+    miss = (fitted[use] - problem.reading_c)[near]
     around = problem.reading_c[near]
     parameters = np.concatenate([p, coefficient[:2]])
     shift = coefficient[3:3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)

@@ -80,7 +80,7 @@ def fit_model(test: Excerpt) -> ThermalFit:
     driven = thermal.drive(test.time_s, test.power, test.switched)
     common = float(np.sqrt(np.mean(test.switched.doubt_s**2) / len(test.switched.doubt_s)))
     return thermal.fit_thermal(test.time_s, test.temperature_c, driven, target_c=test.target_c, near_c=test.near_c,
-                               noise_c=test.sigma_c, delay_s=test.delay_s, breaks_s=test.breaks_s, skip=test.skip,
+                               noise_c=test.sigma_c, quantum_c=test.quantum_c, delay_s=test.delay_s, breaks_s=test.breaks_s, skip=test.skip,
                                doubt_s=common)
 
 
@@ -105,10 +105,17 @@ def _explained(test: Excerpt, fit: ThermalFit) -> tuple[Warned, ...]:
     return ()
 
 
+def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
+    """The controller that will run the gains, reading through the log's own noise and display steps."""
+    step = test.quantum_c / np.sqrt(12)
+    noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
+    return Loop(test.target_c, limit=question.power_limit, period_s=question.loop_period_s, unit_s=UNIT_S[heater],
+                noise_c=noise, quantum_c=test.quantum_c)
+
+
 def tune(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, present: Gains | None) -> Tuned:
     """Choose gains over an ensemble of what the heater may be, and run them and the present ones on it."""
-    loop = Loop(test.target_c, limit=question.power_limit, period_s=question.loop_period_s, unit_s=UNIT_S[heater],
-                noise_c=min(test.sigma_c, fit.rms_c))
+    loop = loop_of(test, fit, heater, question)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
     ensemble = loops.ensemble_of(fit.model, draws[:DRAWS_IN_SEARCH])
     aim = AIMS[question.aim]
