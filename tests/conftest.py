@@ -1,5 +1,6 @@
 """The built program, run as a user runs it, in a temporary folder."""
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -14,7 +15,8 @@ def run(tmp_path):
     """run("heater", "fit", …) → the finished process, started in tmp_path."""
     def go(*words, timeout=60):
         return subprocess.run([sys.executable, "-m", "omphalon", *map(str, words)], cwd=tmp_path, text=True,
-                              capture_output=True, timeout=timeout)
+                              capture_output=True, timeout=timeout,
+                              env={**os.environ, "OPENBLAS_NUM_THREADS": "1"})
     return go
 
 

@@ -79,12 +79,12 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
 @pytest.mark.parametrize("words, code, line", [
     (["nowhere.csv"], 1, "nowhere.csv: no such file; check the path"),
     (["."], 1, ".: is a folder; give the log file inside it"),
-    ([], 2, "Missing argument 'LOG'; see 'omphalon heater fit --help'"),
+    ([], 2, "Missing argument 'LOG...'; see 'omphalon heater fit --help'"),
     (["x.csv", "--aim", "best"], 2, "Invalid value for '--aim': 'best' is not one of 'quick', 'even', 'gentle'; "
                                     "see 'omphalon heater fit --help'"),
     (["x.csv", "--plot", "x.pdf"], 2, "--plot x.pdf: not a kind of figure; end the name in .png or .svg"),
     (["x.csv", "--plot", "no/x.png"], 2, "--plot no/x.png: the folder is not there; make it first, or choose another"),
-    (["x.csv", "--kp", "3"], 2, "--kp, --ki and --kd: only some of them are given; give all three, or none"),
+    (["x.csv", "--kp", "3"], 2, "present gains: --kp is neither form; give --kp --ki --kd, or --kp --ti --td"),
     (["x.csv", "--column", "T1"], 2, "--column T1: not of the form NAME=HEADER; for example --column temperature=T1"),
     (["good.csv", "--column", "warmth=T1"], 2,
      "--column warmth=…: no such quantity; use one of time, temperature, target, power"),

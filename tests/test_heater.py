@@ -7,8 +7,8 @@ import numpy as np
 import pytest
 
 from omphalon.standin.loop import day_score, run_loop
-from omphalon.standin.oscillation import as_csv, oscillation_log
-from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST, Test
+from omphalon.standin.oscillation import Test, as_csv, oscillation_log
+from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
 
 SAMPLES = {"hotend-oscillation.csv": (FULMAR_HOTEND, HOTEND_TEST, False),
            "bed-console.txt": (FULMAR_BED, BED_TEST, True)}
@@ -92,7 +92,7 @@ def test_present_gains_that_are_good_are_kept(run, sample):
     assert kept["verdict"] == "keep" and kept["lines"] == []
     worse = answer(run("heater", "fit", sample("hotend-oscillation.csv"), "--json", "--kp", 8, "--ki", 0.2, "--kd", 20))
     assert worse["verdict"] == "change"
-    assert worse["evidence"]["predicted"]["dip_c"] < worse["evidence"]["predicted_present"]["dip_c"]
+    assert worse["evidence"]["predicted"]["dip_c"] < worse["evidence"]["predicted_otherwise"]["present gains"]["dip_c"]
 
 
 def test_the_answer_fits_a_screen_and_has_its_order(run, sample):

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from omphalon.physics import loop, oscillation, thermal
+from omphalon.physics import loop, oscillation, record, thermal
 from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
 from omphalon.standin.heater import Heater
@@ -22,7 +22,7 @@ def test_first_order_filter_is_the_closed_form():
 
 @pytest.mark.parametrize("delay", [0.0, 0.4, 1.7, 12.0])
 def test_drive_averages_steps_exactly(delay):
-    driven = thermal.Drive(np.array([0.0, 3.3, 7.9, 20.0]), np.array([1.0, 0.0, 0.5]),
+    driven = record.Drive(np.array([0.0, 3.3, 7.9, 20.0]), np.array([1.0, 0.0, 0.5]),
                            np.array([0.0, 3.3, 3.3, 9.35]), np.zeros(2))
     grid = np.arange(0, 15.0, 0.5)
     fine = np.arange(0, 14.5, 0.0005) + 0.00025 - delay
@@ -68,9 +68,9 @@ def test_describing_function(duty, step):
     t, y, power = relay_curve(12.07, 3.0, duty, step)
     found = oscillation.cycles(t, y, power, oscillation.switching(t, y, power, 0.0))
     assert found.count >= 17
-    ultimate = oscillation.ultimate(found)
+    ultimate, expected = oscillation.ultimate(found), 2 * 0.7 * np.sin(np.pi * duty) / np.pi / 3.0
     assert ultimate.period_s == pytest.approx(12.07, rel=0.01)
-    assert ultimate.gain == pytest.approx(2 * 0.7 * np.sin(np.pi * duty) / np.pi / 3.0, rel=0.06 if step > 0.9 else 0.025)
+    assert ultimate.gain == pytest.approx(expected, rel=0.06 if step > 0.9 else 0.025)
 
 
 @pytest.mark.parametrize("sigma", [0.02, 0.2])
@@ -85,13 +85,17 @@ SIMPLE = Heater(power_w=45.0, heated_j_c=15.0, second_j_c=0.3, coupling_w_c=3.0,
                 ambient_c=22.0, noise_c=0.03, quantum_c=0.01)
 
 
-def fitted(heater, every, seed=0):
+def recorded(heater, every, seed=0):
     log = oscillation_log(heater, Test(target_c=220.0, report_s=every, seed=seed, rest_s=0.0))
     t, y, power = (np.array(v) for v in (log.time_s, log.temperature_c, log.power))
     noise = oscillation.noise_level(t, y)
     switched = oscillation.switching(t, y, power, noise)
-    return thermal.fit_thermal(t, y, thermal.drive(t, power, switched), target_c=220.0, near_c=4.0, noise_c=noise,
-                               quantum_c=heater.quantum_c, delay_s=3.0)
+    return record.Record(t, y, np.full(len(t), 220.0), record.drive(t, power, switched), 4.0, noise,
+                          heater.quantum_c, 3.0, np.zeros(len(t), bool))
+
+
+def fitted(heater, every, seed=0):
+    return thermal.fit_thermal(recorded(heater, every, seed))
 
 
 @pytest.mark.parametrize("every", [0.3, 1.0, 2.0])
@@ -127,3 +131,11 @@ def test_aims_differ():
         found[name] = loop.run_loop([PLAIN], gains.row(), rig)
     assert found["gentle"].overshoot_c[0, 0] <= found["even"].overshoot_c[0, 0] + 1e-6
     assert found["quick"].fan_error_c[0, 0] < found["gentle"].fan_error_c[0, 0]
+
+
+def test_several_logs_of_one_heater_are_one_better_log():
+    logs = [recorded(SIMPLE, 1.0, seed) for seed in range(3)]
+    together, alone = thermal.fit_thermal(record.join(logs)), thermal.fit_thermal(logs[0])
+    assert together.model.dead_time_s + together.model.lag_s == pytest.approx(3.3, abs=0.2)
+    assert together.spread("dead_time_s") < alone.spread("dead_time_s")
+    assert len(together.fitted_c) == sum(len(r.time_s) for r in logs) and together.rms_c < 0.06

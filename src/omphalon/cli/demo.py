@@ -7,6 +7,7 @@ import click
 # Each stop of the tour: the command's words; FILE.png and FILE.json are saved beside it.
 TOUR = (
     ("hotend", ("heater", "fit", "hotend-oscillation.csv")),
+    ("check", ("heater", "check", "hold-before.csv", "hold-after.csv", "--target", "235")),
     ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
 )
 
@@ -38,10 +39,10 @@ def demo(folder: str) -> None:
     for name, words in TOUR:
         click.echo(f"\n$ cd {place} && omphalon {' '.join(words)} --plot {name}.png\n")
         command = [sys.executable, "-m", "omphalon", *words]
-        shown = subprocess.run([*command, "--plot", f"{name}.png"], cwd=place)
-        kept = subprocess.run([*command, "--json"], cwd=place, capture_output=True)
-        (place / f"{name}.json").write_bytes(kept.stdout)
+        with open(place / f"{name}.json", "wb") as document, subprocess.Popen([*command, "--json"], cwd=place,
+                                                                              stdout=document) as kept:
+            shown = subprocess.run([*command, "--plot", f"{name}.png"], cwd=place)
         if shown.returncode or kept.returncode:
             raise click.ClickException(f"the demo's {name} step failed with exit code {shown.returncode}")
-    click.echo(f"\nSaved in {place}/: the logs, hotend.png, hotend.json, bed.png, bed.json.")
+    click.echo(f"\nSaved in {place}/: the logs, and a figure and a JSON document of each answer.")
     click.echo("Try next: omphalon heater plan --target 235; with your own log: omphalon heater fit LOG")

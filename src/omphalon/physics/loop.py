@@ -120,7 +120,7 @@ class _Bank:
         self.rows = np.arange(len(models))
         self.now = 0
         self.first, self.second, self.rise = (np.zeros(self.shape) for _ in range(3))
-        self.extra = 0.0
+        self.extra: Array | None = None
 
     def begin(self, risen: Risen) -> None:
         """Stand where a heat-up ended."""
@@ -139,7 +139,7 @@ class _Bank:
         spent = self.growth * x
         spent *= x
         near *= self.gain
-        if self.extra:
+        if self.extra is not None:
             spent += self.extra * (x + spent)
         near -= spent
         shared = self.share * near
@@ -158,7 +158,10 @@ class _Bank:
 
 @dataclass(frozen=True)
 class Risen:
-    """Where a heat-up ends: time it took, the three states and the powers still under way, a column a model."""
+    """Where a heat-up ends: time it took, the three states and the powers still under way, a column a model.
+
+    `climb` has the reading above the target, °C (negative), at each step on the way.
+    """
 
     takeover_s: Array
     states: Array
@@ -169,15 +172,16 @@ class Risen:
 def step_for(models: Sequence[ThermalModel], loop: Loop) -> float:
     """A whole number of loop periods, short against lag and dead time, so that slow heaters cost no more than fast."""
     slow = min(m.dead_time_s + m.lag_s + min(m.second_s, m.lag_s) for m in models)
-    wanted = max(np.floor(slow / 10 / loop.period_s), np.round(2.5 * loop.unit_s / MOST_TICKS / loop.period_s))
+    wanted = max(np.floor(slow / 7 / loop.period_s), np.round(2.5 * loop.unit_s / MOST_TICKS / loop.period_s))
     return loop.period_s * float(np.clip(wanted, 1, max(1.0, 1.0 / loop.period_s)))
 
 
 def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s: float | None = None,
-             start: Risen | None = None, trace: bool = False) -> Outcome:
+             start: Risen | None = None, fan: Array | None = None, trace: bool = False) -> Outcome:
     """Run every model (rows) under every set of gains (rows of the (n, 3) array → columns).
 
-    `start`: what heat_up gave for the same models, loop and step, where it is known already.
+    `start`: what heat_up gave for the same models, loop and step, where it is known already. `fan`: how much more
+    each model loses when the fan comes on, shape (models,), if not what the loop says.
     """
     step = step_s or step_for(models, loop)
     sooner = (step - loop.period_s) / 2  # a coarser step holds the power longer, as a dead time would
@@ -188,7 +192,7 @@ def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s
     bank.begin(risen)
     goal = np.array([loop.target_c - m.ambient_c for m in models])[:, None]
     hold, total = round(1.5 * loop.unit_s / step), round(2.5 * loop.unit_s / step)
-    noise = loop.noise_c * np.random.default_rng(20).standard_normal(total)
+    noise = loop.noise_c * np.random.default_rng(20).standard_normal((total, len(models), 1))
     blend = 1.0 - float(np.exp(-step / loop.filter_s))
     shape = bank.shape
     integral, slope = np.zeros(shape), np.zeros(shape)
@@ -197,12 +201,14 @@ def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s
     ki_step, limit = ki * step, loop.limit
     for tick in range(total):
         if tick == hold:
-            bank.extra = loop.fan_extra
+            bank.extra = np.full((len(models), 1), loop.fan_extra) if fan is None else fan[:, None]
         reading = bank.rise + noise[tick]
         if loop.quantum_c > 0:
+            reading -= goal  # a display's steps are counted from 0 °C, and targets lie on them
             reading *= 1 / loop.quantum_c
             np.rint(reading, out=reading)
             reading *= loop.quantum_c
+            reading += goal
         error = goal - reading
         change = (reading - before) * (blend / step)
         slope *= 1 - blend
@@ -231,7 +237,7 @@ def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
     climb: list[Array] = []
     while not np.all(np.isfinite(takeover)) and cold.now * step_s < 7200:
         cold.advance(loop.limit)
-        climb.append(cold.rise[:, 0].copy())
+        climb.append(cold.rise[:, 0] - goal - loop.band_c)
         there = ~np.isfinite(takeover) & (cold.rise[:, 0] >= goal)
         if there.any():
             order = np.arange(cold.now - cold.depth, cold.now) % cold.depth
@@ -251,19 +257,23 @@ def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, take
     settle = np.where(missing.any(axis=0), last, 0) * step + takeover[:, None]
     near = early > -1.0
     arrival = np.where(near.any(axis=0), np.argmax(near, axis=0) + 1, hold) * step + takeover[:, None]
-    trace: Array = np.zeros((0, *offs.shape[1:]))
-    times: Array = np.zeros(0)
-    if climb is not None:
-        whole = np.stack(climb)[:, :, None] - np.zeros(offs.shape[1:])
-        rows = round(float(takeover[0]) / step)
-        goal = loop.target_c
-        trace = np.concatenate([whole[:rows], offs]).astype(np.float64)
-        trace[rows:] += goal
-        times = step * np.arange(1, len(trace) + 1)
+    trace, times = _traced(offs, climb, step, loop, takeover)
     unit = step / loop.unit_s
     return Outcome(np.maximum(early.max(axis=0), 0.0).astype(float), size[hold:].max(axis=0).astype(float),
                    size[:hold].sum(axis=0) * unit, np.abs(late).sum(axis=0) * unit,
                    (calm.max(axis=0) - calm.min(axis=0)).astype(float), arrival, settle, trace, times, takeover)
+
+
+def _traced(offs: NDArray[np.float32], climb: list[Array] | None, step: float, loop: Loop,
+            takeover: Array) -> tuple[Array, Array]:
+    """Temperatures (t, models, gains) from the cold start on, and their times; nothing where no climb is given."""
+    if climb is None:
+        return np.zeros((0, *offs.shape[1:])), np.zeros(0)
+    rows = round(float(takeover[0]) / step)
+    trace = np.zeros((rows + len(offs), *offs.shape[1:]), dtype=np.float64)
+    trace[:rows] = np.stack(climb[:rows])[:, :, None]
+    trace[rows:] = offs
+    return trace + loop.target_c, step * np.arange(1.0, len(trace) + 1)
 
 
 def response(model: ThermalModel, loop: Loop, w: Array) -> Array:
@@ -318,11 +328,15 @@ def _sobol_like(count: int, dimensions: int, offset: int) -> Array:
 
 @dataclass(frozen=True)
 class Choice:
-    """The gains chosen, their mean cost over the ensemble, and how many loops were run to find them."""
+    """The gains chosen, their mean cost over the ensemble, and how many loops were run to find them.
+
+    `others` has the best gains seen on the way for each other aim: near its best, not its best.
+    """
 
     gains: Gains
     cost: float
     runs: int
+    others: dict[str, Gains]
 
 
 def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: Loop, aim: Aim, *, size: int = 80,
@@ -339,6 +353,7 @@ def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: 
     low = np.array([best[0] - 1.4, np.log(0.6 * period), np.log(0.02 * period)])
     high = np.array([best[0] + 1.4, np.log(slow), np.log(0.35 * period)])
     centre, spread, least = (low + high) / 2, (high - low) / 2, np.inf
+    seen: dict[str, tuple[float, Gains]] = {}
     step = step_for(ensemble, loop)
     risen = heat_up(ensemble, loop, step)
     for turn in range(rounds):
@@ -346,16 +361,28 @@ def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: 
         points[0], points[1] = best, centre
         points = np.clip(points, low, high)
         gains = _from_coordinates(points)
-        totals = run_loop(ensemble, gains, loop, step_s=step, start=risen).cost(aim, loop.unit_s).mean(axis=0)
-        totals += SENSITIVITY_PRICE * np.maximum(0.0, sensitivity(nominal, gains, loop) - aim.sensitivity)
-        totals = np.where(np.isfinite(totals), totals, 1e9)
+        outcome, margin = run_loop(ensemble, gains, loop, step_s=step, start=risen), sensitivity(nominal, gains, loop)
+        totals = _total(outcome, margin, aim, loop)
+        for other in AIMS.values():
+            worth = _total(outcome, margin, other, loop)
+            if other is not aim and worth.min() < seen.get(other.name, (np.inf, start))[0]:
+                at = int(worth.argmin())
+                seen[other.name] = float(worth[at]), Gains(*map(float, gains[at]))
         order = np.argsort(totals)
         if totals[order[0]] < least:
             least, best = float(totals[order[0]]), points[order[0]]
         keep = points[order[:max(size // 12, 6)]]
         centre = (keep.mean(axis=0) + best) / 2
         spread = np.maximum(1.8 * keep.std(axis=0), 0.25 * spread)
-    return Choice(Gains(*map(float, _from_coordinates(best[None])[0])), least, rounds * size * len(ensemble))
+    return Choice(Gains(*map(float, _from_coordinates(best[None])[0])), least, rounds * size * len(ensemble),
+                  {name: found for name, (_, found) in seen.items()})
+
+
+def _total(outcome: Outcome, margin: Array, aim: Aim, loop: Loop) -> Array:
+    """Mean cost over the ensemble, and the price of a thin margin; (n,)."""
+    mean = outcome.cost(aim, loop.unit_s).mean(axis=0)
+    total = mean + SENSITIVITY_PRICE * np.maximum(0.0, margin - aim.sensitivity)
+    return np.where(np.isfinite(total), total, 1e9)
 
 
 def _from_coordinates(points: Array) -> Array:

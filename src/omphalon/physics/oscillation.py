@@ -132,27 +132,41 @@ def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switchin
     if len(switched.side) and switched.side[0] > 0 and len(ons) > 1:
         first_off = np.flatnonzero(switched.side < 0)
         ons = ons[ons > first_off[0]] if len(first_off) else ons[:0]
-    rows, responses = [], []
+    rows, responses, drives, folded = [], [], [], []
     for a, b in zip(ons[:-1], ons[1:], strict=True):
         offs = [k for k in range(a + 1, b) if switched.side[k] < 0]
         inside = (time_s >= switched.time_s[a]) & (time_s <= switched.time_s[b])
-        if len(offs) != 1 or inside.sum() < 4:
+        if len(offs) != 1 or inside.sum() < 2:
             continue
         start, end, off = switched.time_s[a], switched.time_s[b], switched.time_s[offs[0]]
         t, y, turn = time_s[inside], temperature_c[inside], 2 * np.pi / (end - start)
         wave = np.exp(-1j * turn * (t - start))
-        drift = (t - t.mean()) * (len(t) > 6)
-        fit = np.linalg.lstsq(np.stack([np.ones_like(t), drift, wave.real, wave.imag], axis=1), y, rcond=None)[0]
+        fit = _wave(t, y, wave) if len(t) > 3 else np.full(4, np.nan)
+        folded.append((wave, y - y.mean()))
         heating = (time_s > start) & (time_s < off)
         resting = (time_s > off) & (time_s < end)
         high = float(np.median(power[heating])) if heating.any() else float(power[switched.row[a] + 1])
         low = float(np.median(power[resting])) if resting.any() else float(power[switched.row[offs[0]] + 1])
         drive = (high - low) * (1 - np.exp(-1j * turn * (off - start))) / (1j * turn * (end - start))
         rows.append((start, end - start, off - start, (y.max() - y.min()) / 2, high, low))
+        drives.append(drive)
         responses.append(complex(fit[2], fit[3]) / 2 / drive if abs(drive) > 1e-9 else complex("nan"))
     table = np.array(rows, dtype=np.float64).reshape(len(rows), 6)
     start, period, on, amplitude, high_power, low_power = table.T
-    return Cycles(start, period, on, amplitude, high_power, low_power, np.array(responses, dtype=np.complex128))
+    response = np.array(responses, dtype=np.complex128)
+    missing = np.isnan(response)
+    if missing.any():  # too few reports in a cycle: all cycles laid over each other
+        waves, values = (np.concatenate(v) for v in zip(*folded, strict=True))
+        fit = _wave(np.zeros(len(values)), values, waves)
+        response[missing] = complex(fit[2], fit[3]) / 2 / np.array(drives)[missing]
+    return Cycles(start, period, on, amplitude, high_power, low_power, response)
+
+
+def _wave(t: Array, y: Array, wave: NDArray[np.complex128]) -> Array:
+    """Mean, drift (where there are reports enough to tell) and the two parts of the fundamental in y (n,)."""
+    drift = (t - t.mean()) * (len(t) > 6)
+    columns = np.stack([np.ones_like(t), drift, wave.real, wave.imag], axis=1)
+    return np.asarray(np.linalg.lstsq(columns, y, rcond=None)[0], dtype=np.float64)
 
 
 def ultimate(found: Cycles) -> Ultimate:

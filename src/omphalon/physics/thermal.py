@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from scipy.linalg.blas import dtbsv
 from scipy.optimize import least_squares
 
-from omphalon.physics.oscillation import Switching
+from omphalon.physics.record import Drive, Record
 
 Array = NDArray[np.float64]
 
@@ -26,6 +26,7 @@ AMBIENT_C = 23.0
 GROWTH_PRIOR = (0.3, 0.3)
 MOST_GROWTH = 1.2
 MOST_POINTS = 6000
+LATER_START_DOUBT_C = 150.0
 
 
 @dataclass(frozen=True)
@@ -102,39 +103,6 @@ ONE_MASS = ("time_constant_s", "lag_s", "dead_time_s")
 TWO_MASSES = (*ONE_MASS, "second_s", "zero_ratio")
 
 
-@dataclass(frozen=True)
-class Drive:
-    """Power over time as steps: `level[i]` holds from `edge_s[i]` to the next edge; `area` is its running integral.
-
-    The first and the last edge are those of the log; `doubt_s` has the standard deviations of the others.
-    """
-
-    edge_s: Array
-    level: Array
-    area: Array
-    doubt_s: Array
-
-    def mean(self, grid_s: Array, delay_s: float) -> Array:
-        """Mean power over each cell of a grid (shape (n,) → (n − 1,)), `delay_s` earlier; exact."""
-        reached = np.interp(grid_s - delay_s, self.edge_s, self.area)
-        return np.asarray(np.diff(reached) / np.diff(grid_s), dtype=np.float64)
-
-
-def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
-    """The power as steps. A change between two reports stands at its estimated instant, else in the middle."""
-    changed = np.flatnonzero(np.diff(power) != 0)
-    at = (time_s[changed] + time_s[changed + 1]) / 2
-    doubt = (time_s[changed + 1] - time_s[changed]) / np.sqrt(12)
-    known = {row: n for n, row in enumerate(switched.row.tolist())}
-    for n, row in enumerate(changed.tolist()):
-        if row in known:
-            at[n], doubt[n] = switched.time_s[known[row]], switched.doubt_s[known[row]]
-    edge = np.concatenate([[time_s[0]], at, [time_s[-1] + 1.0]])
-    level = np.concatenate([[power[0]], power[changed + 1]])
-    area = np.concatenate([[0.0], np.cumsum(np.diff(edge) * level)])
-    return Drive(edge, level, area, doubt)
-
-
 def first_order(driven: Array, step_s: float, constant_s: float) -> Array:
     """Response (n + 1,) of 1/(1 + T s), starting at 0, to an input held over n cells: y' = a y + (1 − a) u."""
     fade = float(np.exp(-step_s / constant_s))
@@ -156,6 +124,7 @@ class _Problem:
     squared: Array
     reference_c: float
     breaks_s: tuple[float, ...]
+    start_doubt_c: float
     cell: NDArray[np.int64]
     part: Array
     prior: tuple[Array, Array]
@@ -206,9 +175,10 @@ class _Problem:
     def linear_prior(self, size: int) -> tuple[Array, Array]:
         """Mean and standard deviation of the linear coefficients before the log is seen."""
         centre, doubt = self.prior
-        rest = size - 3 - len(self.switch_s)
-        return (np.concatenate([centre[:3], np.zeros(size - 3)]),
-                np.concatenate([doubt[:3], centre[0] * self.switch_doubt_s, np.full(rest, doubt[3])]))
+        rest = np.full(size - 3 - len(self.switch_s), LATER_START_DOUBT_C)
+        rest[:len(rest) // len(self.breaks_s)] = self.start_doubt_c
+        return (np.concatenate([centre, np.zeros(size - 3)]),
+                np.concatenate([doubt, centre[0] * self.switch_doubt_s, rest]))
 
     def solve(self, p: Array, masses: int) -> tuple[Array, Array, Array]:
         """Best linear coefficients at p, the basis, and the weighted residuals with those of the priors behind."""
@@ -237,53 +207,51 @@ def _model(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
                    gain_c=float(p[-2]), loss_growth=max(float(p[-1]), -0.5))
 
 
-def fit_thermal(time_s: Array, reading_c: Array, driven: Drive, *, target_c: float, near_c: float, noise_c: float,
-                quantum_c: float, delay_s: float, breaks_s: tuple[float, ...] = (), skip: NDArray[np.bool_] | None = None,
-                doubt_s: float = 0.0) -> ThermalFit:
+def fit_thermal(record: Record) -> ThermalFit:
     """Fit the model with one mass and with two to a log, and keep the second mass only on evidence.
-
-    time_s, reading_c: shape (n,). near_c: what counts as near the target; farther readings weigh less, since no
-    model of three numbers follows a whole heat-up. delay_s: a first guess of dead time and lag together.
-    breaks_s: where a stretch starts whose past power is unknown. skip: reports to pass over.
-    quantum_c: the display's step. doubt_s: standard deviation of the switching instants' common error, added to that of the dead time.
 
     Nonlinear least squares over the time constants with the linear coefficients solved for inside (variable
     projection: Golub and Pereyra, SIAM J. Numer. Anal. 10, 1973, p. 413–432).
     """
-    origin = time_s[0]
-    t = time_s - origin
-    use = np.ones(len(t), bool) if skip is None else ~skip
-    step = max(float(np.median(np.diff(t))) / 4, delay_s / 25, t[-1] / MOST_POINTS)
-    grid = np.arange(0.0, t[-1] + 2 * step, step)
-    cold = bool(reading_c[0] < 45 and abs(reading_c[min(5, len(t) - 1)] - reading_c[0]) < 3)
-    ambient = (float(reading_c[0]), 1.5) if cold else (AMBIENT_C, 4.0)
-    reference = target_c - ambient[0]
-    rise = np.interp((grid[1:] + grid[:-1]) / 2, t, reading_c) - ambient[0]
-    away = np.maximum(0.0, np.abs(reading_c - target_c) - near_c)
-    floor = max(min(noise_c, 0.05 * near_c), quantum_c / np.sqrt(12), 0.01)
-    sigma = np.hypot(floor, 0.02 * away)
-    shifted = replace(driven, edge_s=driven.edge_s - origin)
-    cell = np.minimum((t / step).astype(np.int64), len(grid) - 2)
-    first, gain = _start(t, reading_c, shifted, reference, delay_s)
-    prior = (np.array([gain, GROWTH_PRIOR[0], ambient[0], 0.0]),
-             np.array([0.3 * gain, GROWTH_PRIOR[1], ambient[1], 3.0 if cold else 150.0]))
-    shape = (np.array([*first, np.log(2 * delay_s), 0.5]), np.array([1.0, 0.8, 0.6 * delay_s, 2.0, 1.0]))
-    neighbours = max(1.0, delay_s / float(np.median(np.diff(t))))  # reports this close err together
-    starts = tuple(b - origin for b in breaks_s if b > origin)
-    problem = _Problem(t[use], reading_c[use], 1.0 / sigma[use], grid, step, shifted, rise**2 / reference, reference,
-                       (0.0, *starts), cell[use], (t / step - cell)[use], prior, shape, float(np.sqrt(neighbours)),
-                       shifted.edge_s[1:-1], np.diff(shifted.level), np.maximum(driven.doubt_s, 0.01))
-    near = (away == 0)[use]
-    one = _fit_masses(problem, 1, first, delay_s)
-    behind = np.concatenate([one[0], [np.log(max(delay_s, 1.0)), 0.0]])
+    use = ~record.skip
+    problem, first = _problem(record)
+    near = (np.abs(record.reading_c - record.target_c) <= record.near_c)[use]
+    one = _fit_masses(problem, 1, first, record.delay_s)
+    behind = np.concatenate([one[0], [np.log(max(record.delay_s, 1.0)), 0.0]])
     beside = np.concatenate([one[0], [one[0][0] - 1.5, 1.5]])
-    tries = [_fit_masses(problem, 2, start, delay_s, 5) for start in (behind, beside)]
-    two = _fit_masses(problem, 2, min(tries, key=lambda f: f[1])[0], delay_s)
+    tries = [_fit_masses(problem, 2, start, record.delay_s, 5) for start in (behind, beside)]
+    two = _fit_masses(problem, 2, min(tries, key=lambda f: f[1])[0], record.delay_s)
     pieces = max(len(problem.time_s) / _memory(problem.solve(one[0], 1)[2][:use.sum()]), 10.0)
     evidence = float(pieces * np.log(max(one[1], 1e-12) / max(two[1], 1e-12)) - 2 * np.log(pieces))
     masses, best = (2, two[0]) if evidence > 0 else (1, one[0])
-    like = ThermalModel(1.0, 1.0, 1.0, 1.0, 0.0, 0.0, reference)
-    return _answer(problem, best, masses, like, near, use, doubt_s, evidence)
+    return _answer(problem, best, masses, near, use, record.doubt_s, evidence)
+
+
+def _problem(record: Record) -> tuple[_Problem, Array]:
+    """The fit's fixed parts, and a first guess of the nonlinear parameters."""
+    origin = record.time_s[0]
+    t, reading, use, delay = record.time_s - origin, record.reading_c, ~record.skip, record.delay_s
+    interval = float(np.median(np.diff(t)))
+    step = max(interval / 4, delay / 25, t[-1] / MOST_POINTS)
+    grid = np.arange(0.0, t[-1] + 2 * step, step)
+    cold = bool(reading[0] < 45 and abs(reading[min(5, len(t) - 1)] - reading[0]) < 3)
+    ambient = (float(reading[0]), 1.5) if cold else (AMBIENT_C, 4.0)
+    reference = float(np.mean(record.target_c)) - ambient[0]
+    rise = np.interp((grid[1:] + grid[:-1]) / 2, t, reading) - ambient[0]
+    away = np.maximum(0.0, np.abs(reading - record.target_c) - record.near_c)
+    floor = max(min(record.noise_c, 0.05 * record.near_c), record.quantum_c / np.sqrt(12), 0.01)
+    sigma = np.hypot(floor, 0.02 * away)
+    driven = replace(record.driven, edge_s=record.driven.edge_s - origin)
+    cell = np.minimum((t / step).astype(np.int64), len(grid) - 2)
+    first, gain = _start(t, reading, driven, reference, delay)
+    prior = (np.array([gain, GROWTH_PRIOR[0], ambient[0]]), np.array([0.3 * gain, GROWTH_PRIOR[1], ambient[1]]))
+    shape = (np.array([*first, np.log(2 * delay), 0.5]), np.array([1.0, 0.8, 0.6 * delay, 2.0, 1.0]))
+    neighbours = max(1.0, delay / interval)  # reports this close err together
+    starts = tuple(b - origin for b in record.breaks_s if b > origin)
+    return _Problem(t[use], reading[use], 1.0 / sigma[use], grid, step, driven, rise**2 / reference, reference,
+                    (0.0, *starts), (3.0 if cold else 150.0), cell[use], (t / step - cell)[use], prior, shape,
+                    float(np.sqrt(neighbours)), driven.edge_s[1:-1], np.diff(driven.level),
+                    np.maximum(driven.doubt_s, 0.01)), first
 
 
 def _bounds(masses: int, delay_s: float) -> tuple[Array, Array]:
@@ -328,8 +296,8 @@ def _memory(residual: Array) -> float:
     return total
 
 
-def _answer(problem: _Problem, p: Array, masses: int, like: ThermalModel, near: NDArray[np.bool_],
-            use: NDArray[np.bool_], doubt_s: float, evidence: float) -> ThermalFit:
+def _answer(problem: _Problem, p: Array, masses: int, near: NDArray[np.bool_], use: NDArray[np.bool_], doubt_s: float,
+            evidence: float) -> ThermalFit:
     coefficient, basis, residual = problem.solve(p, masses)
     count = len(problem.time_s)
     names = ONE_MASS if masses == 1 else TWO_MASSES
@@ -356,7 +324,8 @@ def _answer(problem: _Problem, p: Array, masses: int, like: ThermalModel, near: 
     around = problem.reading_c[near]
     parameters = np.concatenate([p, coefficient[:2]])
     shift = coefficient[3:3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
-    model = _model(parameters, masses, replace(like, ambient_c=float(coefficient[2])))
+    like = ThermalModel(1.0, 1.0, 1.0, 1.0, float(coefficient[2]), 0.0, problem.reference_c)
+    model = _model(parameters, masses, like)
     bound = tuple(name for name, value, floor in zip(names, p, low, strict=True)
                   if value - floor < 2e-3 and name != "zero_ratio")
     return ThermalFit(model, (*names, "gain_c", "loss_growth"), parameters, covariance, fitted,

@@ -84,3 +84,52 @@ def draw_arrival(ax: Axes, picture: Any) -> None:
                 color=INK, fontsize=9)
     if len(picture.labels) > 1:
         ax.legend(frameon=False, loc="lower right", fontsize=10, bbox_to_anchor=(1.0, 0.06))
+
+
+def draw_heater_check(figure: Figure, picture: Any) -> None:
+    """One or two logs from the takeover on, in the same scale, with what was seen in them; the power below."""
+    colours = (SEA,) if len(picture.logs) == 1 else (FOG, SIGNAL)
+    grid = figure.add_gridspec(2, 1, height_ratios=(3.2, 1))
+    upper = figure.add_subplot(grid[0])
+    lower = figure.add_subplot(grid[1], sharex=upper)
+    draw_holds(upper, picture, colours)
+    dress(lower, x="time since it was 10 °C below the target, s", y="power, %")
+    for (t, _, power, seen), colour in zip(picture.logs, colours, strict=True):
+        if power is not None:
+            lower.step(t - began(seen), 100 * power, where="post", color=colour, linewidth=1.1)
+    lower.set_ylim(-4, 108)
+    upper.tick_params(labelbottom=False)
+
+
+def began(seen: Any) -> float:
+    """The time in the log at which the loop took over; its first report where it never did."""
+    return float(seen.start_s + (seen.takeover_s or 0.0))
+
+
+def draw_holds(ax: Axes, picture: Any, colours: tuple[str, ...]) -> None:
+    """The curves about the target."""
+    goal = picture.target_c
+    dress(ax, y="temperature, °C", title=f"The {picture.heater} heats up to {goal:.0f} °C and holds it")
+    ax.axhline(goal, color=INK, linewidth=1, linestyle="--")
+    ax.axhspan(goal - 1, goal + 1, color=PALE, alpha=0.6, linewidth=0)
+    tops = []
+    for (t, y, _, seen), colour, label in zip(picture.logs, colours, picture.labels, strict=True):
+        start = began(seen)
+        ax.plot(t - start, y, color=colour, linewidth=1.6, label=label)
+        tops.append(float(y.max()))
+        if seen.fan_s is not None and label in ("this log", "after"):
+            at = seen.start_s + seen.fan_s - start
+            ax.axvline(at, color=SAND, linewidth=1.2, linestyle=":")
+            ax.text(at, goal - 5.6, " part fan on", color=INK, fontsize=10)
+    ax.set_xlim(-4, None)
+    ax.set_ylim(goal - 6, max(goal + 2.5, *(min(x, goal + 12) + 0.6 for x in tops)))
+    last = picture.logs[-1][3]
+    words = [f"overshoot {last.overshoot_c:.1f} °C" if last.overshoot_c is not None else "never arrives",
+             f"ripple {last.ripple_c:.2f} °C" if last.ripple_c is not None else "",
+             f"dip {last.dip_c:.1f} °C" if last.dip_c is not None else ""]
+    ax.text(0.985, 0.97, f"{picture.labels[-1]}: " + ", ".join(filter(None, words)), transform=ax.transAxes, ha="right",
+            va="top", color=INK, fontsize=11)
+    ax.annotate("±1 °C", (0.995, goal - 1.05), xycoords=("axes fraction", "data"), ha="right", va="top", color=INK,
+                fontsize=9)
+    if len(picture.labels) > 1:
+        ax.legend(frameon=False, loc="lower right", fontsize=11)

@@ -26,6 +26,7 @@ ROLES: dict[str, set[str]] = {
     "target": {"target", "setpoint", "goal", "wanted", "set"},
     "power": {"power", "pwm", "duty", "output", "heat", "counts", "heater", "drive"},
 }
+RESTART_S = 60.0
 SCALES = (1.0, 100.0, 127.0, 255.0, 1023.0)
 
 
@@ -211,6 +212,13 @@ def _finish(source: str, form: Format, columns: _Columns, how: Reading) -> Tempe
     if good.sum() < 2:
         raise unknown(source, "fewer than two readable rows", "check that the log holds the test")
     notes = list(columns.notes)
+    restarts = _restarts(time[good])
+    for row in restarts:
+        time[np.flatnonzero(good)[row:]] += RESTART_S + float(time[good][row - 1] - time[good][row])
+    if restarts:
+        times = f"{len(restarts)} time{'s'[:len(restarts) != 1]}"
+        notes.append(Note("clock-restarted", f"the log's clock starts anew {times}; {RESTART_S:.0f} s are taken to have "
+                                             "passed"))
     order = np.argsort(time, kind="stable")
     order = order[good[order]]
     if np.any(np.diff(time[good]) < 0):
@@ -228,6 +236,13 @@ def _finish(source: str, form: Format, columns: _Columns, how: Reading) -> Tempe
         notes.append(Note("power-scale-guessed", f"power is given in counts; {scale:g} is taken as full power"))
     return TemperatureLog(source, time[order] - time[order][0], temperature[order], power,
                           None if target is None else _filled(target), scale, form.name, tuple(notes))
+
+
+def _restarts(time: np.ndarray) -> list[int]:
+    """Rows at which a clock began anew: far back, with a steady run of 15 rows on either side."""
+    back = np.flatnonzero(np.diff(time) < -10 * max(float(np.median(np.abs(np.diff(time)))), 1e-9)) + 1
+    edges = [0, *back.tolist(), len(time)]
+    return back.tolist() if len(back) and min(np.diff(edges)) >= 15 else []
 
 
 def _filled(values: np.ndarray) -> np.ndarray:

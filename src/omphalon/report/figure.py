@@ -9,7 +9,10 @@ from omphalon.errors import UnwritableFile, UsageError
 from omphalon.finding import Finding
 
 # kind of answer → module of plots/ and its function
-FIGURES = {"heater-fit": ("omphalon.plots.heater", "draw_heater_fit")}
+FIGURES = {
+    "heater-fit": ("omphalon.plots.heater", "draw_heater_fit"),
+    "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
+}
 SUFFIXES = (".png", ".svg")
 
 

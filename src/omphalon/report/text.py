@@ -25,7 +25,8 @@ def show(text: str) -> None:
 
 
 def _finding(finding: Finding) -> str:
-    verdict = click.style(finding.verdict.upper(), fg=ALERT if finding.verdict == "retest" else ACCENT, bold=True)
+    bad = finding.verdict == "retest" or (finding.verdict == "change" and finding.kind.endswith("-check"))
+    verdict = click.style(finding.verdict.upper(), fg=ALERT if bad else ACCENT, bold=True)
     blocks = []
     if finding.headline:
         blocks.append(_settings(verdict, finding.verdict, finding.headline))

@@ -26,7 +26,10 @@ class Test:
     rest_s: float = 2.0
     jitter_s: float = 0.02
     before_s: float = 3.0
+    fan_on: bool = False
     fan_on_at_cycle: int | None = None
+    retarget_at_cycle: int | None = None
+    retarget_by_c: float = 0.0
     most_s: float = 7200.0
     seed: int = 0
 
@@ -46,6 +49,7 @@ class Relay:
 
     def __init__(self, test: Test) -> None:
         self.test = test
+        self.target_c = test.target_c
         self.middle = test.power_limit / 2
         self.swing = test.power_limit / 2
         self.heating = True
@@ -54,10 +58,10 @@ class Relay:
 
     def power(self, time_s: float, reading: float) -> float:
         waited = time_s - self.since
-        if self.heating and reading > self.test.target_c and waited > self.test.rest_s:
+        if self.heating and reading > self.target_c and waited > self.test.rest_s:
             self.heating, self.last_on_s, self.since = False, waited, time_s
             self.switches += 1
-        elif not self.heating and reading < self.test.target_c and waited > self.test.rest_s:
+        elif not self.heating and reading < self.target_c and waited > self.test.rest_s:
             if self.switches > 1 and not self.test.symmetric:
                 uneven = (self.last_on_s - waited) / (self.last_on_s + waited)
                 limit = self.test.power_limit
@@ -72,6 +76,7 @@ def oscillation_log(heater: Heater, test: Test) -> Log:
     """Run the test on the heater; deterministic for a seed."""
     random = np.random.default_rng(test.seed)
     lanes = Lanes([heater], 1)
+    lanes.fan = test.fan_on
     if test.start_c is not None:
         while lanes.sensor[0, 0] < test.start_c:
             lanes.advance(1.0)
@@ -85,7 +90,9 @@ def oscillation_log(heater: Heater, test: Test) -> Log:
         if tick % control == 0:
             noisy = lanes.sensor[0, 0] + random.normal(0, heater.noise_c)
             reading = float(quantised(noisy, heater.quantum_c))
-            asked = test.target_c if now >= 0 else 0.0
+            if test.retarget_at_cycle is not None and relay.switches >= 2 * test.retarget_at_cycle:
+                relay.target_c = test.target_c + test.retarget_by_c
+            asked = relay.target_c if now >= 0 else 0.0
             power = relay.power(now, reading) if now >= 0 else 0.0
             if test.fan_on_at_cycle is not None and relay.switches >= 2 * test.fan_on_at_cycle:
                 lanes.fan = True

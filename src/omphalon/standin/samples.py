@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from omphalon.standin.heater import Heater
+from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 
 FULMAR_HOTEND = Heater(
@@ -15,7 +16,7 @@ FULMAR_BED = Heater(
     power_w=220.0, heated_j_c=310.0, second_j_c=270.0, coupling_w_c=9.0, loss_heated_w_c=0.55, loss_second_w_c=0.95,
     growth_per_c=0.003, sensor_place=0.25, sensor_lag_s=3.2, dead_time_s=1.8, ambient_c=19.5, fan_extra=0.15,
     noise_c=0.03, quantum_c=0.06)
-HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, seed=11)
+HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, fan_on=True, seed=11)
 BED_TEST = Test(target_c=75.0, cycles=8, report_s=1.0, rest_s=4.0, seed=12)
 
 
@@ -37,4 +38,12 @@ def bed_console() -> Iterator[str]:
         yield f"{int(clock // 3600):02d}:{int(clock // 60 % 60):02d}:{clock % 60:05.2f} {line.strip()}"
 
 
-SAMPLES = {"hotend-oscillation.csv": hotend_csv, "bed-console.txt": bed_console}
+def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
+    """A heat-up and hold of the hotend under the given gains; the part fan comes on after two minutes."""
+    head = "Fulmar, hotend, heat-up and hold, the part fan comes on late, made up by the stand-in printer"
+    return as_csv(hold_log(FULMAR_HOTEND, Hold(235.0, gains, seed=seed)), head)
+
+
+SAMPLES = {"hotend-oscillation.csv": hotend_csv, "bed-console.txt": bed_console,
+           "hold-before.csv": lambda: hold_csv((0.31, 0.024, 0.1), 13),
+           "hold-after.csv": lambda: hold_csv((0.130, 0.0088, 0.23), 14)}

@@ -11,6 +11,7 @@ from omphalon.finding import Warned
 from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Array, Cycles, Switching
 from omphalon.recording import TemperatureLog
+from omphalon.studies.heater.cleaning import cleaned
 
 FEWEST_CYCLES = 3
 MOST_CYCLES = 20
@@ -60,9 +61,11 @@ class Excerpt:
 
 def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     """The test in a log, or Unanswerable."""
-    log = _first_cycles(log)
-    t, y = log.time_s, log.temperature_c
     warnings = [Warned(n.code, n.message) for n in log.notes]
+    log, cuts = cleaned(log)
+    log = _first_cycles(log)
+    warnings.extend(cuts)
+    t, y = log.time_s, log.temperature_c
     goal = target_c if target_c is not None else _target(log)
     if goal is not None and y.max() < goal - 0.5:
         raise Unanswerable(f"the target of {goal:.0f} °C was never reached: the highest reading is {y.max():.1f} °C",
@@ -98,6 +101,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
         raise Unanswerable(f"the swing of ±{swing:.2f} °C hardly stands out of noise ({noise:.2f} °C) and display "
                            f"steps ({quantum:.2f} °C)", "log with a finer display, or let the test swing wider")
     breaks, skip, lost = _breaks(t)
+    warnings.extend(_drift(found))
     if lost:
         warnings.append(Warned("dropout", f"{lost} gap{'s'[:lost != 1]} in the log, the longest "
                                           f"{float(np.diff(t).max()):.0f} s"))
@@ -115,6 +119,18 @@ def _first_cycles(log: TemperatureLog) -> TemperatureLog:
     end = int(ons[MOST_CYCLES + 1]) + 2
     return replace(log, time_s=log.time_s[:end], temperature_c=log.temperature_c[:end], power=log.power[:end],
                    target_c=None if log.target_c is None else log.target_c[:end])
+
+
+def _drift(found: Cycles) -> list[Warned]:
+    """Whether the mean power of the cycles moves by more than their scatter: a fan, a draught, heat still soaking in."""
+    share = found.on_s / found.period_s
+    mean = share * found.high + (1 - share) * found.low
+    third = max(found.count // 3, 1)
+    first, last = float(np.median(mean[1:1 + third])), float(np.median(mean[-third:]))
+    scatter = float(np.median(np.abs(np.diff(mean)))) if found.count > 3 else 0.0
+    if found.count > 3 and abs(last - first) > max(0.12 * first, 3 * scatter):
+        return [Warned("drift", f"holding took {first:.0%} of full power in the first cycles, {last:.0%} in the last")]
+    return []
 
 
 def heater_at(target_c: float) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -9,37 +10,23 @@ import numpy as np
 
 from omphalon.bench.dialect import Dialect
 from omphalon.finding import Finding, Warned
-from omphalon.physics import loop as loops
-from omphalon.physics import oscillation, thermal
-from omphalon.physics.loop import AIMS, Gains, Loop, Outcome
-from omphalon.physics.oscillation import Array, Ultimate
-from omphalon.physics.thermal import ThermalFit, ThermalModel
+from omphalon.physics import oscillation, record, thermal
+from omphalon.physics.loop import Gains, Loop, Outcome
+from omphalon.physics.oscillation import Ultimate
+from omphalon.physics.record import Record
+from omphalon.physics.thermal import ThermalFit
 from omphalon.recording import TemperatureLog
+from omphalon.studies.heater.doubts import explained, fit_doubts, log_doubts, logs_disagree
 from omphalon.studies.heater.excerpt import Excerpt, Unanswerable, excerpt, heater_at
+from omphalon.studies.heater.tuning import HeaterQuestion, Tuned, promised_range, tune, worth_keeping
 from omphalon.studies.heater.words import headline, number_lines, rows
 
-UNIT_S = {"hotend": 60.0, "bed": 300.0}
-DRAWS_IN_SEARCH = 4
-DRAWS = 24
-KEEP_WITHIN = 0.03
-
-
-@dataclass(frozen=True)
-class HeaterQuestion:
-    """What a user wants of the fit; `present` gains are in the controller's scale, where `gain_scale` is full power."""
-
-    heater: str | None = None
-    target_c: float | None = None
-    aim: str = "even"
-    power_limit: float = 1.0
-    loop_period_s: float = 0.2
-    gain_scale: float | None = None
-    present: Gains | None = None
+SPIKE_NEAR_C = 8.0
 
 
 @dataclass(frozen=True)
 class HeaterPicture:
-    """What plots/ draws of a heater fit: the test, its model, and the arrival with new gains (and old ones)."""
+    """What plots/ draws of a heater fit: the (first) test, its model, and the arrival the gains promise."""
 
     heater: str
     test: Excerpt
@@ -49,171 +36,100 @@ class HeaterPicture:
     labels: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Tuned:
-    """Gains chosen for a fitted heater, what they promise, and what the present ones do."""
+def fit_heater(logs: Sequence[TemperatureLog], question: HeaterQuestion, dialect: Dialect) -> Finding:
+    """Gains for the loop that will run them, with spread and reasons; `retest` where the logs cannot carry them.
 
-    loop: Loop
-    new: Gains
-    relative_spread: tuple[float, float, float]
-    run: Outcome
-    doubt: Outcome
-    sensitivity: float
-    ultimates: Array
-    worth: float | None
-
-
-def fit_heater(log: TemperatureLog, question: HeaterQuestion, dialect: Dialect) -> Finding:
-    """Gains for the loop that will run them, with spread and reasons; `retest` where the log cannot carry them."""
+    Several logs must be of one heater; they are fitted together.
+    """
+    warnings: list[Warned] = []
     try:
-        test = excerpt(log, question.target_c)
-        fit = fit_model(test)
-        loose = _explained(test, fit)
-        return _answer(test, fit, loose, question, dialect)
+        for log in logs:
+            warnings.extend(log_doubts(log, question.max_temp_c))
+        tests = [excerpt(log, question.target_c) for log in logs]
+        fit, spikes = fit_without_spikes(tests)
+        warnings.extend(spikes)
+        loose = explained(tests[0], fit)
+        return _answer(tests, fit, [*warnings, *logs_disagree(tests), *loose], question, dialect)
     except Unanswerable as missing:
-        return Finding("heater-fit", "retest", missing.because, next=missing.remedy,
-                       warnings=tuple(Warned(n.code, n.message) for n in log.notes))
+        notes = [Warned(n.code, n.message) for log in logs for n in log.notes]
+        return Finding("heater-fit", "retest", missing.because, next=missing.remedy, warnings=(*warnings, *notes))
 
 
-def fit_model(test: Excerpt) -> ThermalFit:
-    """The thermal model of a test, with the doubt of its switching instants in the spread of the dead time."""
-    driven = thermal.drive(test.time_s, test.power, test.switched)
+def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
+    """The thermal model of one or more tests, with the doubt of the switching instants in that of the dead time."""
+    return thermal.fit_thermal(record.join([_record(t) for t in tests]))
+
+
+def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Warned]]:
+    """The model, fitted anew without the few reports that lie far off the first fit."""
+    fit = fit_model(tests)
+    miss = fit.fitted_c - np.concatenate([t.temperature_c for t in tests])
+    near = np.abs(np.concatenate([t.temperature_c - t.target_c for t in tests])) <= tests[0].near_c + SPIKE_NEAR_C
+    usual = 1.4826 * float(np.nanmedian(np.abs(miss[near])))
+    off = near & (np.abs(miss) > max(6 * usual, 1.0))
+    if not 0 < off.sum() <= 0.05 * len(off):
+        return fit, []
+    ends = np.cumsum([0] + [len(t.time_s) for t in tests])
+    again = [replace(t, skip=t.skip | off[a:b]) for t, a, b in zip(tests, ends[:-1], ends[1:], strict=True)]
+    count = int(off.sum())
+    return fit_model(again), [Warned("spikes", f"{count} report{'s'[:count != 1]} more than {max(6 * usual, 1.0):.1f} °C "
+                                               "off the model passed over")]
+
+
+def _record(test: Excerpt) -> Record:
+    driven = record.drive(test.time_s, test.power, test.switched)
     common = float(np.sqrt(np.mean(test.switched.doubt_s**2) / len(test.switched.doubt_s)))
-    return thermal.fit_thermal(test.time_s, test.temperature_c, driven, target_c=test.target_c, near_c=test.near_c,
-                               noise_c=test.sigma_c, quantum_c=test.quantum_c, delay_s=test.delay_s, breaks_s=test.breaks_s, skip=test.skip,
-                               doubt_s=common)
+    return Record(test.time_s, test.temperature_c, np.full(len(test.time_s), test.target_c), driven, test.near_c,
+                  test.sigma_c, test.quantum_c, test.delay_s, test.skip, test.breaks_s, common)
 
 
-def _explained(test: Excerpt, fit: ThermalFit) -> tuple[Warned, ...]:
-    """Refuse a model that misses the log; warn of one that follows it loosely."""
-    sensor = min(test.sigma_c, 0.3 * test.swing_c)
-    allowed = float(np.hypot(1.5 * sensor, 0.04 * fit.swing_rms_c))
-    if fit.shift_doubts > 2.5:
-        late = float(np.sqrt(np.mean(fit.shift_s**2)))
-        raise Unanswerable(
-            f"the model follows the log only if the heater switched {late:.1f} s off the times that power and curve "
-            "tell: something else moved the temperature",
-            "repeat the test with fan, room and target left alone, and log the power that is really put out")
-    if fit.rms_c > 1.5 * allowed:
-        raise Unanswerable(
-            f"the model misses the log by {fit.rms_c:.2f} °C near the target, where noise and display steps explain "
-            f"{sensor:.2f} °C: something else moved the temperature",
-            "repeat the test with fan, room and target left alone, and with a report every second or faster")
-    if fit.rms_c > allowed:
-        return (Warned("loose-fit", f"the model follows the log to {fit.rms_c:.2f} °C near the target; "
-                                    f"noise and display steps explain {sensor:.2f} °C"),)
-    return ()
-
-
-def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
-    """The controller that will run the gains, reading through the log's own noise and display steps."""
-    step = test.quantum_c / np.sqrt(12)
-    noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
-    return Loop(test.target_c, limit=question.power_limit, period_s=question.loop_period_s, unit_s=UNIT_S[heater],
-                noise_c=noise, quantum_c=test.quantum_c)
-
-
-def tune(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, present: Gains | None) -> Tuned:
-    """Choose gains over an ensemble of what the heater may be, and run them and the present ones on it."""
-    loop = loop_of(test, fit, heater, question)
-    draws = fit.draws(DRAWS, np.random.default_rng(1))
-    ensemble = loops.ensemble_of(fit.model, draws[:DRAWS_IN_SEARCH])
-    aim = AIMS[question.aim]
-    choice = loops.choose_gains(fit.model, ensemble, loop, aim)
-    both = [choice.gains] + ([present] if present else [])
-    table = np.vstack([g.row() for g in both])
-    step = loops.step_for(ensemble, loop)
-    run = loops.run_loop([fit.model], table, loop, step_s=step, trace=True)
-    worth = None
-    if present is not None:
-        costs = loops.run_loop(ensemble, table, loop, step_s=step).cost(aim, loop.unit_s).mean(axis=0)
-        worth = float(costs[1] / costs[0] - 1)
-    ultimates = np.array([loops.ultimate_of(d, loop) for d in draws])
-    doubted = [_doubted(d, n) for n, d in enumerate(draws)]
-    return Tuned(loop, choice.gains, _relative_spread(ultimates), run,
-                 loops.run_loop(doubted, choice.gains.row(), loop, step_s=step),
-                 float(loops.sensitivity(fit.model, choice.gains.row(), loop)[0]), ultimates, worth)
-
-
-def _doubted(draw: ThermalModel, number: int) -> ThermalModel:
-    """A draw with the structural doubt on top: dead time ±25 %, gain ±10 %, spread evenly over the draws."""
-    first, second = (number * 0.6180339887) % 1, (number * 0.7548776662) % 1
-    return draw.other_day(1 + 0.25 * (2 * first - 1), 1 + 0.1 * (2 * second - 1))
-
-
-def _relative_spread(ultimates: Array) -> tuple[float, float, float]:
-    """Relative 95 % half widths of kp, ki, kd: they scale as Ku, Ku/Tu, Ku·Tu, taken from the drawn models."""
-    both = np.log(ultimates)
-    scaled = (both[:, 0], both[:, 0] - both[:, 1], both[:, 0] + both[:, 1])
-    kp, ki, kd = (float(1.96 * np.std(v, ddof=1)) for v in scaled)
-    return kp, ki, kd
-
-
-def _answer(test: Excerpt, fit: ThermalFit, loose: tuple[Warned, ...], question: HeaterQuestion,
+def _answer(tests: Sequence[Excerpt], fit: ThermalFit, warnings: list[Warned], question: HeaterQuestion,
             dialect: Dialect) -> Finding:
+    test = tests[0]
     heater = question.heater or heater_at(test.target_c)
     scale = question.gain_scale or dialect.gain_scale
     old = question.present
     present = None if old is None else Gains(old.kp / scale, old.ki / scale, old.kd / scale)
     tuned = tune(test, fit, heater, question, present)
     cycle = oscillation.ultimate(test.found)
-    keep = tuned.worth is not None and tuned.worth < KEEP_WITHIN
+    keep = worth_keeping(tuned)
     answer = present if keep and present else tuned.new
     scaled = Gains(answer.kp * scale, answer.ki * scale, answer.kd * scale)
     half = tuned.relative_spread
     spread = {k: v * h for k, v, h in zip(("kp", "ki", "kd"), (answer.kp, answer.ki, answer.kd), half, strict=True)}
+    times = {"integral_time_s": answer.kp / answer.ki if answer.ki else None,
+             "derivative_time_s": answer.kd / answer.kp}
     settings = {"kp": answer.kp, "ki": answer.ki, "kd": answer.kd,
-                "scaled": {"kp": scaled.kp, "ki": scaled.ki, "kd": scaled.kd, "full_power": scale}}
-    warnings = (*test.warnings, *loose, *_doubts(test, fit, tuned, cycle))
-    lines = () if keep else number_lines(dialect, heater, scaled)
-    labels = ("new gains",) if present is None else ("new gains", "present gains")
+                "scaled": {"kp": scaled.kp, "ki": scaled.ki, "kd": scaled.kd, "full_power": scale}, **times}
+    told = tuple(dict.fromkeys((*warnings, *(w for t in tests for w in t.warnings),
+                                *fit_doubts(test, fit, tuned, cycle))))
     return Finding(
-        "heater-fit", "keep" if keep else "change", _because(test, fit, tuned, keep), settings,
+        "heater-fit", "keep" if keep else "change", _because(tests, fit, tuned, keep), settings,
         {**spread, "scaled": {k: v * scale for k, v in spread.items()}},
-        _evidence(test, fit, tuned, cycle, heater), warnings, lines,
-        _next(heater, test, keep), headline(heater, test.target_c, scaled, half, old, scale),
-        rows(test, fit, tuned, cycle), HeaterPicture(heater, test, fit, tuned.loop, tuned.run, labels))
+        _evidence(tests, fit, tuned, cycle, heater), told, () if keep else number_lines(dialect, heater, scaled),
+        _next(heater, test, keep), headline(heater, test.target_c, scaled, half, old),
+        rows(tests, fit, tuned, cycle),
+        HeaterPicture(heater, test, fit, tuned.loop, tuned.run,
+                      tuple(x for x in tuned.labels if not x.startswith("aim"))))
 
 
-def _because(test: Excerpt, fit: ThermalFit, tuned: Tuned, keep: bool) -> str:
+def _because(tests: Sequence[Excerpt], fit: ThermalFit, tuned: Tuned, keep: bool) -> str:
     masses = "one mass" if fit.masses == 1 else "two masses"
-    how = f"{test.found.count} cycles, and a model with {masses} that follows them to {fit.rms_c:.2f} °C,"
+    count = sum(t.found.count for t in tests)
+    where = f"{count} cycles" if len(tests) == 1 else f"{count} cycles of {len(tests)} logs"
+    how = f"{where}, and a model with {masses} that follows them to {fit.rms_c:.2f} °C"
     if keep and tuned.worth is not None:
-        return f"the best gains would be {max(tuned.worth, 0):.1%} better, less than the log can tell ({how[:-1]})"
+        return f"the best gains would be {max(tuned.worth, 0):.1%} better, less than the log can tell ({how})"
     gained = "" if tuned.worth is None else f"; {tuned.worth:.0%} better than the present ones on the same score"
-    return f"{how} carry these gains{gained}"
+    return f"{how}, carry these gains{gained}"
 
 
-def _doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Warned]:
-    """Warnings of a fit that stands, but on thin ice."""
-    found = []
-    turn = np.array([2 * np.pi / cycle.period_s])
-    model = loops.response(fit.model, replace(tuned.loop, period_s=1e-6), turn)[0]
-    ratio = float(np.abs(model)) * cycle.gain
-    phase = (float(np.degrees(np.angle(model))) - cycle.phase_deg + 180) % 360 - 180
-    if abs(np.log(ratio)) > 0.3 + cycle.gain_spread / cycle.gain or abs(phase) > 25:
-        found.append(Warned("methods-disagree", f"at the cycles' period of {cycle.period_s:.1f} s the model swings "
-                                                f"{ratio:.2f} times what was measured, {phase:+.0f}° apart"))
-    if tuned.sensitivity > 2.8:
-        found.append(Warned("low-sensitivity-margin",
-                            f"peak sensitivity {tuned.sensitivity:.2f} (2 is calm, 3 is thin)"))
-    usual = float(np.median(np.diff(test.time_s)))
-    if usual > 0.25 * cycle.period_s:
-        found.append(Warned("slow-reports", f"one report in {usual:.1f} s for cycles of {cycle.period_s:.1f} s"))
-    if fit.model.holding_power * (1 + tuned.loop.fan_extra) > 0.95 * tuned.loop.limit:
-        found.append(Warned("little-power-left", f"holding takes {fit.model.holding_power:.0%} of full power before "
-                                                 "the part fan comes on"))
-    if test.power.max() < 0.9 * tuned.loop.limit:
-        found.append(Warned("power-limited", f"the power in the log never passes {test.power.max():.0%}, "
-                                             f"and {tuned.loop.limit:.0%} is allowed"))
-    return found
-
-
-def _evidence(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate, heater: str) -> dict[str, Any]:
-    m, run = fit.model, tuned.run
+def _evidence(tests: Sequence[Excerpt], fit: ThermalFit, tuned: Tuned, cycle: Ultimate, heater: str) -> dict[str, Any]:
+    test, m, run = tests[0], fit.model, tuned.run
+    promised = {label: _promised(run, tuned, n) for n, label in enumerate(tuned.labels)}
     return {
-        "heater": heater, "target_c": test.target_c,
-        "cycles_used": test.found.count, "period_s": cycle.period_s, "amplitude_c": test.swing_c,
+        "heater": heater, "target_c": test.target_c, "logs": len(tests),
+        "cycles_used": sum(t.found.count for t in tests), "period_s": cycle.period_s, "amplitude_c": test.swing_c,
         "ultimate_gain": cycle.gain, "ultimate_gain_spread": cycle.gain_spread, "cycle_phase_deg": cycle.phase_deg,
         "noise_c": test.noise_c, "display_step_c": test.quantum_c,
         "model": {"masses": fit.masses, "gain_c": m.gain_c, "time_constant_s": m.time_constant_s, "lag_s": m.lag_s,
@@ -221,24 +137,22 @@ def _evidence(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate, hea
                   "second_time_constant_s": m.second_s, "zero_s": m.zero_s, "rms_c": fit.rms_c,
                   "holding_power": m.holding_power,
                   "spread": {name: fit.spread(name) for name in ("gain_c", "time_constant_s", "lag_s", "dead_time_s")}},
-        "predicted": _promised(run, tuned, 0),
-        **({} if tuned.worth is None else {"predicted_present": _promised(run, None, 1)}),
-        "peak_sensitivity": tuned.sensitivity,
+        "predicted": {**promised["new gains"], "range": {
+            name: promised_range(getattr(tuned.doubt, name)[:, 0])
+            for name in ("overshoot_c", "dip_c")}},
+        "predicted_otherwise": {label: p for label, p in promised.items() if label != "new gains"},
     }
 
 
-def _promised(run: Outcome, tuned: Tuned | None, column: int) -> dict[str, Any]:
-    out: dict[str, Any] = {"arrival_s": run.arrival_s[0, column], "overshoot_c": run.overshoot_c[0, column],
-                           "settle_s": run.settle_s[0, column], "dip_c": run.dip_c[0, column],
-                           "ripple_c": run.ripple_c[0, column]}
-    if tuned is not None:
-        out["range"] = {name: np.quantile(getattr(tuned.doubt, name), [0.025, 0.975]).tolist()
-                        for name in ("overshoot_c", "dip_c")}
-    return out
+def _promised(run: Outcome, tuned: Tuned, column: int) -> dict[str, Any]:
+    return {"arrival_s": run.arrival_s[0, column], "overshoot_c": run.overshoot_c[0, column],
+            "settle_s": run.settle_s[0, column], "dip_c": run.dip_c[0, column], "ripple_c": run.ripple_c[0, column],
+            "recovery_error_c": run.fan_error_c[0, column], "peak_sensitivity": tuned.sensitivity[column]}
 
 
 def _next(heater: str, test: Excerpt, keep: bool) -> str:
+    again = ("block, nozzle, sensor, cartridge, sock or fan duct" if heater == "hotend" else "plate, sensor or heater")
     if keep:
-        return "nothing to enter; test again after a change of block, nozzle, sensor, cartridge, sock or fan duct"
-    return (f"enter and store the lines, switch off and on, then log a heat-up to {test.target_c:.0f} °C and a hold, "
-            "the part fan coming on late in it, and look whether it arrives as predicted")
+        return f"nothing to enter; test again after a change of {again}"
+    return (f"enter and store the lines, switch off and on, log a heat-up to {test.target_c:.0f} °C with a hold, and "
+            f"judge it: omphalon heater check LOG --target {test.target_c:.0f}. Test again after a change of {again}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -12,27 +12,28 @@ from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal import ThermalFit
 from omphalon.studies.heater.excerpt import Excerpt
-
-if TYPE_CHECKING:
-    from omphalon.studies.heater.fit import Tuned
+from omphalon.studies.heater.tuning import Tuned, promised_range
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 
 
-def headline(heater: str, target_c: float, scaled: Gains, half: tuple[float, float, float], old: Gains | None,
-             scale: float) -> tuple[Shown, ...]:
-    """The settings, old and new, each with its spread."""
-    rows = [Shown(f"{heater} at {target_c:.0f} °C", ("present", "new", "", f"full power = {scale:g}"))]
+def headline(heater: str, target_c: float, scaled: Gains, half: tuple[float, float, float],
+             old: Gains | None) -> tuple[Shown, ...]:
+    """The settings, old and new, each with its spread; the gain with its times below."""
+    rows = [Shown(f"{heater} at {target_c:.0f} °C", ("present", "new", "", ""))]
     for name, share in zip(UNITS, half, strict=True):
         new = getattr(scaled, name)
         before = "–" if old is None else digits(getattr(old, name))
         rows.append(Shown(name, (before, digits(new, share * new), "± " + digits(share * new, least=2), UNITS[name])))
+    if scaled.ki > 0:
+        rows.append(Shown("as times", ("", "", "", f"kp, integral {digits(scaled.kp / scaled.ki)} s, "
+                                                   f"derivative {digits(scaled.kd / scaled.kp)} s")))
     return tuple(rows)
 
 
-def rows(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> tuple[Shown, ...]:
+def rows(tests: Sequence[Excerpt], fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> tuple[Shown, ...]:
     """The evidence as a small table."""
-    m = fit.model
+    test, m = tests[0], fit.model
     (gain, period), spread = np.median(tuned.ultimates, axis=0), 1.96 * np.std(tuned.ultimates, axis=0, ddof=1)
 
     def measured(value: float, spread: float, unit: str) -> str:
@@ -47,16 +48,16 @@ def rows(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> tuple
         Shown("its own limit", (f"{measured(gain, spread[0], 'per °C')}, period {measured(period, spread[1], 's')}, "
                                 f"dead time {measured(m.dead_time_s, fit.spread('dead_time_s'), 's')}",)),
     ]
-    titles = ("overshoot", "settled at", "dip, fan on", "ripple")
-    found.append(Shown("predicted", titles))
-    for column, label in enumerate(("  new gains", "  present gains")[:tuned.run.dip_c.shape[1]]):
-        run = tuned.run
-        found.append(Shown(label, (f"{run.overshoot_c[0, column]:.2f} °C", f"{run.settle_s[0, column]:.0f} s",
-                                   f"{run.dip_c[0, column]:.2f} °C", f"{run.ripple_c[0, column]:.2f} °C")))
-    over, dip = ("{:.2f}–{:.2f}".format(*np.quantile(v, [0.025, 0.975]))
+    found.append(Shown("predicted", ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity")))
+    over, dip = ("{:.2f}–{:.2f}".format(*promised_range(v[:, 0]))
                  for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c))
-    found.append(Shown("  95 % range", (over, "", dip, "")))
-    found.append(Shown("margin", (f"peak sensitivity {tuned.sensitivity:.2f} (2 is calm, 3 is thin)",)))
+    for n, label in enumerate(tuned.labels):
+        run = tuned.run
+        found.append(Shown("  " + label, (
+            f"{run.overshoot_c[0, n]:.2f} °C", f"{run.settle_s[0, n]:.0f} s", f"{run.dip_c[0, n]:.2f} °C",
+            f"{run.ripple_c[0, n]:.2f} °C", f"{tuned.sensitivity[n]:.2f}")))
+        if n == 0:
+            found.append(Shown("    95 % range", (over, "", dip, "", "2 calm, 3 thin")))
     return tuple(found)
 
 

@@ -1,0 +1,73 @@
+"""Forty-eight loops judged: 24 good ones, 24 spoiled on purpose (too hot, too slow, windup, noise).
+
+Twice: on the odd and on the even plants of the list, each with its 24 good and 24 spoiled loops.
+
+    python benchmarks/heater_check.py
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from plants import Plant, best_possible, plants
+
+from omphalon.recording import TemperatureLog
+from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.oscillation import Log
+from omphalon.studies.heater.check import CheckQuestion, check_heater
+
+# what was done to the gains (kp, ki, kd), windup, noise in °C; and the signs that name it
+SPOILED = {
+    "too hot": ((4.0, 4.0, 2.5), False, None, {"hot", "oscillating"}),
+    "too slow": ((0.25, 0.15, 0.25), False, None, {"slow"}),
+    "windup": ((0.7, 1.0, 0.4), True, None, {"windup"}),
+    "noise": ((1.0, 1.0, 1.0), False, 0.6, {"sensor noise"}),
+}
+
+
+def run(plant: Plant, how: str | None, seed: int) -> Log:
+    gains = np.array(best_possible(plant)[1])
+    factors, windup, noise, _ = SPOILED[how] if how else ((1.0, 1.0, 1.0), False, None, set())
+    heater = plant.heater if noise is None else replace(plant.heater, noise_c=noise)
+    unit = 300.0 if plant.bed else 60.0
+    return hold_log(heater, Hold(plant.target_c, tuple(gains * np.array(factors)), 2.5 * unit, 1.5 * unit,
+                                 windup=windup, seed=seed))
+
+
+def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
+    recorded = TemperatureLog(plant.name, *(np.array(v) for v in (log.time_s, np.round(log.temperature_c, 2), log.power,
+                                                                  log.target_c)), 1.0, "CSV")
+    found = check_heater([recorded], CheckQuestion(plant.target_c, "bed" if plant.bed else "hotend"))
+    return found.verdict, found.evidence.get("signs", []), found.evidence
+
+
+def main() -> None:
+    for title, some in (("the odd plants", plants()[1::2]), ("the even plants", plants()[::2])):
+        print(title)
+        table(some)
+
+
+def table(some: list[Plant]) -> None:
+    right = {"good": 0, **dict.fromkeys(SPOILED, 0)}
+    named = dict.fromkeys(SPOILED, 0)
+    for n, plant in enumerate(some):
+        how = list(SPOILED)[n % 4]
+        verdict, signs, evidence = judged(plant, run(plant, None, n))
+        right["good"] += verdict == "keep"
+        if verdict != "keep":
+            print(f"{plant.name} good, judged {verdict} {signs} {evidence}")
+        verdict, signs, evidence = judged(plant, run(plant, how, n))
+        right[how] += verdict == "change"
+        named[how] += bool(signs) and signs[0] in SPOILED[how][3]
+        if verdict != "change" or signs[0] not in SPOILED[how][3]:
+            print(f"{plant.name} {how}, judged {verdict} {signs} {evidence}")
+    print(f"{'loops':12}{'judged right':>14}{'named right':>14}")
+    print(f"{'good':12}{right['good']:>11}/24")
+    for how in SPOILED:
+        print(f"{how:12}{right[how]:>12}/6{named[how]:>12}/6")
+    print(f"{'spoiled':12}{sum(right[h] for h in SPOILED):>11}/24{sum(named.values()):>11}/24")
+
+
+if __name__ == "__main__":
+    main()

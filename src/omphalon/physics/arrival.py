@@ -1,0 +1,171 @@
+"""A heat-up, a hold, and the part fan coming on: what a temperature log of a working loop shows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.physics.oscillation import noise_level, quantum
+
+Array = NDArray[np.float64]
+
+NEAR_C = 1.0
+BAND_C = 10.0
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """What was seen; None where the log shows no such thing. Times in s from the start of heating, which
+    is start_s into the log. climbing: whether the log ends while the reading still rises by 4 °C in unit_s or more.
+
+    creep_s: how much longer the last 9 °C took than the heating rate before them would have. swings: crossings of the
+    mean in the hold. above_s: how long the first overshoot stayed above a third of its height. busy: share of the
+    hold in which the power stood at a limit. fan_s, dip_c, recovery_s: the disturbance in the hold.
+    """
+
+    start_s: float
+    noise_c: float
+    step_c: float
+    climbing: bool
+    takeover_s: float | None
+    arrival_s: float | None
+    creep_s: float | None = None
+    overshoot_c: float | None = None
+    above_s: float | None = None
+    settle_s: float | None = None
+    ripple_c: float | None = None
+    bias_c: float | None = None
+    swings: int = 0
+    swing_period_s: float | None = None
+    hold_s: float = 0.0
+    mean_power: float | None = None
+    most_power: float | None = None
+    busy: float | None = None
+    chatter: float | None = None
+    fan_s: float | None = None
+    dip_c: float | None = None
+    recovery_s: float | None = None
+
+
+def smoothed(y: Array) -> Array:
+    """Median of three, then mean of three: one bad report goes, a curve stays."""
+    padded = np.concatenate([y[:1], y, y[-1:]])
+    middle = np.median(np.stack([padded[:-2], padded[1:-1], padded[2:]]), axis=0)
+    padded = np.concatenate([middle[:1], middle, middle[-1:]])
+    return np.asarray((padded[:-2] + padded[1:-1] + padded[2:]) / 3, dtype=np.float64)
+
+
+def look(time_s: Array, reading_c: Array, power: Array | None, target_c: float, unit_s: float,
+         fan_s: float | None = None) -> Arrival:
+    """Measure a heat-up and hold. Arrays (n,); unit_s: 60 for a hotend, 300 for a bed; fan_s: when it came on."""
+    start = _start(reading_c, power)
+    t, y = time_s - time_s[start], reading_c
+    begun, sigma, step = float(time_s[start] - time_s[0]), noise_level(t, y), quantum(y)
+    off = smoothed(y) - target_c
+    tail = t > t[-1] - unit_s / 6
+    climbing = bool(tail.sum() > 2 and np.polyfit(t[tail], off[tail], 1)[0] * unit_s > 4.0)
+    takeover = _first(t, off >= -BAND_C, start)
+    arrival = _first(t, off >= -NEAR_C, start)
+    fan = fan_s - begun if fan_s is not None else _fan(t, off, arrival, unit_s, sigma)
+    seen = Arrival(begun, sigma, step, climbing, takeover, arrival, **_power_in(power, t > t[-1] - unit_s / 2))
+    first = (t >= (takeover or 0.0)) & (t < (fan if fan is not None else np.inf))
+    if takeover is None or arrival is None or first.sum() < 5:
+        return seen
+    overshoot, above = _overshoot(t[first], off[first])
+    outside = first & (np.abs(off) > NEAR_C + 2 * sigma / np.sqrt(3))
+    settle = arrival if not outside.any() else float(t[np.flatnonzero(outside)[-1]])
+    end = float(t[first][-1])
+    hold = first & (t >= min(max(settle, arrival + unit_s / 4), end - unit_s / 2))
+    ripple, swings, period = _ripple(t[hold], (y - target_c)[hold], off[hold], sigma, step)
+    dip, recovery = _dip(t, off, fan, sigma)
+    return replace(
+        seen, creep_s=_creep(t, off, takeover, arrival), overshoot_c=overshoot, above_s=above,
+        settle_s=settle if settle < end - unit_s / 10 else None, ripple_c=ripple,
+        bias_c=float(np.mean((y - target_c)[hold])), swings=swings, swing_period_s=period, hold_s=float(np.ptp(t[hold])),
+        fan_s=fan, dip_c=dip, recovery_s=recovery, **_power_in(power, hold))
+
+
+def _start(y: Array, power: Array | None) -> int:
+    """Where heating begins: the first power, or else a rise of 3 °C."""
+    begun = np.flatnonzero(power > 0.01) if power is not None else np.flatnonzero(y > y[0] + 3.0)
+    return int(begun[0]) if len(begun) else 0
+
+
+def _first(t: Array, true: NDArray[np.bool_], start: int) -> float | None:
+    found = np.flatnonzero(true[start:])
+    return float(t[start + found[0]]) if len(found) else None
+
+
+def _fan(t: Array, off: Array, arrival: float | None, unit_s: float, sigma: float) -> float | None:
+    """A sudden dip out of a calm hold: where it began, or None."""
+    if arrival is None:
+        return None
+    late = np.flatnonzero(t > arrival + 0.5 * unit_s)
+    if len(late) < 5:
+        return None
+    low = late[np.argmin(off[late])]
+    calm = (t < t[low] - 0.05 * unit_s) & (t > t[low] - 0.7 * unit_s) & (t > arrival + 0.25 * unit_s)
+    if calm.sum() < 4:
+        return None
+    level, scatter = float(np.median(off[calm])), float(np.median(np.abs(off[calm] - np.median(off[calm]))))
+    depth = level - off[low]
+    if depth < max(4 * sigma, 6 * scatter, 0.3):
+        return None
+    before = np.flatnonzero((t <= t[low]) & (off >= level - 0.15 * depth))
+    return float(t[before[-1]]) if len(before) else None
+
+
+def _overshoot(t: Array, off: Array) -> tuple[float, float]:
+    """Height of the highest reading above the target, and how long the curve stayed above a third of it around it."""
+    top = int(np.argmax(off))
+    height = max(float(off[top]), 0.0)
+    below = np.flatnonzero(off < height / 3)
+    before, after = below[below < top], below[below > top]
+    begin = t[before[-1]] if len(before) else t[0]
+    end = t[after[0]] if len(after) else t[-1]
+    return height, float(end - begin)
+
+
+def _creep(t: Array, off: Array, takeover: float, arrival: float) -> float:
+    """How much longer the last stretch took than the rate just before it would have."""
+    before = (t < takeover) & (off > -2.5 * BAND_C)
+    rate = float(np.polyfit(t[before], off[before], 1)[0]) if before.sum() > 2 else np.inf
+    return arrival - takeover - (BAND_C - NEAR_C) / max(rate, 1e-3)
+
+
+def _ripple(t: Array, y: Array, smooth: Array, sigma: float, step: float) -> tuple[float, int, float | None]:
+    """Peak to peak of what is left in the hold when trend, noise and display steps are taken off; its crossings."""
+    if len(t) < 6:
+        return 0.0, 0, None
+    trend = np.polyval(np.polyfit(t, y, 1), t)
+    variance = float(np.var(y - trend)) - sigma**2 - step**2 / 12
+    ripple = float(2 * np.sqrt(2 * max(variance, 0.0)))
+    wave = smooth - trend
+    gate = max(0.5 * float(np.std(wave)), 1e-6)
+    side = np.where(wave > gate, 1, np.where(wave < -gate, -1, 0))
+    side = side[side != 0]
+    swings = int((np.diff(side) != 0).sum())
+    return ripple, swings, float(2 * np.ptp(t) / swings) if swings > 1 else None
+
+
+def _dip(t: Array, off: Array, fan: float | None, sigma: float) -> tuple[float | None, float | None]:
+    """Depth below the target after the fan came on, and the time until the reading is back for good; None if never."""
+    if fan is None:
+        return None, None
+    after = t >= fan
+    depth = float(-np.min(off[after]))
+    low = np.flatnonzero(after)[int(np.argmin(off[after]))]
+    back = np.flatnonzero((np.arange(len(t)) > low) & (off > -max(0.5, 2 * sigma)))
+    return depth, float(t[back[0]] - fan) if len(back) else None
+
+
+def _power_in(power: Array | None, where: NDArray[np.bool_]) -> dict[str, Any]:
+    """Mean power, the most in the whole log, share of time at a limit, and mean change from report to report."""
+    if power is None or where.sum() < 3:
+        return {}
+    p, most = power[where], float(power.max())
+    busy = float(np.mean((p > 0.98 * most) | (p < 0.005)))
+    return {"mean_power": float(p.mean()), "most_power": most, "busy": busy, "chatter": float(np.mean(np.abs(np.diff(p))))}

@@ -1,0 +1,91 @@
+"""What a thermal fit is given: the power as steps, and one log or several put end to end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.physics.oscillation import Switching
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Drive:
+    """Power over time as steps: `level[i]` holds from `edge_s[i]` to the next edge; `area` is its running integral.
+
+    The first and the last edge are those of the log; `doubt_s` has the standard deviations of the others.
+    """
+
+    edge_s: Array
+    level: Array
+    area: Array
+    doubt_s: Array
+
+    def mean(self, grid_s: Array, delay_s: float) -> Array:
+        """Mean power over each cell of a grid (shape (n,) → (n − 1,)), `delay_s` earlier; exact."""
+        reached = np.interp(grid_s - delay_s, self.edge_s, self.area)
+        return np.asarray(np.diff(reached) / np.diff(grid_s), dtype=np.float64)
+
+
+def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
+    """The power as steps. A change between two reports stands at its estimated instant, else in the middle."""
+    changed = np.flatnonzero(np.diff(power) != 0)
+    at = (time_s[changed] + time_s[changed + 1]) / 2
+    doubt = (time_s[changed + 1] - time_s[changed]) / np.sqrt(12)
+    known = {row: n for n, row in enumerate(switched.row.tolist())}
+    for n, row in enumerate(changed.tolist()):
+        if row in known:
+            at[n], doubt[n] = switched.time_s[known[row]], switched.doubt_s[known[row]]
+    edge = np.concatenate([[time_s[0]], at, [time_s[-1] + 1.0]])
+    level = np.concatenate([[power[0]], power[changed + 1]])
+    area = np.concatenate([[0.0], np.cumsum(np.diff(edge) * level)])
+    return Drive(edge, level, area, doubt)
+
+
+@dataclass(frozen=True)
+class Record:
+    """What a fit is given: one log, or several put end to end by `join`.
+
+    time_s, reading_c, target_c: shape (n,). near_c: what counts as near the target; farther readings weigh less,
+    since no model of few numbers follows a whole heat-up. noise_c, quantum_c: deviation of a report, display's step.
+    delay_s: a first guess of dead time and lag together. breaks_s: where a stretch starts whose past power is unknown.
+    skip: reports to pass over, shape (n,). doubt_s: standard deviation of the switching instants' common error.
+    """
+
+    time_s: Array
+    reading_c: Array
+    target_c: Array
+    driven: Drive
+    near_c: float
+    noise_c: float
+    quantum_c: float
+    delay_s: float
+    skip: NDArray[np.bool_]
+    breaks_s: tuple[float, ...] = ()
+    doubt_s: float = 0.0
+
+
+def join(records: Sequence[Record]) -> Record:
+    """Several logs of one heater end to end, each with a start of its own."""
+    pause = 60.0
+    late = np.cumsum([0.0] + [float(r.time_s[-1] - r.time_s[0]) + pause for r in records[:-1]])
+    moved = [d - r.time_s[0] for d, r in zip(late, records, strict=True)]
+    edges = np.concatenate([r.driven.edge_s + m for r, m in zip(records, moved, strict=True)])
+    level = np.concatenate([np.append(r.driven.level, 0.0) for r in records])[:-1]
+    doubts = [r.driven.doubt_s for r in records]
+    for n in range(len(records) - 1):  # the edges at the seams: known, and of no consequence
+        doubts[n] = np.concatenate([doubts[n], [0.01, 0.01]])
+    driven = Drive(edges, level, np.concatenate([[0.0], np.cumsum(np.diff(edges) * level)]), np.concatenate(doubts))
+    starts = [b + m for r, m in zip(records, moved, strict=True) for b in (float(r.time_s[0]), *r.breaks_s)]
+    first = records[0]
+    return Record(
+        np.concatenate([r.time_s + m for r, m in zip(records, moved, strict=True)]),
+        np.concatenate([r.reading_c for r in records]), np.concatenate([r.target_c for r in records]), driven,
+        max(r.near_c for r in records), float(np.median([r.noise_c for r in records])),
+        max(r.quantum_c for r in records), first.delay_s if len(records) == 1 else
+        float(np.median([r.delay_s for r in records])), np.concatenate([r.skip for r in records]), tuple(starts[1:]),
+        float(np.sqrt(np.mean([r.doubt_s**2 for r in records]) / len(records))))

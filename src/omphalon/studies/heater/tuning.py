@@ -1,0 +1,129 @@
+"""Gains for a fitted heater: chosen over what it may be, with what they promise and how sure that is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from omphalon.physics import loop as loops
+from omphalon.physics.loop import AIMS, Gains, Loop, Outcome
+from omphalon.physics.oscillation import Array
+from omphalon.physics.thermal import ThermalFit, ThermalModel
+from omphalon.studies.heater.excerpt import Excerpt
+
+UNIT_S = {"hotend": 60.0, "bed": 300.0}
+FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
+# how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the sensor
+FAN_DOUBT = {"hotend": (0.5, 2.2), "bed": (0.15, 2.2)}
+DRAWS_IN_SEARCH = 4
+DRAWS = 40
+KEEP_WITHIN = 0.03
+RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
+SURE = 0.9
+
+
+@dataclass(frozen=True)
+class HeaterQuestion:
+    """What a user wants of the fit; `present` gains are in the controller's scale, where `gain_scale` is full power.
+
+    `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost when it does.
+    """
+
+    heater: str | None = None
+    target_c: float | None = None
+    aim: str = "even"
+    power_limit: float = 1.0
+    loop_period_s: float = 0.2
+    filter_s: float = 1.0
+    gain_scale: float | None = None
+    present: Gains | None = None
+    fan_on: bool | None = None
+    fan_cooling: float | None = None
+    max_temp_c: float | None = None
+
+
+@dataclass(frozen=True)
+class Tuned:
+    """Gains chosen, what they promise beside the present ones and other aims (columns of `run`), and how sure."""
+
+    loop: Loop
+    model: ThermalModel
+    new: Gains
+    relative_spread: tuple[float, float, float]
+    run: Outcome
+    labels: tuple[str, ...]
+    doubt: Outcome
+    sensitivity: Array
+    ultimates: Array
+    worth: float | None
+    sure: float
+
+
+def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
+    """The controller that will run the gains, reading through the log's own noise and display steps."""
+    step = test.quantum_c / np.sqrt(12)
+    noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
+    cooling = FAN_COOLING[heater] if question.fan_cooling is None else question.fan_cooling
+    return Loop(test.target_c, limit=question.power_limit, period_s=question.loop_period_s, filter_s=question.filter_s,
+                unit_s=UNIT_S[heater], fan_extra=cooling, noise_c=noise, quantum_c=test.quantum_c)
+
+
+def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
+    """The model of a test with the fan on, as it is with the fan off: the losses shrink, the masses stay."""
+    more = 1 + cooling
+    return replace(model, gain_c=model.gain_c * more, time_constant_s=model.time_constant_s * more)
+
+
+def tune(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, present: Gains | None) -> Tuned:
+    """Choose gains over an ensemble of what the heater may be, and run them, the present ones and other aims on it."""
+    loop = loop_of(test, fit, heater, question)
+    fan_on = heater == "hotend" if question.fan_on is None else question.fan_on
+    draws = fit.draws(DRAWS, np.random.default_rng(1))
+    model = fit.model
+    if fan_on:
+        model, draws = without_fan(model, loop.fan_extra), [without_fan(d, loop.fan_extra) for d in draws]
+    ensemble = loops.ensemble_of(model, draws[:DRAWS_IN_SEARCH])
+    choice = loops.choose_gains(model, ensemble, loop, AIMS[question.aim])
+    named = {"new gains": choice.gains}
+    if present is not None:
+        named["present gains"] = present
+    named |= {f"aim {name}": gains for name, gains in choice.others.items()}
+    table = np.vstack([g.row() for g in named.values()])
+    step = loops.step_for(ensemble, loop)
+    run = loops.run_loop([model], table, loop, step_s=step, trace=True)
+    doubted = [_doubted(d, n) for n, d in enumerate(draws)]
+    low, high = FAN_DOUBT[heater] if question.fan_cooling is None else (0.85, 1.15)
+    fans = loop.fan_extra * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * 0.6180339887 % 1)]
+    doubt = loops.run_loop(doubted, table[:1 + (present is not None)], loop, step_s=step, fan=fans)
+    costs = doubt.cost(AIMS[question.aim], loop.unit_s)
+    ultimates = np.array([loops.ultimate_of(d, loop) for d in draws])
+    return Tuned(loop, model, choice.gains, _relative_spread(ultimates), run, tuple(named), doubt,
+                 loops.sensitivity(model, table, loop), ultimates,
+                 None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
+                 1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])))
+
+
+def promised_range(values: Array) -> tuple[float, float]:
+    """95 % range of a prediction in °C over the doubted models, shape (n,); no closer than RESOLUTION_C."""
+    low, high = np.quantile(values, [0.025, 0.975])
+    return max(float(low) - RESOLUTION_C, 0.0), float(high) + RESOLUTION_C
+
+
+def worth_keeping(tuned: Tuned) -> bool:
+    """Whether the present gains cannot be told from the best: hardly worse, or not worse on most of what may be."""
+    return tuned.worth is not None and (tuned.worth < KEEP_WITHIN or tuned.sure < SURE)
+
+
+def _doubted(draw: ThermalModel, number: int) -> ThermalModel:
+    """A draw with the structural doubt on top: dead time ±25 %, gain ±10 %, spread evenly over the draws."""
+    first, second = (number * 0.6180339887) % 1, (number * 0.7548776662) % 1
+    return draw.other_day(1 + 0.25 * (2 * first - 1), 1 + 0.1 * (2 * second - 1))
+
+
+def _relative_spread(ultimates: Array) -> tuple[float, float, float]:
+    """Relative 95 % half widths of kp, ki, kd: they scale as Ku, Ku/Tu, Ku·Tu, taken from the drawn models."""
+    both = np.log(ultimates)
+    scaled = (both[:, 0], both[:, 0] - both[:, 1], both[:, 0] + both[:, 1])
+    kp, ki, kd = (float(1.96 * np.std(v, ddof=1)) for v in scaled)
+    return kp, ki, kd
