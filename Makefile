@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check benchmark samples screenshots clean
+.PHONY: demo test check benchmark docs samples screenshots clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -22,6 +22,12 @@ check: .venv/ready
 benchmark: .venv/ready
 	$(BIN)/python benchmarks/process.py
 	$(BIN)/python benchmarks/heater_gains.py
+	$(BIN)/python benchmarks/heater_check.py
+	$(BIN)/python benchmarks/heater_damage.py
+
+docs: .venv/ready
+	$(BIN)/python tools/make_docs.py
+	$(BIN)/python tools/make_readme.py
 
 samples: .venv/ready
 	$(BIN)/python tools/make_samples.py

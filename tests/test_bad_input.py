@@ -92,7 +92,8 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
      "good.csv: no column 'T1'; the header has: time_s, temperature_c, target_c, power"),
     (["x.csv", "--dialect", "none.toml"], 1, "none.toml: cannot be read as a dialect; give a TOML text file"),
     (["x.csv", "--dialect", "bad.toml"], 1, "bad.toml: unknown setting 'gains'; it may have steps, hotend-gains, "
-     "bed-gains, flow, advance, shaper, acceleration, store, list, hotend-oscillation, bed-oscillation"),
+     "bed-gains, flow, advance, shaper, acceleration, store, list, hotend-oscillation, bed-oscillation, heat, "
+     "relative-feed, feed, home, move"),
     (["x.csv", "--full-power", "0"], 2,
      "Invalid value for '--full-power': 0.0 is not in the range x>0; see 'omphalon heater fit --help'"),
 ])

@@ -111,7 +111,7 @@ def test_several_logs_together_and_at_odds(run, tmp_path):
 ])
 def test_options_reach_the_gains(options, differs, run, sample):
     other = json.loads(run("heater", "fit", sample("hotend-oscillation.csv"), "--json", *options).stdout)
-    plain = {"kp": 0.135677, "ki": 0.00928749, "kd": 0.238909}  # what the sample gives without options
+    plain = {"kp": 0.127937, "ki": 0.00919494, "kd": 0.220149}  # what the sample gives without options
     assert abs(other["settings"][differs] / plain[differs] - 1) > 0.01
 
 

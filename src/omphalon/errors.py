@@ -4,6 +4,7 @@
     ├── UsageError                     exit 2   the command was put wrongly
     ├── UnreadableFile                 exit 1   no such file, a directory, no permission, empty, binary
     │   └── UnknownFormat              exit 1   a text in which no log can be recognised
+    ├── BadReading                     exit 1   a measurement that cannot be one
     └── UnwritableFile                 exit 1   a result could not be saved
 
 Each carries the problem and the remedy; `str()` of it is the one line a user sees. Data that cannot support an
@@ -39,6 +40,10 @@ class UnreadableFile(OmphalonError):
 
 class UnknownFormat(UnreadableFile):
     """A text in which what was asked for cannot be recognised."""
+
+
+class BadReading(OmphalonError):
+    """A measurement that cannot be one."""
 
 
 class UnwritableFile(OmphalonError):

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-import numpy as np
+from omphalon.units import Length
 
-Array = np.ndarray
+if TYPE_CHECKING:
+    import numpy as np
+
+    Array = np.ndarray
 
 
 @dataclass(frozen=True)
@@ -42,4 +46,35 @@ class TemperatureLog:
     @property
     def interval_s(self) -> float:
         """The usual time between two reports."""
+        import numpy as np
+
         return float(np.median(np.diff(self.time_s)))
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One row of measurements: where it stands (an option, a file's row), its numbers by column, and its words."""
+
+    where: str
+    numbers: dict[str, Length]
+    words: dict[str, str] = field(default_factory=dict)
+
+    def mm(self, name: str) -> float:
+        return self.numbers[name].mm
+
+
+@dataclass(frozen=True)
+class Readings:
+    """Rows of measurements from a READINGS.csv or from repeated options."""
+
+    source: str
+    rows: tuple[Reading, ...]
+
+    def has(self, *names: str) -> bool:
+        """Whether every row has all these columns."""
+        return bool(self.rows) and all(n in row.numbers for row in self.rows for n in names)
+
+    def step_mm(self, *names: str) -> float:
+        """The finest step in which these columns were written."""
+        steps = [row.numbers[n].step_mm for row in self.rows for n in names if n in row.numbers]
+        return min(steps, default=0.01)

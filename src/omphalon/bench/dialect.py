@@ -10,7 +10,7 @@ from pathlib import Path
 from omphalon.errors import UnknownFormat, UnreadableFile
 
 KNOWN = ("steps", "hotend-gains", "bed-gains", "flow", "advance", "shaper", "acceleration", "store", "list",
-         "hotend-oscillation", "bed-oscillation")
+         "hotend-oscillation", "bed-oscillation", "heat", "relative-feed", "feed", "home", "move")
 
 
 @dataclass(frozen=True)

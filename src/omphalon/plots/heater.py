@@ -37,7 +37,7 @@ def draw_log(ax: Axes, picture: Any) -> None:
             color=INK, fontsize=10)
     first = test.found.start_s[0] - test.time_s[0] if test.found.count else 0.0
     last = first + float(np.sum(test.found.period_s[:4]))
-    inset = ax.inset_axes((0.40, 0.10, 0.57, 0.58))
+    inset = ax.inset_axes((0.47, 0.09, 0.51, 0.52))
     dress(inset, title="")
     shown = (t >= first) & (t <= last)
     inset.plot(t[shown], test.temperature_c[shown], "o", color=SEA, markersize=3.5, label="measured")

@@ -8,7 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from omphalon.finding import Warned
-from omphalon.recording import Array, TemperatureLog
+from omphalon.recording import TemperatureLog
+
+Array = NDArray[np.float64]
 
 SPIKE_C = 5.0
 

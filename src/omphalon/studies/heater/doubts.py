@@ -13,7 +13,8 @@ from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal import ThermalFit
 from omphalon.recording import TemperatureLog
-from omphalon.studies.heater.excerpt import Excerpt, Unanswerable
+from omphalon.studies.answer import Unanswerable
+from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.tuning import Tuned
 
 FASTEST_C_S = 15.0

@@ -11,20 +11,12 @@ from omphalon.finding import Warned
 from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Array, Cycles, Switching
 from omphalon.recording import TemperatureLog
+from omphalon.studies.answer import Unanswerable
 from omphalon.studies.heater.cleaning import cleaned
 
 FEWEST_CYCLES = 3
 MOST_CYCLES = 20
 HOTEND_FROM_C = 135.0
-
-
-class Unanswerable(Exception):
-    """The data cannot support an answer: why, and the remedy. A study turns it into the verdict `retest`."""
-
-    def __init__(self, because: str, remedy: str) -> None:
-        super().__init__(because, remedy)
-        self.because = because
-        self.remedy = remedy
 
 
 @dataclass(frozen=True)

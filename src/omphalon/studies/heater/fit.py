@@ -16,8 +16,9 @@ from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.record import Record
 from omphalon.physics.thermal import ThermalFit
 from omphalon.recording import TemperatureLog
+from omphalon.studies.answer import Unanswerable
 from omphalon.studies.heater.doubts import explained, fit_doubts, log_doubts, logs_disagree
-from omphalon.studies.heater.excerpt import Excerpt, Unanswerable, excerpt, heater_at
+from omphalon.studies.heater.excerpt import Excerpt, excerpt, heater_at
 from omphalon.studies.heater.tuning import HeaterQuestion, Tuned, promised_range, tune, worth_keeping
 from omphalon.studies.heater.words import headline, number_lines, rows
 
@@ -107,7 +108,7 @@ def _answer(tests: Sequence[Excerpt], fit: ThermalFit, warnings: list[Warned], q
         "heater-fit", "keep" if keep else "change", _because(tests, fit, tuned, keep), settings,
         {**spread, "scaled": {k: v * scale for k, v in spread.items()}},
         _evidence(tests, fit, tuned, cycle, heater), told, () if keep else number_lines(dialect, heater, scaled),
-        _next(heater, test, keep), headline(heater, test.target_c, scaled, half, old),
+        _next(heater, test, keep), headline(heater, test.target_c, scaled, half, old, scale),
         rows(tests, fit, tuned, cycle),
         HeaterPicture(heater, test, fit, tuned.loop, tuned.run,
                       tuple(x for x in tuned.labels if not x.startswith("aim"))))

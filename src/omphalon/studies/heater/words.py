@@ -18,9 +18,9 @@ UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 
 
 def headline(heater: str, target_c: float, scaled: Gains, half: tuple[float, float, float],
-             old: Gains | None) -> tuple[Shown, ...]:
+             old: Gains | None, scale: float) -> tuple[Shown, ...]:
     """The settings, old and new, each with its spread; the gain with its times below."""
-    rows = [Shown(f"{heater} at {target_c:.0f} °C", ("present", "new", "", ""))]
+    rows = [Shown(f"{heater} at {target_c:.0f} °C", ("present", "new", "", f"(full power is {scale:g})"))]
     for name, share in zip(UNITS, half, strict=True):
         new = getattr(scaled, name)
         before = "–" if old is None else digits(getattr(old, name))
