@@ -68,7 +68,7 @@ def belonging(values: Array, known: float, where: Sequence[str], written: Sequen
     """
     out = scale.outlying(values, known)
     warned = []
-    for k in np.flatnonzero(out):
+    for k in np.flatnonzero(out).tolist():
         text = written[k].strip().split()[0].replace(",", ".")
         places = len(text.split(".")[1]) if "." in text else 0
         try:
