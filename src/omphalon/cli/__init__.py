@@ -8,6 +8,7 @@ import click
 
 from omphalon import __version__
 from omphalon.cli.demo import demo
+from omphalon.cli.extruder import extruder
 from omphalon.cli.heater import heater
 from omphalon.errors import OmphalonError
 
@@ -29,7 +30,7 @@ def omphalon() -> None:
     """
 
 
-for command in (heater, demo):
+for command in (heater, extruder, demo):
     omphalon.add_command(command)
 
 

@@ -11,6 +11,8 @@ from omphalon.finding import Finding
 # kind of answer → module of plots/ and its function
 FIGURES = {
     "heater-fit": ("omphalon.plots.heater", "draw_heater_fit"),
+    "extruder-fit": ("omphalon.plots.steps", "draw_steps"),
+    "extruder-check": ("omphalon.plots.steps", "draw_steps"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }
 SUFFIXES = (".png", ".svg")

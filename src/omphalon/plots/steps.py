@@ -1,0 +1,38 @@
+"""Figures of measured lengths: what was got against what was asked."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+
+
+def draw_steps(figure: Figure, picture: Any) -> None:
+    """One panel an axis: the error of each reading against the asked length, with the fitted scale."""
+    pictures = picture if isinstance(picture, tuple) else (picture,)
+    for n, one in enumerate(pictures):
+        draw_errors(figure.add_subplot(1, len(pictures), n + 1), one)
+
+
+def draw_errors(ax: Axes, one: Any) -> None:
+    """Got less asked, with error bars of one reading (95 %), the scale's line and its band; nothing wrong is zero."""
+    dress(ax, x="asked, mm", y="got − asked, mm", title=one.title)
+    error = one.got_mm - one.asked_mm
+    reach = np.linspace(0, float(one.asked_mm.max()) * 1.1, 50)
+    line = (one.scale.value - 1) * reach
+    band = one.scale.half_width * reach
+    ax.fill_between(reach, line - band, line + band, color=PALE, linewidth=0)
+    ax.plot(reach, line, color=SIGNAL, linewidth=1.8)
+    ax.axhline(0, color=FOG, linewidth=1, linestyle="--")
+    for keep, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
+        some = one.keep == keep
+        if some.any():
+            nudge = np.linspace(-0.006, 0.006, some.sum()) * reach[-1]
+            ax.errorbar(one.asked_mm[some] + nudge, error[some] - one.offset_mm, yerr=1.96 * one.deviation_mm[some],
+                        fmt=marker, color=colour, markersize=6, linewidth=1, capsize=3)
+    ax.annotate(f"ratio {one.scale.value:.4f} ± {one.scale.half_width:.4f}", (reach[-1], line[-1]), xytext=(-6, 8),
+                textcoords="offset points", ha="right", color=INK, fontsize=11)
