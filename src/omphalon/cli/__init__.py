@@ -7,9 +7,13 @@ import sys
 import click
 
 from omphalon import __version__
+from omphalon.cli.axis import axis
 from omphalon.cli.demo import demo
 from omphalon.cli.extruder import extruder
+from omphalon.cli.flow import flow
 from omphalon.cli.heater import heater
+from omphalon.cli.motion import motion
+from omphalon.cli.probe import probe
 from omphalon.errors import OmphalonError
 
 
@@ -30,7 +34,7 @@ def omphalon() -> None:
     """
 
 
-for command in (heater, extruder, demo):
+for command in (heater, extruder, axis, flow, motion, probe, demo):
     omphalon.add_command(command)
 
 

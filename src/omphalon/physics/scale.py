@@ -17,6 +17,19 @@ Array = NDArray[np.float64]
 
 PRIOR_FREEDOM = 30.0
 OUTLYING = 3.4
+TELLING = 1.2
+
+
+@dataclass(frozen=True)
+class Spread:
+    """What is known beforehand of one reading: its random deviation, and the part that repeats at the same length."""
+
+    random: float
+    common: float
+
+    @property
+    def whole(self) -> float:
+        return math.hypot(self.random, self.common)
 
 
 @dataclass(frozen=True)
@@ -29,8 +42,8 @@ class Estimate:
     freedom: float
 
     def tells(self, other: float) -> bool:
-        """Whether another value lies outside the interval."""
-        return abs(self.value - other) > self.half_width
+        """Whether another value lies outside the interval, by a fifth of it: so noise is chased once in twenty at most."""
+        return abs(self.value - other) > TELLING * self.half_width
 
 
 @dataclass(frozen=True)
@@ -51,68 +64,88 @@ def student_95(freedom: float) -> float:
             + (79 * z**9 + 776 * z**7 + 1482 * z**5 - 1920 * z**3 - 945 * z) / (92160 * v**4))
 
 
-def reading_deviation(resolution: float, placing: float = 0.0, ends: int = 1) -> float:
-    """Standard deviation of a distance read with a resolution at so many ends, and marks placed by hand.
+def reading_spread(resolution: float, placing: float, ends: int = 1) -> Spread:
+    """Spread of a distance read with a resolution at so many ends, and set or marked with a deviation `placing`.
 
-    A reading is uniform within its resolution: resolution/√12 (GUM 4.3.7); placing is a standard deviation.
+    A reading is uniform within its resolution: resolution/√12 (GUM 4.3.7). As long as the setting scatters less than the
+    resolution, the same length is rounded the same way every time, and averaging does not help: of the rounding's variance
+    the share exp(−(2π placing/resolution)²) repeats (Widrow and Kollár, Quantization Noise, 2008, ch. 5: the characteristic
+    function of the scatter at one over the resolution).
     """
-    return math.sqrt(ends * resolution**2 / 12 + placing**2)
+    rounding = ends * resolution**2 / 12
+    share = math.exp(-min((2 * math.pi * placing / resolution) ** 2, 700.0))
+    return Spread(math.sqrt(placing**2 + rounding * (1 - share)), math.sqrt(rounding * share))
 
 
-def pooled_deviation(known: float, misses: Array, used: int) -> tuple[float, float]:
-    """Deviation of a reading from what is known and what the misses (n,) from a fit with `used` parameters show."""
-    own = max(len(misses) - used, 0)
-    freedom = PRIOR_FREEDOM + own
-    return math.sqrt((PRIOR_FREEDOM * known**2 + float(misses @ misses)) / freedom), freedom
+def _fit(columns: Array, got: Array, spread: Spread) -> list[Estimate]:
+    """Least squares of got (n,) on columns (n, k), with the interval of each coefficient.
+
+    Readings with the same row of columns share the common part of the spread.
+    """
+    cover = np.linalg.inv(columns.T @ columns)
+    found = cover @ (columns.T @ got)
+    misses = got - columns @ found
+    freedom = PRIOR_FREEDOM + max(len(got) - columns.shape[1], 0)
+    known = spread.whole if spread.common > spread.random else spread.random
+    deviation = math.sqrt((PRIOR_FREEDOM * known**2 + float(misses @ misses)) / freedom)
+    scatter = min(deviation, spread.random) if spread.common > spread.random else deviation
+    same = (columns[:, None, :] == columns[None, :, :]).all(axis=2)
+    repeated = cover @ columns.T @ same @ columns @ cover
+    t = student_95(freedom)
+    return [Estimate(float(found[k]), math.hypot(t * scatter * math.sqrt(cover[k, k]),
+                                                 1.96 * spread.common * math.sqrt(repeated[k, k])), deviation, freedom)
+            for k in range(columns.shape[1])]
 
 
-def mean_of(values: Array, known: float) -> Estimate:
-    """Mean of readings (n,) whose deviation is known to be about `known`."""
-    misses = values - values.mean()
-    deviation, freedom = pooled_deviation(known, misses, 1)
-    return Estimate(float(values.mean()), student_95(freedom) * deviation / math.sqrt(len(values)), deviation, freedom)
+def mean_of(values: Array, spread: Spread) -> Estimate:
+    """Mean of readings (n,)."""
+    return _fit(np.ones((len(values), 1)), values, spread)[0]
 
 
-def scale_of(asked: Array, got: Array, known: float) -> Estimate:
+def scale_of(asked: Array, got: Array, spread: Spread) -> Estimate:
     """Scale through zero: Σ asked·got / Σ asked², the least squares of got = scale · asked, for readings (n,)."""
-    power = float(asked @ asked)
-    scale = float(asked @ got) / power
-    deviation, freedom = pooled_deviation(known, got - scale * asked, 1)
-    return Estimate(scale, student_95(freedom) * deviation / math.sqrt(power), deviation, freedom)
+    return _fit(asked[:, None], got, spread)[0]
 
 
-def line_of(asked: Array, got: Array, side: Array, known: float) -> Line:
+def line_of(asked: Array, got: Array, side: Array, spread: Spread) -> Line:
     """Scale and a zero error that counts with side (+1 outside or there, −1 inside or back), for readings (n,).
 
     Raises ValueError where the readings cannot part the two.
     """
     columns = np.stack([asked, side], axis=1)
-    normal = columns.T @ columns
     if np.linalg.cond(columns / np.linalg.norm(columns, axis=0)) > 1e6:
         raise ValueError("scale and offset cannot be parted")
-    cover = np.linalg.inv(normal)
-    scale, offset = (float(v) for v in cover @ (columns.T @ got))
-    deviation, freedom = pooled_deviation(known, got - columns @ np.array([scale, offset]), 2)
-    t = student_95(freedom)
-    both = [Estimate(value, t * deviation * math.sqrt(cover[n, n]), deviation, freedom)
-            for n, value in enumerate((scale, offset))]
-    return Line(*both)
+    return Line(*_fit(columns, got, spread))
 
 
-def outlying(values: Array, known: float) -> NDArray[np.bool_]:
-    """Readings that disagree with their fellows beyond chance; none among fewer than three.
+@dataclass(frozen=True)
+class Strangers:
+    """Readings that disagree with their fellows beyond chance, and whether it cannot be told which of them it is."""
 
-    Each against the median of the others, in deviations of that difference: √(1 + π/2 ÷ others).
+    out: NDArray[np.bool_]
+    unclear: bool
+
+
+def strangers(columns: Array, got: Array, deviation: float) -> Strangers:
+    """The largest normalised residual, again and again, as long as it is beyond chance (Baarda's test, 1968).
+
+    Residuals of the least squares of got (n,) on columns (n, k) over deviation · √(1 − leverage). Without enough readings
+    to spare, two share the largest residual: then it cannot be told which is wrong.
     """
-    n = len(values)
-    found = np.zeros(n, bool)
-    if n < 3:
-        return found
-    for k in range(n):
-        others = np.delete(values, k)
-        scatter = known * math.sqrt(1 + math.pi / 2 / (n - 1))
-        found[k] = abs(values[k] - float(np.median(others))) > OUTLYING * scatter
-    return found if found.sum() < n / 2 else np.zeros(n, bool)
+    inside = np.ones(len(got), bool)
+    while inside.sum() > columns.shape[1] + 1 or (inside.all() and inside.sum() > columns.shape[1]):
+        x, y = columns[inside], got[inside]
+        cover = np.linalg.pinv(x.T @ x)
+        spare = np.maximum(1 - np.einsum("ij,jk,ik->i", x, cover, x), 0.0)
+        miss = np.abs(y - x @ (cover @ (x.T @ y)))
+        score = np.where(spare > 1e-6, miss / (deviation * np.sqrt(np.maximum(spare, 1e-6))), 0.0)
+        order = np.argsort(score)
+        if score[order[-1]] <= OUTLYING:
+            break
+        if score[order[-2]] > 0.97 * score[order[-1]]:
+            return Strangers(~inside, True)
+        inside[np.flatnonzero(inside)[order[-1]]] = False
+    return Strangers(~inside, False)
 
 
 def slip_of_pen(value: float, expected: float, known: float, places: int) -> float | None:

@@ -36,3 +36,23 @@ def draw_errors(ax: Axes, one: Any) -> None:
                         fmt=marker, color=colour, markersize=6, linewidth=1, capsize=3)
     ax.annotate(f"ratio {one.scale.value:.4f} ± {one.scale.half_width:.4f}", (reach[-1], line[-1]), xytext=(-6, 8),
                 textcoords="offset points", ha="right", color=INK, fontsize=11)
+
+
+def draw_flow(figure: Figure, picture: Any) -> None:
+    """Each wall with its error bar against the expected thickness, and the mean with its band."""
+    ax = figure.add_subplot()
+    dress(ax, x="reading", y="wall, mm", title="Walls against the expected thickness")
+    number = np.arange(1, len(picture.walls_mm) + 1)
+    ax.axhspan(picture.mean_mm - picture.half_width_mm, picture.mean_mm + picture.half_width_mm, color=PALE, linewidth=0)
+    ax.axhline(picture.mean_mm, color=SIGNAL, linewidth=1.8)
+    ax.axhline(picture.expected_mm, color=FOG, linewidth=1.2, linestyle="--")
+    for keep, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
+        some = picture.keep == keep
+        if some.any():
+            ax.errorbar(number[some], picture.walls_mm[some], yerr=1.96 * picture.deviation_mm, fmt=marker, color=colour,
+                        markersize=7, linewidth=1, capsize=3)
+    ax.set_xlim(0.2, len(number) + 1.8)
+    ax.set_xticks(number)
+    for value, label in ((picture.mean_mm, f"mean {picture.mean_mm:.3f}"),
+                         (picture.expected_mm, f"expected {picture.expected_mm:g}")):
+        ax.annotate(label, (len(number) + 1.75, value), ha="right", va="bottom", color=INK, fontsize=11)

@@ -13,6 +13,10 @@ FIGURES = {
     "heater-fit": ("omphalon.plots.heater", "draw_heater_fit"),
     "extruder-fit": ("omphalon.plots.steps", "draw_steps"),
     "extruder-check": ("omphalon.plots.steps", "draw_steps"),
+    "axis-fit": ("omphalon.plots.steps", "draw_steps"),
+    "axis-check": ("omphalon.plots.steps", "draw_steps"),
+    "flow-fit": ("omphalon.plots.steps", "draw_flow"),
+    "flow-check": ("omphalon.plots.steps", "draw_flow"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }
 SUFFIXES = (".png", ".svg")

@@ -12,6 +12,7 @@ from omphalon.bench.dialect import Dialect
 from omphalon.errors import BadReading
 from omphalon.finding import Finding, Warned
 from omphalon.physics import scale
+from omphalon.units import Length
 
 Array = NDArray[np.float64]
 
@@ -59,28 +60,31 @@ class Kept:
     warnings: tuple[Warned, ...]
 
 
-def belonging(values: Array, known: float, where: Sequence[str], written: Sequence[str], expected_of: Array,
-              spans: Array) -> Kept:
-    """Which readings belong: `values` (n,) should be alike, each with deviation `known`.
+def belonging(columns: Array, values: Array, known: float, where: Sequence[str], written: Sequence[Length],
+              sign: float = 1.0) -> Kept:
+    """Which readings belong: values (n,) should lie on columns (n, k), each with deviation `known` (mm).
 
-    `written` is each reading as it was written and `expected_of` (n,) what it should have been if it were like its
-    fellows, `spans` (n,) how much of `written` one unit of `values` is: for slips of the pen.
+    `written` is each reading as it was written, which grows with `values` (sign 1) or falls (−1): for slips of the pen.
+    Unanswerable where some reading is wrong and it cannot be told which.
     """
-    out = scale.outlying(values, known)
-    warned = []
+    found = scale.strangers(columns, values, known)
+    if found.unclear:
+        raise Unanswerable("the readings disagree with each other beyond chance, and there are too few to tell which is wrong",
+                           "measure each length once more")
+    out, warned = found.out, []
+    if not out.any():
+        return Kept(~out, ())
+    usual = np.linalg.lstsq(columns[~out], values[~out], rcond=None)[0]
+    expected_of = np.array([w.mm for w in written]) - sign * (values - columns @ usual)
     for k in np.flatnonzero(out).tolist():
-        text = written[k].strip().split()[0].replace(",", ".")
-        places = len(text.split(".")[1]) if "." in text else 0
-        try:
-            fits = scale.slip_of_pen(float(text), float(expected_of[k]), abs(known * spans[k]), places)
-        except ValueError:
-            fits = None
+        one, unit = written[k], written[k].step_mm * 10.0 ** written[k].places
+        fits = scale.slip_of_pen(one.mm / unit, float(expected_of[k]) / unit, known / unit, one.places)
         if fits is not None:
-            warned.append(Warned("slip-of-the-pen", f"{where[k]}: {written[k]} disagrees with its fellows and was left out; "
-                                                    f"{fits:.{places}f} would fit"))
+            warned.append(Warned("slip-of-the-pen", f"{where[k]}: {one.written} disagrees with its fellows and was left out; "
+                                                    f"{fits:.{one.places}f} would fit"))
         else:
-            warned.append(Warned("reading-left-out", f"{where[k]}: {written[k]} disagrees with its fellows beyond chance "
-                                                     f"(about {expected_of[k]:.{max(places, 1)}f} would fit)"))
+            warned.append(Warned("reading-left-out", f"{where[k]}: {one.written} disagrees with its fellows beyond chance "
+                                                     f"(about {expected_of[k] / unit:.{max(one.places, 1)}f} would fit)"))
     return Kept(~out, tuple(warned))
 
 

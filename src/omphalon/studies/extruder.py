@@ -13,7 +13,7 @@ from omphalon.bench.dialect import Dialect
 from omphalon.errors import UsageError
 from omphalon.finding import Finding, Plan, Shown, Warned, digits
 from omphalon.physics import scale
-from omphalon.physics.scale import Estimate
+from omphalon.physics.scale import Estimate, Spread
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import Kept, Unanswerable, belonging, lines_for, positive, refuse_gross
 
@@ -68,7 +68,7 @@ class StepsPicture:
 class _Fed:
     asked: Array
     fed: Array
-    known: float
+    known: Spread
     readings: tuple[Reading, ...]
     column: str
 
@@ -122,7 +122,7 @@ def _fed(readings: Readings, question: ExtruderQuestion) -> _Fed:
         positive(float(f), row.where, "the fed length")
     resolution = question.resolution_mm or max(readings.step_mm(*names), 0.01)
     placing = question.placing_mm if way.marked else BY_EYE_MM
-    return _Fed(asked, fed, scale.reading_deviation(resolution, placing, 2), rows, names[-1])
+    return _Fed(asked, fed, scale.reading_spread(resolution, placing, 2), rows, names[-1])
 
 
 def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str) -> Finding:
@@ -138,13 +138,13 @@ def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str)
     half = new * found.half_width / found.value
     certain = not found.tells(1.0)
     if len(fed) == 1:
-        warnings.append(Warned("one-reading", f"one reading, trusted to ±{1.96 * data.known:.2g} mm"))
+        warnings.append(Warned("one-reading", f"one reading, trusted to ±{1.96 * data.known.whole:.2g} mm"))
     warnings.extend(_against_theory(new, question.drive))
     if abs(found.value - 1) > LARGE and not certain:
         warnings.append(Warned("large-correction", f"{abs(1 / found.value - 1):.0%} is much for wear or tolerance"))
     checking = kind.endswith("check")
     steps = question.steps if certain else new
-    picture = StepsPicture("Filament: fed against asked", data.asked, data.fed, np.full(len(data.fed), data.known),
+    picture = StepsPicture("Filament: fed against asked", data.asked, data.fed, np.full(len(data.fed), data.known.whole),
                            keep, found)
     return Finding(
         kind, "keep" if certain else "change", _because(asked, fed, found, question.steps, certain),
@@ -171,14 +171,10 @@ def _refuse_swapped(data: _Fed) -> None:
 
 
 def _kept(data: _Fed) -> tuple[Kept, list[Warned]]:
-    """Readings whose error (fed less the usual share of asked) agrees with the others'."""
-    usual = float(np.median(data.fed / data.asked))
-    miss = data.fed - usual * data.asked
+    """Readings that lie with the others on one ratio."""
     sign = -1.0 if data.column in ("left_mm", "after_mm") else 1.0
-    written = [r.numbers[data.column] for r in data.readings]
-    expected = np.array([w.mm for w in written]) - sign * (miss - np.median(miss))
-    kept = belonging(miss, data.known, [r.where for r in data.readings], [w.written for w in written], expected,
-                     np.ones(len(miss)))
+    kept = belonging(data.asked[:, None], data.fed, data.known.whole, [r.where for r in data.readings],
+                     [r.numbers[data.column] for r in data.readings], sign)
     return kept, list(kept.warnings)
 
 
@@ -187,7 +183,7 @@ def _without_slip(data: _Fed, keep: NDArray[np.bool_]) -> tuple[NDArray[np.bool_
     if not all("speed_mm_s" in r.numbers for r in data.readings):
         return keep, []
     speed = np.array([r.mm("speed_mm_s") for r in data.readings])
-    fall, sure = scale.falls_with(speed[keep], (data.fed / data.asked)[keep], data.known / data.asked[keep])
+    fall, sure = scale.falls_with(speed[keep], (data.fed / data.asked)[keep], data.known.whole / data.asked[keep])
     if not sure or fall < 0.005:
         return keep, []
     slowest = keep & (speed <= speed[keep].min() * 1.01)
@@ -232,7 +228,7 @@ def _next(certain: bool, checking: bool, new: float) -> str:
 def plan_extruder(asked_mm: float, resolution_mm: float, wanted: float, temp_c: float, speed_mm_s: float,
                   dialect: Dialect) -> Plan:
     """How to feed and measure, and how many runs make the wanted certainty (relative, 95 %) from the numbers given."""
-    one = scale.reading_deviation(resolution_mm, PLACING_MM, 2)
+    one = scale.reading_spread(resolution_mm, PLACING_MM, 2).whole
     runs = next((n for n in range(1, 100)
                  if scale.student_95(scale.PRIOR_FREEDOM + n - 1) * one / math.sqrt(n) / asked_mm <= wanted), None)
     if runs is None:

@@ -1,0 +1,1 @@
+"""Test prints and dry runs as plain G-code, line by line."""
