@@ -1,20 +1,24 @@
 """Forty-eight loops judged: 24 good ones, 24 spoiled on purpose (too hot, too slow, windup, noise).
 
-Twice: on the odd and on the even plants of the list, each with its 24 good and 24 spoiled loops.
+On the even plants, on which the limits were set; on the odd ones, which had a say in two of them; and on 24 fresh plants,
+which had none, each with its 24 good and 24 spoiled loops. Good gains are the best possible, on the fresh plants those of
+the built program.
 
     python benchmarks/heater_check.py
 """
 
 from __future__ import annotations
 
+import functools
 from dataclasses import replace
 
 import numpy as np
-from plants import Plant, best_possible, plants
+from heater_gains import fitted, stamped
+from plants import Plant, best_possible, draw, plants
 
 from omphalon.recording import TemperatureLog
 from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.oscillation import Log
+from omphalon.standin.oscillation import Log, oscillation_log
 from omphalon.studies.heater.check import CheckQuestion, check_heater
 
 # what was done to the gains (kp, ki, kd), windup, noise in °C; and the signs that name it
@@ -26,8 +30,17 @@ SPOILED = {
 }
 
 
+@functools.cache
+def good_gains(plant: Plant) -> tuple[float, ...]:
+    """The best possible gains, or on a fresh plant those that the built program gives."""
+    if not plant.name.endswith("f"):
+        return tuple(best_possible(plant)[1])
+    settings = fitted(stamped(oscillation_log(plant.heater, plant.test), plant.bed), plant, "--full-power", "127")["settings"]
+    return settings["kp"], settings["ki"], settings["kd"]
+
+
 def run(plant: Plant, how: str | None, seed: int) -> Log:
-    gains = np.array(best_possible(plant)[1])
+    gains = np.array(good_gains(plant))
     factors, windup, noise, _ = SPOILED[how] if how else ((1.0, 1.0, 1.0), False, None, set())
     heater = plant.heater if noise is None else replace(plant.heater, noise_c=noise)
     unit = 300.0 if plant.bed else 60.0
@@ -43,7 +56,8 @@ def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
 
 
 def main() -> None:
-    for title, some in (("the odd plants", plants()[1::2]), ("the even plants", plants()[::2])):
+    fresh = [replace(draw(100 + n, bed), name=f"{n}{'b' if bed else 'h'}f") for bed in (False, True) for n in range(12)]
+    for title, some in (("even plants", plants()[::2]), ("odd plants", plants()[1::2]), ("fresh plants", fresh)):
         print(title)
         table(some)
 

@@ -19,6 +19,13 @@ PYTHON = sys.executable
 # what, its command, what it is compared with, at most how many times that
 CASES = (
     ("omphalon --help", ["-m", "omphalon", "--help"], "import click", 2.0),
+    ("extruder fit", ["-m", "omphalon", "extruder", "fit", "--steps", "412", "--asked", "80", "--fed", "75.4"], "import numpy", 2.5),
+    ("axis fit", ["-m", "omphalon", "axis", "fit", "--axis", "x", "--steps", "80", "--asked", "50", "--moved", "50.1", "--asked",
+                  "150", "--moved", "150.3"], "import numpy", 2.5),
+    ("flow fit", ["-m", "omphalon", "flow", "fit", "--flow", "1", "--expected", "0.45", "--wall", "0.47", "--wall", "0.48",
+                  "--wall", "0.47"], "import numpy", 2.5),
+    ("motion fit", ["-m", "omphalon", "motion", "fit", "--axis", "x", "--pass", "100", "--fail", "200"], "import numpy", 2.5),
+    ("probe fit", ["-m", "omphalon", "probe", "fit", "--offset", "0", "--drag", "0.2", "--drag", "0.21"], "import numpy", 2.5),
     ("heater fit, 20 min at 1 s", ["-m", "omphalon", "heater", "fit", "log.csv"], "import numpy, scipy.optimize", 2.5),
 )
 

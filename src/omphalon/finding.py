@@ -43,7 +43,6 @@ WARNINGS = {kind.code: kind for kind in (
                 "level the bed and check the frame's squareness; then print again"),
     WarningKind("large-correction", "the correction is larger than a setting should make up for",
                 "look for the mechanical cause first"),
-    WarningKind("no-code", "this dialect has no line for the setting", "enter the value by hand, or use --line TEMPLATE"),
     WarningKind("passes-after-fail", "a level passed above one that failed", "repeat the levels around the first failure"),
     WarningKind("rows-passed-over", "some rows of the file could not be read",
                 "look at the named row; a few such rows do no harm"),

@@ -8,6 +8,9 @@ import click
 TOUR = (
     ("hotend", ("heater", "fit", "hotend-oscillation.csv")),
     ("check", ("heater", "check", "hold-before.csv", "hold-after.csv", "--target", "235")),
+    ("extruder", ("extruder", "fit", "extruder-runs.csv", "--steps", "412")),
+    ("axis", ("axis", "fit", "axis-parts.csv", "--steps", "x=80", "--steps", "y=80")),
+    ("flow", ("flow", "fit", "flow-walls.csv", "--flow", "1", "--expected", "0.45")),
     ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
 )
 

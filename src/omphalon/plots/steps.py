@@ -20,8 +20,9 @@ def draw_steps(figure: Figure, picture: Any) -> None:
 
 def draw_errors(ax: Axes, one: Any) -> None:
     """Got less asked, with error bars of one reading (95 %), the scale's line and its band; nothing wrong is zero."""
-    dress(ax, x="asked, mm", y="got − asked, mm", title=one.title)
-    error = one.got_mm - one.asked_mm
+    off = "" if not one.offset_mm.any() else f", offset of {abs(one.offset_mm[0]):.2f} mm taken off"
+    dress(ax, x="asked, mm", y=f"got − asked{off}, mm", title=one.title)
+    error = one.got_mm - one.asked_mm - one.offset_mm
     reach = np.linspace(0, float(one.asked_mm.max()) * 1.1, 50)
     line = (one.scale.value - 1) * reach
     band = one.scale.half_width * reach
@@ -32,10 +33,12 @@ def draw_errors(ax: Axes, one: Any) -> None:
         some = one.keep == keep
         if some.any():
             nudge = np.linspace(-0.006, 0.006, some.sum()) * reach[-1]
-            ax.errorbar(one.asked_mm[some] + nudge, error[some] - one.offset_mm, yerr=1.96 * one.deviation_mm[some],
+            ax.errorbar(one.asked_mm[some] + nudge, error[some], yerr=1.96 * one.deviation_mm[some],
                         fmt=marker, color=colour, markersize=6, linewidth=1, capsize=3)
-    ax.annotate(f"ratio {one.scale.value:.4f} ± {one.scale.half_width:.4f}", (reach[-1], line[-1]), xytext=(-6, 8),
-                textcoords="offset points", ha="right", color=INK, fontsize=11)
+    for x, y in zip(one.asked_mm[~one.keep], error[~one.keep], strict=True):
+        ax.annotate("left out", (x, y), xytext=(-10, 0), textcoords="offset points", ha="right", va="center", color=INK)
+    ax.annotate(f"ratio {one.scale.value:.4f} ± {one.scale.half_width:.4f}", (0.03, 0.97 if line[-1] >= 0 else 0.03),
+                xycoords="axes fraction", va="top" if line[-1] >= 0 else "bottom", color=INK, fontsize=12)
 
 
 def draw_flow(figure: Figure, picture: Any) -> None:
@@ -51,6 +54,8 @@ def draw_flow(figure: Figure, picture: Any) -> None:
         if some.any():
             ax.errorbar(number[some], picture.walls_mm[some], yerr=1.96 * picture.deviation_mm, fmt=marker, color=colour,
                         markersize=7, linewidth=1, capsize=3)
+    for x, y in zip(number[~picture.keep], picture.walls_mm[~picture.keep], strict=True):
+        ax.annotate("left out", (x, y), xytext=(12, 0), textcoords="offset points", va="center", color=INK)
     ax.set_xlim(0.2, len(number) + 1.8)
     ax.set_xticks(number)
     for value, label in ((picture.mean_mm, f"mean {picture.mean_mm:.3f}"),

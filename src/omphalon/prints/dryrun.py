@@ -25,6 +25,11 @@ class DryRun:
     lift_mm: float = 10.0
 
     @property
+    def reference_mm_s(self) -> float:
+        """Speed of the return to the reference: slow, and slower than the slowest level of speed."""
+        return self.slow_mm_s if self.set_lines else min(self.slow_mm_s, 0.5 * self.levels[0])
+
+    @property
     def unit(self) -> str:
         return "mm/s²" if self.set_lines else "mm/s"
 
@@ -58,6 +63,6 @@ def dry_run_lines(run: DryRun, printer: str) -> Iterator[str]:
 
 def _reference(run: DryRun, name: str) -> Iterator[str]:
     yield "M400"
-    yield f"G1 {name}{run.low_mm + 1:.3f} F{60 * run.slow_mm_s:.0f}"
-    yield f"G1 {name}{run.low_mm:.3f} F{60 * run.slow_mm_s:.0f}"
+    yield f"G1 {name}{run.low_mm + 1:.3f} F{60 * run.reference_mm_s:.0f}"
+    yield f"G1 {name}{run.low_mm:.3f} F{60 * run.reference_mm_s:.0f}"
     yield f"G4 S{run.rest_s:.0f}"

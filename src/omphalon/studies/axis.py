@@ -68,6 +68,7 @@ class _Axis:
     keep: NDArray[np.bool_]
     asked: Array
     moved: Array
+    side: Array
     known: Spread
     warnings: list[Warned] = field(default_factory=list)
 
@@ -143,7 +144,7 @@ def _fitted(name: str, rows: list[Reading], question: AxisQuestion) -> _Axis:
     line = scale.line_of(asked[keep], moved[keep], side[keep], known) \
         if parted and np.linalg.matrix_rank(columns[keep]) > 1 else None
     found = line.scale if line else scale.scale_of(asked[keep], moved[keep], known)
-    axis = _Axis(name, question.steps[name], found, line.offset if line else None, keep, asked, moved, known,
+    axis = _Axis(name, question.steps[name], found, line.offset if line else None, keep, asked, moved, side, known,
                  list(kept.warnings))
     axis.warnings.extend(_backlash(name, moved - found.value * asked, back, known.whole))
     axis.warnings.extend(_against_theory(axis, question.travel))
@@ -210,7 +211,7 @@ def _told(found: list[_Axis], question: AxisQuestion, dialect: Dialect, kind: st
     if "skew_deg" in evidence:
         table.append(Shown("skew of XY", (f"{evidence['skew_deg']:+.3f}°", "", "", "")))
     pictures = tuple(StepsPicture(f"Axis {a.name}", a.asked, a.moved, np.full(len(a.asked), a.known.whole), a.keep, a.scale,
-                                  0.0 if a.offset is None else a.offset.value) for a in found)
+                                  a.side * (0.0 if a.offset is None else a.offset.value)) for a in found)
     return Finding(kind, "keep" if keep else "change", _because(found, keep), settings, spread, evidence, tuple(warnings),
                    (*lines, *tail), _next(keep, checking), () if checking else tuple(head), tuple(table), pictures)
 

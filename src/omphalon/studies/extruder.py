@@ -15,7 +15,7 @@ from omphalon.finding import Finding, Plan, Shown, Warned, digits
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread
 from omphalon.recording import Reading, Readings
-from omphalon.studies.answer import Kept, Unanswerable, belonging, lines_for, positive, refuse_gross
+from omphalon.studies.answer import Unanswerable, belonging, lines_for, positive, refuse_gross
 
 Array = NDArray[np.float64]
 
@@ -53,7 +53,7 @@ class ExtruderQuestion:
 
 @dataclass(frozen=True)
 class StepsPicture:
-    """What plots/ draws: asked, got and deviation of each reading, which were kept, and the scale."""
+    """What plots/ draws: asked, got and deviation of each reading, which were kept, the scale, and each one's zero error."""
 
     title: str
     asked_mm: Array
@@ -61,7 +61,7 @@ class StepsPicture:
     deviation_mm: Array
     keep: NDArray[np.bool_]
     scale: Estimate
-    offset_mm: float = 0.0
+    offset_mm: Array
 
 
 @dataclass(frozen=True)
@@ -128,9 +128,8 @@ def _fed(readings: Readings, question: ExtruderQuestion) -> _Fed:
 def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str) -> Finding:
     refuse_gross(float(np.median(data.fed / data.asked)))
     _refuse_swapped(data)
-    kept, warnings = _kept(data)
-    keep = kept.keep
-    keep, warned = _without_slip(data, keep)
+    slow, warnings = _without_slip(data)
+    keep, warned = _kept(data, slow)
     warnings += warned
     asked, fed = data.asked[keep], data.fed[keep]
     found = scale.scale_of(asked, fed, data.known)
@@ -145,7 +144,7 @@ def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str)
     checking = kind.endswith("check")
     steps = question.steps if certain else new
     picture = StepsPicture("Filament: fed against asked", data.asked, data.fed, np.full(len(data.fed), data.known.whole),
-                           keep, found)
+                           keep, found, np.zeros(len(data.fed)))
     return Finding(
         kind, "keep" if certain else "change", _because(asked, fed, found, question.steps, certain),
         {} if checking else {"steps_per_mm": steps}, {} if checking else {"steps_per_mm": half},
@@ -170,16 +169,20 @@ def _refuse_swapped(data: _Fed) -> None:
                            "put what was commanded under asked, what was measured under fed")
 
 
-def _kept(data: _Fed) -> tuple[Kept, list[Warned]]:
-    """Readings that lie with the others on one ratio."""
+def _kept(data: _Fed, slow: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], list[Warned]]:
+    """Of the slow readings those that lie with the others on one ratio."""
     sign = -1.0 if data.column in ("left_mm", "after_mm") else 1.0
-    kept = belonging(data.asked[:, None], data.fed, data.known.whole, [r.where for r in data.readings],
-                     [r.numbers[data.column] for r in data.readings], sign)
-    return kept, list(kept.warnings)
+    some = [r for r, s in zip(data.readings, slow, strict=True) if s]
+    kept = belonging(data.asked[slow][:, None], data.fed[slow], data.known.whole, [r.where for r in some],
+                     [r.numbers[data.column] for r in some], sign)
+    keep = slow.copy()
+    keep[slow] = kept.keep
+    return keep, list(kept.warnings)
 
 
-def _without_slip(data: _Fed, keep: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], list[Warned]]:
+def _without_slip(data: _Fed) -> tuple[NDArray[np.bool_], list[Warned]]:
     """Where the ratio falls with speed beyond chance, only the slowest readings count."""
+    keep = np.ones(len(data.fed), bool)
     if not all("speed_mm_s" in r.numbers for r in data.readings):
         return keep, []
     speed = np.array([r.mm("speed_mm_s") for r in data.readings])

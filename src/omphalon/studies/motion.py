@@ -84,16 +84,18 @@ def _limit(axis: str, quantity: str, tried: Sequence[tuple[float, int]], margin:
     level = np.array([t[0] for t in tried])
     passed = np.array([t[1] for t in tried])
     unit = QUANTITIES[quantity]
+    steps = np.unique(level)
+    share = np.array([1 - passed[level == s].mean() for s in steps])  # of runs that failed
     if passed.all():
         raise Unanswerable(f"axis {axis}: everything passed, up to {level.max():g} {unit}: the limit was not reached",
                            "plan a dry run that goes higher; a limit below what passed is no limit")
-    lowest_fail = float(level[passed == 0].min())
-    below = level[(passed == 1) & (level < lowest_fail)]
-    if not len(below):
+    first_bad = int(np.argmax(share > RISK)) if (share > RISK).any() else len(steps)
+    lowest_fail = float(steps[first_bad]) if first_bad < len(steps) else float(level[passed == 0].min())
+    if first_bad == 0:
         raise Unanswerable(f"axis {axis}: the lowest level tried, {level.min():g} {unit}, failed already",
                            "look for something that binds, or plan a dry run that starts lower")
-    highest = float(below.max())
-    repeats = len(np.unique(level)) < len(level)
+    highest = float(steps[first_bad - 1])
+    repeats = len(steps) < len(level)
     risk = min(_risk_level(level, 1 - passed), highest) if repeats else highest
     return Limit(axis, quantity, highest, lowest_fail, risk, risk * (1 - margin), repeats)
 
