@@ -1,6 +1,6 @@
 """Forty-eight loops judged: 24 good ones, 24 spoiled on purpose (too hot, too slow, windup, noise).
 
-On the even plants, on which the limits were set; on the odd ones, which had a say in two of them; and on 24 fresh plants,
+On the even plants, on which the limits were set; on the odd ones, which had a say in some of them; and on 24 fresh plants,
 which had none, each with its 24 good and 24 spoiled loops. Good gains are the best possible, on the fresh plants those of
 the built program.
 
@@ -56,7 +56,7 @@ def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
 
 
 def main() -> None:
-    fresh = [replace(draw(100 + n, bed), name=f"{n}{'b' if bed else 'h'}f") for bed in (False, True) for n in range(12)]
+    fresh = [replace(draw(200 + n, bed), name=f"{n}{'b' if bed else 'h'}f") for bed in (False, True) for n in range(12)]
     for title, some in (("even plants", plants()[::2]), ("odd plants", plants()[1::2]), ("fresh plants", fresh)):
         print(title)
         table(some)

@@ -30,7 +30,8 @@ def forked(words, folder, out, err):
             os.chdir(folder)
             for path, number in ((out, 1), (err, 2)):
                 os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), number)
-            sys.stdout, sys.stderr = open(1, "w", encoding="utf-8", closefd=False), open(2, "w", encoding="utf-8", closefd=False)
+            sys.stdout = os.fdopen(1, "w", encoding="utf-8", closefd=False)
+            sys.stderr = os.fdopen(2, "w", encoding="utf-8", closefd=False)
             sys.argv = ["omphalon", *words]
             main()
         except SystemExit as leave:
@@ -51,7 +52,10 @@ def run(tmp_path, tmp_path_factory):
         words = [str(w) for w in words]
         out, err = aside / "out", aside / "err"
         code = forked(words, tmp_path, out, err)
-        return subprocess.CompletedProcess(words, code, out.read_text("utf-8"), err.read_text("utf-8"))
+        return subprocess.CompletedProcess(
+            words, code, out.read_text("utf-8"), err.read_text("utf-8")
+        )
+
     return go
 
 

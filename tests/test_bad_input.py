@@ -12,8 +12,10 @@ HEAD = "time_s,temperature_c,target_c,power\n"
 
 
 def rows(temperature, power, target=200.0, every=1.0):
-    return HEAD + "".join(f"{n * every:.1f},{c:.2f},{target:g},{p:g}\n"
-                          for n, (c, p) in enumerate(zip(temperature, power, strict=True)))
+    return HEAD + "".join(
+        f"{n * every:.1f},{c:.2f},{target:g},{p:g}\n"
+        for n, (c, p) in enumerate(zip(temperature, power, strict=True))
+    )
 
 
 def cycling(count, top=200.0):
@@ -34,32 +36,71 @@ def wild():
 NOISE = np.random.default_rng(1)
 FILES = {
     # name: (content, exit code, exact words on standard error, or of the answer)
-    "empty.csv": ("", 1, "omphalon: empty.csv: the file is empty; check that the recording was saved"),
-    "blank.csv": ("\n\n  \n", 1, "omphalon: blank.csv: the file is empty; check that the recording was saved"),
-    "binary.csv": (bytes(NOISE.integers(0, 256, 5000, dtype=np.uint8)), 1,
-                   "omphalon: binary.csv: a binary file, not a text log; give a CSV or the text of a serial console"),
-    "no-header.csv": ("1,200,1\n2,201,1\n3,202,0\n", 1,
-                      "omphalon: no-header.csv: row 1: no header and no report lines (T:… /… @:…) found; "
-                      "name the columns in a first row, for example time_s,temperature_c,power"),
-    "no-temperature.csv": ("time_s,power\n1,1\n2,0\n", 1,
-                           "omphalon: no-temperature.csv: row 1: no temperature among the columns (time_s, power); "
-                           "say which it is with --column temperature=HEADER"),
-    "no-time.csv": ("temperature,power\n1,1\n2,0\n", 1,
-                    "omphalon: no-time.csv: row 1: no time among the columns (temperature, power); "
-                    "say which it is with --column time=HEADER, or the seconds a report with --every S"),
-    "no-clock.txt": ("ok T:20.0 /200.0 @:127\n" * 9, 1,
-                     "omphalon: no-clock.txt: the report lines carry no time; "
-                     "give the seconds between two with --every S"),
-    "words.csv": (HEAD + "a,b,c,d\ne,f,g,h\n", 1,
-                  "omphalon: words.csv: fewer than two readable rows; check that the log holds the test"),
-    "damaged.csv.gz": (gzip.compress(cycling(8).encode())[:300], 1,
-                       "omphalon: damaged.csv.gz: the gzip packing is damaged; unpack it by hand or save it again"),
+    "empty.csv": (
+        "",
+        1,
+        "omphalon: empty.csv: the file is empty; check that the recording was saved",
+    ),
+    "blank.csv": (
+        "\n\n  \n",
+        1,
+        "omphalon: blank.csv: the file is empty; check that the recording was saved",
+    ),
+    "binary.csv": (
+        bytes(NOISE.integers(0, 256, 5000, dtype=np.uint8)),
+        1,
+        "omphalon: binary.csv: a binary file, not a text log; give a CSV or the text of a serial console",
+    ),
+    "no-header.csv": (
+        "1,200,1\n2,201,1\n3,202,0\n",
+        1,
+        "omphalon: no-header.csv: row 1: no header and no report lines (T:… /… @:…) found; "
+        "name the columns in a first row, for example time_s,temperature_c,power",
+    ),
+    "no-temperature.csv": (
+        "time_s,power\n1,1\n2,0\n",
+        1,
+        "omphalon: no-temperature.csv: row 1: no temperature among the columns (time_s, power); "
+        "say which it is with --column temperature=HEADER",
+    ),
+    "no-time.csv": (
+        "temperature,power\n1,1\n2,0\n",
+        1,
+        "omphalon: no-time.csv: row 1: no time among the columns (temperature, power); "
+        "say which it is with --column time=HEADER, or the seconds a report with --every S",
+    ),
+    "no-clock.txt": (
+        "ok T:20.0 /200.0 @:127\n" * 9,
+        1,
+        "omphalon: no-clock.txt: the report lines carry no time; "
+        "give the seconds between two with --every S",
+    ),
+    "words.csv": (
+        HEAD + "a,b,c,d\ne,f,g,h\n",
+        1,
+        "omphalon: words.csv: fewer than two readable rows; check that the log holds the test",
+    ),
+    "damaged.csv.gz": (
+        gzip.compress(cycling(8).encode())[:300],
+        1,
+        "omphalon: damaged.csv.gz: the gzip packing is damaged; unpack it by hand or save it again",
+    ),
     "two-cycles.csv": (cycling(3), 3, "RETEST  2 full cycles in the log, at least 3 are needed"),
-    "too-cold.csv": (rows(np.linspace(25, 180, 300), np.ones(300)), 3,
-                     "RETEST  the target of 200 °C was never reached: the highest reading is 180.0 °C"),
-    "never-switches.csv": (rows(np.linspace(25, 210, 300), np.ones(300)), 3,
-                           "RETEST  the power never changes in this log: the heater was not switched"),
-    "wild.csv": (wild(), 3, "RETEST  the temperature does not follow the switching: its phase against the power is"),
+    "too-cold.csv": (
+        rows(np.linspace(25, 180, 300), np.ones(300)),
+        3,
+        "RETEST  the target of 200 °C was never reached: the highest reading is 180.0 °C",
+    ),
+    "never-switches.csv": (
+        rows(np.linspace(25, 210, 300), np.ones(300)),
+        3,
+        "RETEST  the power never changes in this log: the heater was not switched",
+    ),
+    "wild.csv": (
+        wild(),
+        3,
+        "RETEST  the temperature does not follow the switching: its phase against the power is",
+    ),
 }
 
 
@@ -76,27 +117,67 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
     assert os.listdir(tmp_path) == [name]
 
 
-@pytest.mark.parametrize("words, code, line", [
-    (["nowhere.csv"], 1, "nowhere.csv: no such file; check the path"),
-    (["."], 1, ".: is a folder; give the log file inside it"),
-    ([], 2, "Missing argument 'LOG...'; see 'omphalon heater fit --help'"),
-    (["x.csv", "--aim", "best"], 2, "Invalid value for '--aim': 'best' is not one of 'quick', 'even', 'gentle'; "
-                                    "see 'omphalon heater fit --help'"),
-    (["x.csv", "--plot", "x.pdf"], 2, "--plot x.pdf: not a kind of figure; end the name in .png or .svg"),
-    (["x.csv", "--plot", "no/x.png"], 2, "--plot no/x.png: the folder is not there; make it first, or choose another"),
-    (["x.csv", "--kp", "3"], 2, "present gains: --kp is neither form; give --kp --ki --kd, or --kp --ti --td"),
-    (["x.csv", "--column", "T1"], 2, "--column T1: not of the form NAME=HEADER; for example --column temperature=T1"),
-    (["good.csv", "--column", "warmth=T1"], 2,
-     "--column warmth=…: no such quantity; use one of time, temperature, target, power"),
-    (["good.csv", "--column", "power=T1"], 2,
-     "good.csv: no column 'T1'; the header has: time_s, temperature_c, target_c, power"),
-    (["x.csv", "--dialect", "none.toml"], 1, "none.toml: cannot be read as a dialect; give a TOML text file"),
-    (["x.csv", "--dialect", "bad.toml"], 1, "bad.toml: unknown setting 'gains'; it may have steps, hotend-gains, "
-     "bed-gains, flow, advance, shaper, acceleration, store, list, hotend-oscillation, bed-oscillation, heat, "
-     "relative-feed, feed, home, move"),
-    (["x.csv", "--full-power", "0"], 2,
-     "Invalid value for '--full-power': 0.0 is not in the range x>0; see 'omphalon heater fit --help'"),
-])
+@pytest.mark.parametrize(
+    "words, code, line",
+    [
+        (["nowhere.csv"], 1, "nowhere.csv: no such file; check the path"),
+        (["."], 1, ".: is a folder; give the log file inside it"),
+        ([], 2, "Missing argument 'LOG...'; see 'omphalon heater fit --help'"),
+        (
+            ["x.csv", "--aim", "best"],
+            2,
+            "Invalid value for '--aim': 'best' is not one of 'quick', 'even', 'gentle'; "
+            "see 'omphalon heater fit --help'",
+        ),
+        (
+            ["x.csv", "--plot", "x.pdf"],
+            2,
+            "--plot x.pdf: not a kind of figure; end the name in .png or .svg",
+        ),
+        (
+            ["x.csv", "--plot", "no/x.png"],
+            2,
+            "--plot no/x.png: the folder is not there; make it first, or choose another",
+        ),
+        (
+            ["x.csv", "--kp", "3"],
+            2,
+            "present gains: --kp is neither form; give --kp --ki --kd, or --kp --ti --td",
+        ),
+        (
+            ["x.csv", "--column", "T1"],
+            2,
+            "--column T1: not of the form NAME=HEADER; for example --column temperature=T1",
+        ),
+        (
+            ["good.csv", "--column", "warmth=T1"],
+            2,
+            "--column warmth=…: no such quantity; use one of time, temperature, target, power",
+        ),
+        (
+            ["good.csv", "--column", "power=T1"],
+            2,
+            "good.csv: no column 'T1'; the header has: time_s, temperature_c, target_c, power",
+        ),
+        (
+            ["x.csv", "--dialect", "none.toml"],
+            1,
+            "none.toml: cannot be read as a dialect; give a TOML text file",
+        ),
+        (
+            ["x.csv", "--dialect", "bad.toml"],
+            1,
+            "bad.toml: unknown setting 'gains'; it may have steps, hotend-gains, "
+            "bed-gains, flow, advance, shaper, acceleration, store, list, hotend-oscillation, bed-oscillation, heat, "
+            "relative-feed, feed, home, move",
+        ),
+        (
+            ["x.csv", "--full-power", "0"],
+            2,
+            "Invalid value for '--full-power': 0.0 is not in the range x>0; see 'omphalon heater fit --help'",
+        ),
+    ],
+)
 def test_a_wrong_command_gets_one_clear_sentence(words, code, line, run, tmp_path):
     (tmp_path / "good.csv").write_text(cycling(8))
     (tmp_path / "bad.toml").write_text("[lines]\ngains = 'x'\n")
@@ -104,10 +185,16 @@ def test_a_wrong_command_gets_one_clear_sentence(words, code, line, run, tmp_pat
     assert (done.returncode, done.stderr, done.stdout) == (code, f"omphalon: {line}\n", "")
 
 
-@pytest.mark.parametrize("words, line", [
-    (["--target", "900"], "--target 900: not a hotend's temperature; give one from 35 to 350 °C, the one you print at"),
-    (["--cycles", "1"], "--cycles 1: out of range; give 3 to 30; 8 is a good number"),
-])
+@pytest.mark.parametrize(
+    "words, line",
+    [
+        (
+            ["--target", "900"],
+            "--target 900: not a hotend's temperature; give one from 35 to 350 °C, the one you print at",
+        ),
+        (["--cycles", "1"], "--cycles 1: out of range; give 3 to 30; 8 is a good number"),
+    ],
+)
 def test_a_plan_that_makes_no_sense(words, line, run):
     done = run("heater", "plan", *words)
     assert (done.returncode, done.stderr, done.stdout) == (2, f"omphalon: {line}\n", "")
@@ -118,23 +205,31 @@ def test_no_permission(tmp_path):
     log = tmp_path / "secret.csv"
     log.write_text(cycling(8))
     log.chmod(0)
-    code = ("import os, sys\nfrom omphalon.cli import main\nimport omphalon.studies.heater.fit\n"
-            "import omphalon.readers.temperature, omphalon.bench.dialect, omphalon.report.text\n"
-            "import importlib.readers, importlib.resources.readers\n"
-            "if os.geteuid() == 0: os.chdir(sys.argv[1]); os.seteuid(65534)\n"
-            "sys.argv = ['omphalon', 'heater', 'fit', 'secret.csv']\nmain()\n")
+    code = (
+        "import os, sys\nfrom omphalon.cli import main\nimport omphalon.studies.heater.fit\n"
+        "import omphalon.readers.temperature, omphalon.bench.dialect, omphalon.report.text\n"
+        "import importlib.readers, importlib.resources.readers\n"
+        "if os.geteuid() == 0: os.chdir(sys.argv[1]); os.seteuid(65534)\n"
+        "sys.argv = ['omphalon', 'heater', 'fit', 'secret.csv']\nmain()\n"
+    )
     tmp_path.chmod(0o755)
     for parent in list(tmp_path.parents)[:3]:
         parent.chmod(parent.stat().st_mode | 0o055)
-    done = subprocess.run([sys.executable, "-c", code, str(tmp_path)], text=True, capture_output=True, cwd=tmp_path)
-    assert done.stderr == "omphalon: secret.csv: no permission to read it; allow reading, or copy the file\n"
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(tmp_path)], text=True, capture_output=True, cwd=tmp_path
+    )
+    assert (
+        done.stderr
+        == "omphalon: secret.csv: no permission to read it; allow reading, or copy the file\n"
+    )
     assert done.returncode == 1
 
 
 @pytest.mark.parametrize("kind", ["bytes", "text", "below a header"])
 def test_two_hundred_megabytes_of_noise(kind, run, tmp_path):
-    chunk = np.random.default_rng(2).integers(0 if kind == "bytes" else 33, 256 if kind == "bytes" else 126, 10**6,
-                                              dtype=np.uint8)
+    chunk = np.random.default_rng(2).integers(
+        0 if kind == "bytes" else 33, 256 if kind == "bytes" else 126, 10**6, dtype=np.uint8
+    )
     if kind != "bytes":
         chunk[np.isin(chunk, [ord(","), ord(";")])] = ord(".")
         chunk[99::100] = 10
@@ -143,8 +238,11 @@ def test_two_hundred_megabytes_of_noise(kind, run, tmp_path):
         for _ in range(200):
             file.write(chunk.tobytes())
     done = run("heater", "fit", "noise.csv")
-    says = {"bytes": "a binary file, not a text log", "text": "row 1: no header and no report lines",
-            "below a header": "larger than 30 MB; cut out the part that holds the test and give that"}[kind]
+    says = {
+        "bytes": "a binary file, not a text log",
+        "text": "row 1: no header and no report lines",
+        "below a header": "larger than 30 MB; cut out the part that holds the test and give that",
+    }[kind]
     assert done.returncode == 1 and done.stderr.count("\n") == 1
     assert done.stderr.startswith(f"omphalon: noise.csv: {says}")
     os.remove(tmp_path / "noise.csv")

@@ -10,8 +10,10 @@ from omphalon.standin.loop import day_score, run_loop
 from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
 
-SAMPLES = {"hotend-oscillation.csv": (FULMAR_HOTEND, HOTEND_TEST, False),
-           "bed-console.txt": (FULMAR_BED, BED_TEST, True)}
+SAMPLES = {
+    "hotend-oscillation.csv": (FULMAR_HOTEND, HOTEND_TEST, False),
+    "bed-console.txt": (FULMAR_BED, BED_TEST, True),
+}
 
 
 def answer(done, code=0):
@@ -36,19 +38,35 @@ def test_sample_gives_gains_that_hold_the_true_heater(name, run, sample, tmp_pat
 
 def test_json_has_what_the_interface_promises(run, sample):
     document = answer(run("heater", "fit", sample("hotend-oscillation.csv"), "--json"))
-    assert list(document) == ["omphalon", "kind", "verdict", "because", "settings", "spread", "evidence", "warnings",
-                              "lines", "next"]
+    assert list(document) == [
+        "omphalon",
+        "kind",
+        "verdict",
+        "because",
+        "settings",
+        "spread",
+        "evidence",
+        "warnings",
+        "lines",
+        "next",
+    ]
     scaled, plain = document["settings"]["scaled"], document["settings"]
     assert scaled["full_power"] == 255
     for gain in ("kp", "ki", "kd"):
         assert scaled[gain] == pytest.approx(255 * plain[gain], rel=1e-5)
         assert 0 < document["spread"][gain] < 0.5 * plain[gain]
     evidence = document["evidence"]
-    assert {"cycles_used", "period_s", "amplitude_c", "ultimate_gain", "model", "predicted"} <= set(evidence)
-    assert {"gain_c", "time_constant_s", "lag_s", "dead_time_s", "ambient_c", "rms_c"} <= set(evidence["model"])
+    assert {"cycles_used", "period_s", "amplitude_c", "ultimate_gain", "model", "predicted"} <= set(
+        evidence
+    )
+    assert {"gain_c", "time_constant_s", "lag_s", "dead_time_s", "ambient_c", "rms_c"} <= set(
+        evidence["model"]
+    )
     assert {"overshoot_c", "settle_s", "dip_c", "ripple_c"} <= set(evidence["predicted"])
     numbers = re.fullmatch(r"M301 P([\d.]+) I([\d.]+) D([\d.]+)", document["lines"][0]).groups()
-    assert [float(n) for n in numbers] == pytest.approx([scaled[k] for k in ("kp", "ki", "kd")], rel=1e-5)
+    assert [float(n) for n in numbers] == pytest.approx(
+        [scaled[k] for k in ("kp", "ki", "kd")], rel=1e-5
+    )
     assert document["lines"][1:] == ["M500", "M503"]
 
 
@@ -60,26 +78,37 @@ def score(heater, test, run, tmp_path, *options):
 
 def test_the_report_interval_hardly_matters(run, tmp_path):
     """The trap: gains from reports 0.3, 1 and 2 s apart must serve the same heater alike."""
-    found = [score(FULMAR_HOTEND, Test(target_c=235.0, cycles=9, report_s=s, seed=5), run, tmp_path)
-             for s in (0.3, 1.0, 2.0)]
+    found = [
+        score(FULMAR_HOTEND, Test(target_c=235.0, cycles=9, report_s=s, seed=5), run, tmp_path)
+        for s in (0.3, 1.0, 2.0)
+    ]
     assert max(found) / min(found) < 1.15
 
 
 def test_no_power_in_the_log(run, sample, tmp_path):
     rows = sample("hotend-oscillation.csv").read_text().splitlines()
-    (tmp_path / "log.csv").write_text("\n".join(r if r[0] == "#" else r.rsplit(",", 1)[0] for r in rows) + "\n")
+    (tmp_path / "log.csv").write_text(
+        "\n".join(r if r[0] == "#" else r.rsplit(",", 1)[0] for r in rows) + "\n"
+    )
     done = run("heater", "fit", "log.csv", "--json")
     document = json.loads(done.stdout)
-    assert document["verdict"] == "retest" or "power-missing" in {w["code"] for w in document["warnings"]}
+    assert document["verdict"] == "retest" or "power-missing" in {
+        w["code"] for w in document["warnings"]
+    }
 
 
-@pytest.mark.parametrize("options, line", [
-    (["--full-power", "255", "--gain-scale", "1"], r"M301 P0\.1\d+ I0\.0\d+ D0\.2\d+"),
-    (["--heater", "bed"], r"M304 P\d+\.\d+ I\d+\.\d+ D\d+\.\d+"),
-    (["--dialect", "mine.toml"], r"gains 235 set p=0\.\d\d"),
-])
+@pytest.mark.parametrize(
+    "options, line",
+    [
+        (["--full-power", "255", "--gain-scale", "1"], r"M301 P0\.1\d+ I0\.0\d+ D0\.2\d+"),
+        (["--heater", "bed"], r"M304 P\d+\.\d+ I\d+\.\d+ D\d+\.\d+"),
+        (["--dialect", "mine.toml"], r"gains 235 set p=0\.\d\d"),
+    ],
+)
 def test_lines_follow_scale_heater_and_dialect(options, line, run, sample, tmp_path):
-    (tmp_path / "mine.toml").write_text('gain_scale = 1\n[lines]\nhotend-gains = "gains 235 set p={kp:.2f}"\n')
+    (tmp_path / "mine.toml").write_text(
+        'gain_scale = 1\n[lines]\nhotend-gains = "gains 235 set p={kp:.2f}"\n'
+    )
     done = run("heater", "fit", sample("hotend-oscillation.csv"), "--quiet", *options)
     assert re.fullmatch(line, done.stdout.splitlines()[0])
 
@@ -87,18 +116,48 @@ def test_lines_follow_scale_heater_and_dialect(options, line, run, sample, tmp_p
 def test_present_gains_that_are_good_are_kept(run, sample):
     first = answer(run("heater", "fit", sample("hotend-oscillation.csv"), "--json"))
     scaled = first["settings"]["scaled"]
-    kept = answer(run("heater", "fit", sample("hotend-oscillation.csv"), "--json", "--kp", scaled["kp"] * 1.02,
-                      "--ki", scaled["ki"], "--kd", scaled["kd"]))
+    kept = answer(
+        run(
+            "heater",
+            "fit",
+            sample("hotend-oscillation.csv"),
+            "--json",
+            "--kp",
+            scaled["kp"] * 1.02,
+            "--ki",
+            scaled["ki"],
+            "--kd",
+            scaled["kd"],
+        )
+    )
     assert kept["verdict"] == "keep" and kept["lines"] == []
-    worse = answer(run("heater", "fit", sample("hotend-oscillation.csv"), "--json", "--kp", 8, "--ki", 0.2, "--kd", 20))
+    worse = answer(
+        run(
+            "heater",
+            "fit",
+            sample("hotend-oscillation.csv"),
+            "--json",
+            "--kp",
+            8,
+            "--ki",
+            0.2,
+            "--kd",
+            20,
+        )
+    )
     assert worse["verdict"] == "change"
-    assert worse["evidence"]["predicted"]["dip_c"] < worse["evidence"]["predicted_otherwise"]["present gains"]["dip_c"]
+    assert (
+        worse["evidence"]["predicted"]["dip_c"]
+        < worse["evidence"]["predicted_otherwise"]["present gains"]["dip_c"]
+    )
 
 
 def test_the_answer_fits_a_screen_and_has_its_order(run, sample):
     out = run("heater", "fit", sample("hotend-oscillation.csv")).stdout
     assert len(out.splitlines()) <= 40 and max(map(len, out.splitlines())) <= 88
-    places = [out.index(word) for word in ("CHANGE", "because", "cycles  ", "warning", "enter", "next")]
+    places = [
+        out.index(word) for word in ("CHANGE", "because", "cycles  ", "warning", "enter", "next")
+    ]
     assert places == sorted(places) and "\x1b" not in out
 
 
@@ -111,7 +170,14 @@ def test_demo_tunes_up_a_printer(run, tmp_path):
     done = run("demo", "tour")
     assert done.returncode == 0 and "Try next" in done.stdout
     names = {p.name for p in (tmp_path / "tour").iterdir()}
-    assert names >= {"hotend-oscillation.csv", "bed-console.txt", "hotend.png", "hotend.json", "bed.png", "bed.json"}
+    assert names >= {
+        "hotend-oscillation.csv",
+        "bed-console.txt",
+        "hotend.png",
+        "hotend.json",
+        "bed.png",
+        "bed.json",
+    }
     assert json.loads((tmp_path / "tour" / "bed.json").read_text())["verdict"] == "change"
 
 

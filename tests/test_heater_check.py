@@ -32,21 +32,43 @@ def log_of(heater, factors, windup, noise, limit, seed=3):
 
     rig, target, unit = RIGS[heater]
     rig = rig if noise is None else replace(rig, noise_c=noise)
-    return hold_log(rig, Hold(target, TIMES(GOOD[heater], *factors), 2.5 * unit, 1.5 * unit, windup=windup, seed=seed,
-                              power_limit=limit, most_s=900))
+    return hold_log(
+        rig,
+        Hold(
+            target,
+            TIMES(GOOD[heater], *factors),
+            2.5 * unit,
+            1.5 * unit,
+            windup=windup,
+            seed=seed,
+            power_limit=limit,
+            most_s=900,
+        ),
+    )
 
 
 @pytest.mark.parametrize("heater, factors, windup, noise, limit, verdict, signs", LOOPS)
 def test_a_loop_is_judged(heater, factors, windup, noise, limit, verdict, signs, run, tmp_path):
-    (tmp_path / "log.csv").write_text("\n".join(as_csv(log_of(heater, factors, windup, noise, limit))) + "\n")
-    done = run("heater", "check", "log.csv", "--target", RIGS[heater][1], "--json", *(
-        ["--full-power", "1"] if limit == 1.0 else []))
+    (tmp_path / "log.csv").write_text(
+        "\n".join(as_csv(log_of(heater, factors, windup, noise, limit))) + "\n"
+    )
+    done = run(
+        "heater",
+        "check",
+        "log.csv",
+        "--target",
+        RIGS[heater][1],
+        "--json",
+        *(["--full-power", "1"] if limit == 1.0 else []),
+    )
     document = json.loads(done.stdout)
     assert done.returncode == (0 if verdict == "keep" else 4)
     assert document["verdict"] == verdict and document["settings"] == {}
     found = document["evidence"]["signs"]
     assert (not found) if verdict == "keep" else found[0] in signs
-    assert {"arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c"} <= set(document["evidence"])
+    assert {"arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c"} <= set(
+        document["evidence"]
+    )
 
 
 def curve(t, overshoot=0.0, dip=0.0, ripple=0.0, bias=0.0):
@@ -57,36 +79,74 @@ def curve(t, overshoot=0.0, dip=0.0, ripple=0.0, bias=0.0):
     return y + np.where((t > 110) & (t < 180), ripple / 2 * np.sin(2 * np.pi * t / 8), 0)
 
 
-@pytest.mark.parametrize("shape, name, value", [
-    ({"overshoot": 3.0}, "overshoot_c", 3.0), ({"dip": 2.0}, "dip_c", 2.0), ({"ripple": 0.8}, "ripple_c", 0.8),
-    ({"bias": -0.3}, "bias_c", -0.3), ({}, "arrival_s", 89.5), ({"dip": 2.0}, "recovery_s", 18.0),
-])
+@pytest.mark.parametrize(
+    "shape, name, value",
+    [
+        ({"overshoot": 3.0}, "overshoot_c", 3.0),
+        ({"dip": 2.0}, "dip_c", 2.0),
+        ({"ripple": 0.8}, "ripple_c", 0.8),
+        ({"bias": -0.3}, "bias_c", -0.3),
+        ({}, "arrival_s", 89.5),
+        ({"dip": 2.0}, "recovery_s", 18.0),
+    ],
+)
 def test_what_is_drawn_is_measured(shape, name, value, run, tmp_path):
     t = np.arange(0, 260, 0.5)
     y = curve(t, **shape) + np.random.default_rng(1).normal(0, 0.02, len(t))
-    (tmp_path / "log.csv").write_text("time_s,temperature_c\n" + "".join(f"{a:.1f},{b:.3f}\n" for a, b in
-                                                                        zip(t, y, strict=True)))
-    document = json.loads(run("heater", "check", "log.csv", "--target", 200, "--fan-at", 180, "--json").stdout)
+    (tmp_path / "log.csv").write_text(
+        "time_s,temperature_c\n" + "".join(f"{a:.1f},{b:.3f}\n" for a, b in zip(t, y, strict=True))
+    )
+    document = json.loads(
+        run("heater", "check", "log.csv", "--target", 200, "--fan-at", 180, "--json").stdout
+    )
     # heating counts from the first rise of 3 °C, 1.5 to 2 s into this log
-    assert document["evidence"][name] == pytest.approx(value, abs=2.2 if name.endswith("_s") else 0.1)
+    assert document["evidence"][name] == pytest.approx(
+        value, abs=2.2 if name.endswith("_s") else 0.1
+    )
 
 
 def test_before_and_after_stand_in_one_table(run, sample, tmp_path):
-    done = run("heater", "check", sample("hold-before.csv"), sample("hold-after.csv"), "--target", 235, "--plot", "f.svg")
+    done = run(
+        "heater",
+        "check",
+        sample("hold-before.csv"),
+        sample("hold-after.csv"),
+        "--target",
+        235,
+        "--plot",
+        "f.svg",
+    )
     assert done.returncode == 0 and "before" in done.stdout and "after" in done.stdout
     assert (tmp_path / "f.svg").exists()
-    back = run("heater", "check", sample("hold-after.csv"), sample("hold-before.csv"), "--target", 235)
+    back = run(
+        "heater", "check", sample("hold-after.csv"), sample("hold-before.csv"), "--target", 235
+    )
     assert back.returncode == 4 and back.stdout.startswith("CHANGE  oscillating")
 
 
-@pytest.mark.parametrize("words, code, start", [
-    (["--target", 235, "--from", 200, "--to", 100], 2, "omphalon: --from 200 --to 100: upside down; "),
-    ([], 2, "omphalon: Missing option '--target'; "),
-    (["--target", 235, "--to", 20], 3, "RETEST  the log (or the part chosen) is too short"),
-    (["--target", 235, "--to", 60], 3, "RETEST  the log ends before the loop has held its target"),
-    (["--target", 235, "--to", 112], 3, "RETEST  the log ends before the loop has held its target"),
-    (["--target", 300], 4, "CHANGE  slow: it creeps to the target, or comes back late"),
-])
+@pytest.mark.parametrize(
+    "words, code, start",
+    [
+        (
+            ["--target", 235, "--from", 200, "--to", 100],
+            2,
+            "omphalon: --from 200 --to 100: upside down; ",
+        ),
+        ([], 2, "omphalon: Missing option '--target'; "),
+        (["--target", 235, "--to", 20], 3, "RETEST  the log (or the part chosen) is too short"),
+        (
+            ["--target", 235, "--to", 60],
+            3,
+            "RETEST  the log ends before the loop has held its target",
+        ),
+        (
+            ["--target", 235, "--to", 112],
+            3,
+            "RETEST  the log ends before the loop has held its target",
+        ),
+        (["--target", 300], 4, "CHANGE  slow: it creeps to the target, or comes back late"),
+    ],
+)
 def test_checks_that_cannot_be_answered(words, code, start, run, sample):
     done = run("heater", "check", sample("hold-after.csv"), *words)
     assert done.returncode == code and (done.stderr or done.stdout).startswith(start)

@@ -35,20 +35,24 @@ def with_temperature(change):
 def spike(height):
     def change(y):
         y[[30, 90, 140, 170]] += np.array([1, -1, 1, -1]) * height
+
     return lambda: with_temperature(change)
 
 
 def hold_still():
     def change(y):
         y[150:162] = y[150]
+
     return with_temperature(change)
 
 
 def start_anew(clock):
     first, second = logged(), logged(start_c=215.0, seed=4)
     late = 0.0 if clock else first.time_s[150] + 20
-    return Log(first.time_s[:150] + [t + late for t in second.time_s],
-               *(getattr(first, n)[:150] + getattr(second, n) for n in NAMES[1:]))
+    return Log(
+        first.time_s[:150] + [t + late for t in second.time_s],
+        *(getattr(first, n)[:150] + getattr(second, n) for n in NAMES[1:]),
+    )
 
 
 def rising_cold():
@@ -56,7 +60,12 @@ def rising_cold():
     log = logged()
     t, y = np.array(log.time_s), np.array(log.temperature_c)
     more = np.arange(1, 60.0)
-    return Log([*t, *(t[-1] + more)], [*y, *(y[-1] + more)], [*log.power, *np.zeros(59)], [*log.target_c, *np.zeros(59)])
+    return Log(
+        [*t, *(t[-1] + more)],
+        [*y, *(y[-1] + more)],
+        [*log.power, *np.zeros(59)],
+        [*log.target_c, *np.zeros(59)],
+    )
 
 
 DAMAGES = {
@@ -66,7 +75,10 @@ DAMAGES = {
     "stuck": (hold_still, {"stuck-reading"}),
     "restart": (lambda: start_anew(False), {"target-changed"}),
     "clock anew": (lambda: start_anew(True), {"clock-restarted"}),
-    "other target": (lambda: logged(cycles=11, retarget_at_cycle=7, retarget_by_c=-12.0), {"target-changed"}),
+    "other target": (
+        lambda: logged(cycles=11, retarget_at_cycle=7, retarget_by_c=-12.0),
+        {"target-changed"},
+    ),
     "fan half way": (lambda: logged(fan_on=False, fan_on_at_cycle=4), {"drift"}),
     "heats alone": (rising_cold, {"heats-alone"}),
 }
@@ -91,32 +103,59 @@ def test_damage_is_seen(name, run, tmp_path):
 
 def test_safety_leads_the_warnings(run, sample):
     done = run("heater", "fit", sample("hotend-oscillation.csv"), "--max-temp", 236)
-    assert done.stdout.index("above the 236 °C allowed") < done.stdout.index("255 is taken as full power")
+    assert done.stdout.index("above the 236 °C allowed") < done.stdout.index(
+        "255 is taken as full power"
+    )
 
 
 def test_several_logs_together_and_at_odds(run, tmp_path):
-    for name, log in (("a.csv", logged()), ("b.csv", logged(seed=5)), ("other.csv", oscillation_log(
-            FULMAR_HOTEND.other_day(1.8, 1.3), Test(**BASE)))):
+    for name, log in (
+        ("a.csv", logged()),
+        ("b.csv", logged(seed=5)),
+        ("other.csv", oscillation_log(FULMAR_HOTEND.other_day(1.8, 1.3), Test(**BASE))),
+    ):
         (tmp_path / name).write_text("\n".join(as_csv(log)) + "\n")
-    one, two, odd = (json.loads(run("heater", "fit", *names, "--json").stdout)
-                     for names in (["a.csv"], ["a.csv", "b.csv"], ["a.csv", "other.csv"]))
+    one, two, odd = (
+        json.loads(run("heater", "fit", *names, "--json").stdout)
+        for names in (["a.csv"], ["a.csv", "b.csv"], ["a.csv", "other.csv"])
+    )
     assert two["evidence"]["logs"] == 2
     assert two["evidence"]["cycles_used"] > one["evidence"]["cycles_used"]
     assert odd["verdict"] == "retest" or "logs-disagree" in {w["code"] for w in odd["warnings"]}
 
 
-@pytest.mark.parametrize("options, differs", [
-    (["--aim", "gentle"], "kp"), (["--aim", "quick"], "kp"), (["--fan", "off"], "ki"), (["--power-limit", "0.7"], "kp"),
-    (["--loop-period", "0.5"], "kp"), (["--filter", "4"], "kd"), (["--fan-cooling", "0.9"], "ki"),
-])
+@pytest.mark.parametrize(
+    "options, differs",
+    [
+        (["--aim", "gentle"], "kp"),
+        (["--aim", "quick"], "kp"),
+        (["--fan", "off"], "ki"),
+        (["--power-limit", "0.7"], "kp"),
+        (["--loop-period", "0.5"], "kp"),
+        (["--filter", "4"], "kd"),
+        (["--fan-cooling", "0.9"], "ki"),
+    ],
+)
 def test_options_reach_the_gains(options, differs, run, sample):
-    other = json.loads(run("heater", "fit", sample("hotend-oscillation.csv"), "--json", *options).stdout)
-    plain = {"kp": 0.127937, "ki": 0.00919494, "kd": 0.220149}  # what the sample gives without options
+    other = json.loads(
+        run("heater", "fit", sample("hotend-oscillation.csv"), "--json", *options).stdout
+    )
+    plain = {
+        "kp": 0.127937,
+        "ki": 0.00919494,
+        "kd": 0.220149,
+    }  # what the sample gives without options
     assert abs(other["settings"][differs] / plain[differs] - 1) > 0.01
 
 
 def test_both_forms_of_present_gains_are_one(run, sample):
-    parallel, times = (json.loads(run("heater", "fit", sample("hotend-oscillation.csv"), "--json", "--kp", 20, *o).stdout)
-                       for o in (["--ki", 1.0, "--kd", 50], ["--ti", 20, "--td", 2.5]))
-    assert parallel["evidence"]["predicted_otherwise"]["present gains"] == \
-        times["evidence"]["predicted_otherwise"]["present gains"]
+    parallel, times = (
+        json.loads(
+            run("heater", "fit", sample("hotend-oscillation.csv"), "--json", "--kp", 20, *o).stdout
+        )
+        for o in (["--ki", 1.0, "--kd", 50], ["--ti", 20, "--td", 2.5])
+    )
+    assert (
+        parallel["evidence"]["predicted_otherwise"]["present gains"]
+        == times["evidence"]["predicted_otherwise"]["present gains"]
+    )

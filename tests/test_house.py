@@ -16,10 +16,15 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "omphalon"
 GROUND = {"errors", "units", "recording", "finding", "__init__"}
 ALLOWED = {
-    "physics": GROUND, "readers": GROUND, "bench": GROUND, "standin": GROUND,
-    "prints": GROUND | {"physics"}, "printer": GROUND,
+    "physics": GROUND,
+    "readers": GROUND,
+    "bench": GROUND,
+    "standin": GROUND,
+    "prints": GROUND | {"physics"},
+    "printer": GROUND,
     "studies": GROUND | {"physics", "readers", "prints", "bench"},
-    "plots": GROUND | {"physics"}, "report": GROUND | {"plots"},
+    "plots": GROUND | {"physics"},
+    "report": GROUND | {"plots"},
 }
 
 
@@ -28,13 +33,22 @@ def imports(path):
         if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("omphalon"):
             yield (node.module.split(".") + ["__init__"])[1]
         elif isinstance(node, ast.Import):
-            yield from (alias.name.split(".")[1] for alias in node.names if alias.name.startswith("omphalon."))
+            yield from (
+                alias.name.split(".")[1]
+                for alias in node.names
+                if alias.name.startswith("omphalon.")
+            )
 
 
 @pytest.mark.parametrize("room", sorted(ALLOWED))
 def test_imports_point_one_way(room):
     files = list((SOURCE / room).rglob("*.py"))
-    strangers = {(f.name, other) for f in files for other in imports(f) if other not in ALLOWED[room] | {room}}
+    strangers = {
+        (f.name, other)
+        for f in files
+        for other in imports(f)
+        if other not in ALLOWED[room] | {room}
+    }
     assert not strangers
 
 
@@ -44,11 +58,15 @@ def test_ground_imports_nothing_above_it():
         assert not path.exists() or set(imports(path)) <= GROUND
 
 
-@pytest.mark.parametrize("words", [["--help"], ["heater", "--help"], ["heater", "fit", "--help"], ["heater", "plan"]])
+@pytest.mark.parametrize(
+    "words", [["--help"], ["heater", "--help"], ["heater", "fit", "--help"], ["heater", "plan"]]
+)
 def test_light_commands_load_no_numerics(words):
-    code = (f"import sys; sys.argv = ['omphalon', *{words!r}]\nfrom omphalon.cli import main\n"
-            "try: main()\nexcept SystemExit: pass\n"
-            "print('LOADED', *(m for m in ('numpy', 'scipy', 'pandas', 'matplotlib') if m in sys.modules))")
+    code = (
+        f"import sys; sys.argv = ['omphalon', *{words!r}]\nfrom omphalon.cli import main\n"
+        "try: main()\nexcept SystemExit: pass\n"
+        "print('LOADED', *(m for m in ('numpy', 'scipy', 'pandas', 'matplotlib') if m in sys.modules))"
+    )
     out = subprocess.run([sys.executable, "-c", code], text=True, capture_output=True).stdout
     assert out.splitlines()[-1] == "LOADED"
     assert "omphalon" in out
@@ -62,12 +80,16 @@ def commands(group=program, path=("omphalon",)):
             yield (*path, name), command
 
 
-@pytest.mark.parametrize("path, command", [pytest.param(p, c, id=" ".join(p)) for p, c in commands()])
+@pytest.mark.parametrize(
+    "path, command", [pytest.param(p, c, id=" ".join(p)) for p, c in commands()]
+)
 def test_help_ends_with_an_example_that_runs(path, command, tmp_path):
     example = re.search(r"Example:\s+omphalon (.+)", command.help)[1].split()
     for sample in (SOURCE / "samples").iterdir():
         (tmp_path / sample.name).write_bytes(sample.read_bytes())
-    done = subprocess.run([sys.executable, "-m", "omphalon", *example], cwd=tmp_path, text=True, capture_output=True)
+    done = subprocess.run(
+        [sys.executable, "-m", "omphalon", *example], cwd=tmp_path, text=True, capture_output=True
+    )
     assert done.returncode == 0, done.stderr
     assert done.stdout and not done.stderr
 

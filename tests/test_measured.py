@@ -24,19 +24,34 @@ def test_line_is_the_textbook_regression():
     assert (line.scale.value, line.offset.value) == pytest.approx((known.slope, known.intercept))
 
 
-@pytest.mark.parametrize("resolution, setting", [(0.1, 0.05), (0.1, 0.02), (0.5, 0.1), (0.05, 0.001)])
+@pytest.mark.parametrize(
+    "resolution, setting", [(0.1, 0.05), (0.1, 0.02), (0.5, 0.1), (0.05, 0.001)]
+)
 def test_rounding_that_repeats_is_not_averaged_away(resolution, setting):
     """Simulated here: the rounding's part common to repeats, over every position between two steps."""
     random = np.random.default_rng(4)
     true = random.uniform(0, resolution, 400)
-    read = np.round((true[:, None] + random.normal(0, setting, (400, 2000))) / resolution) * resolution
+    read = (
+        np.round((true[:, None] + random.normal(0, setting, (400, 2000))) / resolution) * resolution
+    )
     spread = scale.reading_spread(resolution, setting)
-    assert spread.common == pytest.approx(np.std(read.mean(axis=1) - true), abs=0.15 * resolution / np.sqrt(12))
+    assert spread.common == pytest.approx(
+        np.std(read.mean(axis=1) - true), abs=0.15 * resolution / np.sqrt(12)
+    )
     assert spread.random == pytest.approx(np.mean(read.std(axis=1)), rel=0.25, abs=0.1 * resolution)
 
 
-@pytest.mark.parametrize("text, mm, places", [("34.6", 34.6, 1), ("34,6 mm", 34.6, 1), ("1.36 in", 34.544, 2), ("8 cm", 80, 0),
-                                              (' -2.10"', -53.34, 2), (".5", 0.5, 1)])
+@pytest.mark.parametrize(
+    "text, mm, places",
+    [
+        ("34.6", 34.6, 1),
+        ("34,6 mm", 34.6, 1),
+        ("1.36 in", 34.544, 2),
+        ("8 cm", 80, 0),
+        (' -2.10"', -53.34, 2),
+        (".5", 0.5, 1),
+    ],
+)
 def test_lengths_as_people_write_them(text, mm, places):
     assert (length(text).mm, length(text).places) == (pytest.approx(mm), places)
 
@@ -56,41 +71,188 @@ def lengths(option, *values):
 
 # words → verdict, settings, warning codes, a piece of the reason
 CASES = [
-    ([*MARKED, "--left", "30.4"], "keep", {"steps_per_mm": 412}, {"one-reading"}, "smaller than the error of marks and rule"),
-    ([*MARKED, "--left", "34.6"], "change", {"steps_per_mm": 437.135}, {"one-reading"}, "412 × 80 ÷ 75.4 = 437.1352785"),
-    ([*MARKED, *lengths("--left", 34.6, "34,9 mm", 34.4)], "change", {"steps_per_mm": 437.329}, set(), "437.32"),
-    ([*MARKED, *lengths("--left", 34.6, 34.9, 43.7, 34.4)], "change", {"steps_per_mm": 437.329}, {"slip-of-the-pen"}, ""),
-    ([*MARKED, *lengths("--left", -2.1, -1.8, -2.3)], "change", {"steps_per_mm": 294.111}, {"large-correction"}, ""),
-    ([*EXTRUDER, "--asked", "80", "--before", "120", "--after", "44.6"], "change", {"steps_per_mm": 437.135},
-     {"one-reading"}, ""),
-    ([*EXTRUDER, "--asked", "80", "--fed", "85.4", "--back", "5.5"], "keep", {"steps_per_mm": 412}, {"one-reading"}, ""),
-    ([*EXTRUDER, "--asked", "100", *lengths("--fed", 99.9, 100.0, 95.0, 94.8), *lengths("--speed", 1, 1, 5, 5)], "keep",
-     {"steps_per_mm": 412}, {"slip"}, ""),
-    ([*MARKED, "--left", "34.6", "--microsteps", "16", "--wheel", "11"], "change", {"steps_per_mm": 437.135},
-     {"one-reading", "theory-differs"}, ""),
-    ([*PART, *lengths("--asked", 25, 75, 125), *lengths("--moved", 25.15, 75.15, 125.15)], "keep", {"x": 80}, set(), "offset"),
-    ([*MOVE, *lengths("--asked", 50, 100, 150), *lengths("--moved", 50.25, 100.5, 150.75)], "change", {"x": 79.602}, set(),
-     "79.60"),
-    ([*MOVE, *lengths("--asked", 50, 100, 150, -50, -100, -150), *lengths("--moved", 50, 100, 150, -49.7, -99.7, -149.7)],
-     "keep", {"x": 80}, {"backlash"}, ""),
+    (
+        [*MARKED, "--left", "30.4"],
+        "keep",
+        {"steps_per_mm": 412},
+        {"one-reading"},
+        "smaller than the error of marks and rule",
+    ),
+    (
+        [*MARKED, "--left", "34.6"],
+        "change",
+        {"steps_per_mm": 437.135},
+        {"one-reading"},
+        "412 × 80 ÷ 75.4 = 437.1352785",
+    ),
+    (
+        [*MARKED, *lengths("--left", 34.6, "34,9 mm", 34.4)],
+        "change",
+        {"steps_per_mm": 437.329},
+        set(),
+        "437.32",
+    ),
+    (
+        [*MARKED, *lengths("--left", 34.6, 34.9, 43.7, 34.4)],
+        "change",
+        {"steps_per_mm": 437.329},
+        {"slip-of-the-pen"},
+        "",
+    ),
+    (
+        [*MARKED, *lengths("--left", -2.1, -1.8, -2.3)],
+        "change",
+        {"steps_per_mm": 294.111},
+        {"large-correction"},
+        "",
+    ),
+    (
+        [*EXTRUDER, "--asked", "80", "--before", "120", "--after", "44.6"],
+        "change",
+        {"steps_per_mm": 437.135},
+        {"one-reading"},
+        "",
+    ),
+    (
+        [*EXTRUDER, "--asked", "80", "--fed", "85.4", "--back", "5.5"],
+        "keep",
+        {"steps_per_mm": 412},
+        {"one-reading"},
+        "",
+    ),
+    (
+        [
+            *EXTRUDER,
+            "--asked",
+            "100",
+            *lengths("--fed", 99.9, 100.0, 95.0, 94.8),
+            *lengths("--speed", 1, 1, 5, 5),
+        ],
+        "keep",
+        {"steps_per_mm": 412},
+        {"slip"},
+        "",
+    ),
+    (
+        [*MARKED, "--left", "34.6", "--microsteps", "16", "--wheel", "11"],
+        "change",
+        {"steps_per_mm": 437.135},
+        {"one-reading", "theory-differs"},
+        "",
+    ),
+    (
+        [*PART, *lengths("--asked", 25, 75, 125), *lengths("--moved", 25.15, 75.15, 125.15)],
+        "keep",
+        {"x": 80},
+        set(),
+        "offset",
+    ),
+    (
+        [*MOVE, *lengths("--asked", 50, 100, 150), *lengths("--moved", 50.25, 100.5, 150.75)],
+        "change",
+        {"x": 79.602},
+        set(),
+        "79.60",
+    ),
+    (
+        [
+            *MOVE,
+            *lengths("--asked", 50, 100, 150, -50, -100, -150),
+            *lengths("--moved", 50, 100, 150, -49.7, -99.7, -149.7),
+        ],
+        "keep",
+        {"x": 80},
+        {"backlash"},
+        "",
+    ),
     ([*MOVE, "--asked", "100", "--moved", "100.3", *BELT], "change", {"x": 79.7607}, set(), ""),
-    ([*FLOW, *lengths("--wall", 0.48, 0.47, 0.48, 0.49)], "change", {"flow": 0.9375}, set(), "1 × 0.45 ÷ 0.48 = 0.9375"),
+    (
+        [*FLOW, *lengths("--wall", 0.48, 0.47, 0.48, 0.49)],
+        "change",
+        {"flow": 0.9375},
+        set(),
+        "1 × 0.45 ÷ 0.48 = 0.9375",
+    ),
     ([*FLOW, *lengths("--wall", 0.45, 0.45, 0.45, 0.45)], "keep", {"flow": 1}, set(), ""),
-    ([*FLOW, *lengths("--wall", 0.48, 0.48, 0.84, 0.47, 0.48)], "change", {"flow": 0.94241}, {"slip-of-the-pen"}, ""),
-    ([*Y, *lengths("--pass", 150, 175, 200), *lengths("--fail", 225)], "change", {"y": 160}, set(), "20% below"),
-    ([*Y, *lengths("--pass", 150, 200, 250), *lengths("--fail", 225)], "change", {"y": 160}, {"passes-after-fail"}, ""),
-    (["probe", "fit", "--offset", "-1.85", *lengths("--drag", 0.22, 0.24, 0.22)], "change", {"offset_mm": -1.72333}, set(),
-     "off by +0.127 mm"),
-    (["probe", "fit", "--offset", "-1.85", *lengths("--drag", 0.10, 0.12, 0.09)], "keep", {"offset_mm": -1.85}, set(), ""),
-    (["probe", "fit", "--offset", "-0.5", *lengths("--drag", 1.0, 1.02, 1.0)], "change", {"offset_mm": 0.406667},
-     {"large-correction"}, ""),
-    (["extruder", "check", "--steps", "437.1", "--asked", "80", *lengths("--fed", 80.1, 79.9)], "keep", {}, set(), ""),
-    (["extruder", "check", "--steps", "437.1", "--asked", "80", *lengths("--fed", 77.1, 76.9)], "change", {}, set(), ""),
+    (
+        [*FLOW, *lengths("--wall", 0.48, 0.48, 0.84, 0.47, 0.48)],
+        "change",
+        {"flow": 0.94241},
+        {"slip-of-the-pen"},
+        "",
+    ),
+    (
+        [*Y, *lengths("--pass", 150, 175, 200), *lengths("--fail", 225)],
+        "change",
+        {"y": 160},
+        set(),
+        "20% below",
+    ),
+    (
+        [*Y, *lengths("--pass", 150, 200, 250), *lengths("--fail", 225)],
+        "change",
+        {"y": 160},
+        {"passes-after-fail"},
+        "",
+    ),
+    (
+        ["probe", "fit", "--offset", "-1.85", *lengths("--drag", 0.22, 0.24, 0.22)],
+        "change",
+        {"offset_mm": -1.72333},
+        set(),
+        "off by +0.127 mm",
+    ),
+    (
+        ["probe", "fit", "--offset", "-1.85", *lengths("--drag", 0.10, 0.12, 0.09)],
+        "keep",
+        {"offset_mm": -1.85},
+        set(),
+        "",
+    ),
+    (
+        ["probe", "fit", "--offset", "-0.5", *lengths("--drag", 1.0, 1.02, 1.0)],
+        "change",
+        {"offset_mm": 0.406667},
+        {"large-correction"},
+        "",
+    ),
+    (
+        ["extruder", "check", "--steps", "437.1", "--asked", "80", *lengths("--fed", 80.1, 79.9)],
+        "keep",
+        {},
+        set(),
+        "",
+    ),
+    (
+        ["extruder", "check", "--steps", "437.1", "--asked", "80", *lengths("--fed", 77.1, 76.9)],
+        "change",
+        {},
+        set(),
+        "",
+    ),
     (["axis", "check", *MOVE[2:], "--asked", "100", "--moved", "100.02"], "keep", {}, set(), ""),
     (["flow", "check", *FLOW[2:], *lengths("--wall", 0.5, 0.5, 0.51)], "change", {}, set(), ""),
-    (["probe", "check", "--offset", "-1.7", *lengths("--drag", 0.3, 0.31)], "change", {}, set(), ""),
-    (["motion", "check", "--axis", "y", "--limit", "160", *lengths("--pass", 120, 160)], "keep", {}, set(), ""),
-    (["motion", "check", "--axis", "y", "--limit", "160", "--pass", "120", "--fail", "160"], "change", {}, set(), ""),
+    (
+        ["probe", "check", "--offset", "-1.7", *lengths("--drag", 0.3, 0.31)],
+        "change",
+        {},
+        set(),
+        "",
+    ),
+    (
+        ["motion", "check", "--axis", "y", "--limit", "160", *lengths("--pass", 120, 160)],
+        "keep",
+        {},
+        set(),
+        "",
+    ),
+    (
+        ["motion", "check", "--axis", "y", "--limit", "160", "--pass", "120", "--fail", "160"],
+        "change",
+        {},
+        set(),
+        "",
+    ),
 ]
 
 
@@ -111,22 +273,37 @@ def test_closed_case(words, verdict, settings, codes, reason, run):
 
 
 REFUSED = [
-    ([*PART, "--asked", "25", "--moved", "25.15"], "print and measure parts of 75 and 125 mm as well"),
+    (
+        [*PART, "--asked", "25", "--moved", "25.15"],
+        "print and measure parts of 75 and 125 mm as well",
+    ),
     ([*EXTRUDER, "--asked", "80", "--fed", "40.2"], "a factor of 2: a microstepping mistake"),
     ([*EXTRUDER, "--asked", "80", "--fed", "319"], "a factor of 4: a microstepping mistake"),
     ([*EXTRUDER, "--asked", "80", "--fed", "7.9"], "as if cm were written for mm"),
     ([*EXTRUDER, "--asked", "80", "--fed", "3.14"], "as if inches were written for mm"),
     ([*EXTRUDER, "--asked", "80", "--fed", "25"], "no setting is that far off"),
     ([*EXTRUDER, *lengths("--asked", 75.4, 75.1, 75.6), "--fed", "80"], "the two look swapped"),
-    ([*MOVE, *lengths("--asked", 100, 100, 150), *lengths("--moved", 100, 101.9, 150)], "too few to tell which is wrong"),
-    ([*MOVE, "--asked", "100", "--moved", "100", *BELT[:4], "--microsteps", "32"], "a microstepping mistake"),
-    ([*MOVE, "--asked", "100", "--moved", "103", *BELT], "more than 2% apart is a fault, no tolerance"),
+    (
+        [*MOVE, *lengths("--asked", 100, 100, 150), *lengths("--moved", 100, 101.9, 150)],
+        "too few to tell which is wrong",
+    ),
+    (
+        [*MOVE, "--asked", "100", "--moved", "100", *BELT[:4], "--microsteps", "32"],
+        "a microstepping mistake",
+    ),
+    (
+        [*MOVE, "--asked", "100", "--moved", "103", *BELT],
+        "more than 2% apart is a fault, no tolerance",
+    ),
     ([*FLOW, "--wall", "0.48"], "1 wall reading"),
     ([*FLOW, *lengths("--wall", 4.8, 4.7, 4.8)], "no flow is that far off"),
     ([*Y, *lengths("--pass", 100, 200)], "the limit was not reached"),
     ([*Y, "--fail", "100", "--pass", "200"], "failed already"),
     (["probe", "fit", "--offset", "0", "--drag", "0.1"], "the feel of paper differs"),
-    (["motion", "check", "--axis", "y", "--limit", "160", "--pass", "200"], "no level at or below the setting was tried"),
+    (
+        ["motion", "check", "--axis", "y", "--limit", "160", "--pass", "200"],
+        "no level at or below the setting was tried",
+    ),
 ]
 
 
@@ -140,47 +317,131 @@ def test_refused_without_a_setting(words, reason, run):
 
 
 WRONG = [
-    (["extruder", "fit", "--steps", "0", "--asked", "80", "--fed", "75"], 2,
-     "Invalid value for '--steps': 0.0 is not in the range x>0; see 'omphalon extruder fit --help'"),
-    ([*EXTRUDER, "--asked", "80", "--fed", "-75"], 1,
-     "--asked 80 --fed -75: the fed length -75 is not above 0; measure again, in mm"),
-    ([*EXTRUDER, "--asked", "0", "--fed", "75"], 1, "--asked 0 --fed 75: asked 0 is not above 0; measure again, in mm"),
-    ([*EXTRUDER, "--fed", "75"], 2, "no asked length for every reading; give --asked MM, or a column asked_mm"),
-    ([*EXTRUDER, "--asked", "80"], 2, "no fed lengths; give --mark with --left, --before with --after, or --fed"),
-    ([*EXTRUDER, "--asked", "80", "--fed", "abc"], 1, "--fed: 'abc' is no length; write fed_mm as a number, with a unit if it "
-     "is not mm (34.6, 34,6 mm, 1.36 in)"),
-    ([*EXTRUDER, *lengths("--asked", 80, 81), *lengths("--fed", 1, 2, 3)], 2,
-     "2 --asked, 3 --fed: they do not pair up; give each once for every reading, or once for all"),
-    ([*EXTRUDER, "runs.csv", "--fed", "3"], 2, "readings in a file and in options; give one of the two"),
-    ([*EXTRUDER, "runs.csv"], 1, "runs.csv: row 1: unknown column 'left'; use asked_mm, mark_mm, left_mm, before_mm, after_mm, "
-     "fed_mm, back_mm, speed_mm_s, temp_c"),
-    ([*EXTRUDER, "cells.csv"], 1, "cells.csv: row 3: 'x' is no length; write fed_mm as a number, with a unit if it is not mm "
-     "(34.6, 34,6 mm, 1.36 in)"),
+    (
+        ["extruder", "fit", "--steps", "0", "--asked", "80", "--fed", "75"],
+        2,
+        "Invalid value for '--steps': 0.0 is not in the range x>0; see 'omphalon extruder fit --help'",
+    ),
+    (
+        [*EXTRUDER, "--asked", "80", "--fed", "-75"],
+        1,
+        "--asked 80 --fed -75: the fed length -75 is not above 0; measure again, in mm",
+    ),
+    (
+        [*EXTRUDER, "--asked", "0", "--fed", "75"],
+        1,
+        "--asked 0 --fed 75: asked 0 is not above 0; measure again, in mm",
+    ),
+    (
+        [*EXTRUDER, "--fed", "75"],
+        2,
+        "no asked length for every reading; give --asked MM, or a column asked_mm",
+    ),
+    (
+        [*EXTRUDER, "--asked", "80"],
+        2,
+        "no fed lengths; give --mark with --left, --before with --after, or --fed",
+    ),
+    (
+        [*EXTRUDER, "--asked", "80", "--fed", "abc"],
+        1,
+        "--fed: 'abc' is no length; write fed_mm as a number, with a unit if it "
+        "is not mm (34.6, 34,6 mm, 1.36 in)",
+    ),
+    (
+        [*EXTRUDER, *lengths("--asked", 80, 81), *lengths("--fed", 1, 2, 3)],
+        2,
+        "2 --asked, 3 --fed: they do not pair up; give each once for every reading, or once for all",
+    ),
+    (
+        [*EXTRUDER, "runs.csv", "--fed", "3"],
+        2,
+        "readings in a file and in options; give one of the two",
+    ),
+    (
+        [*EXTRUDER, "runs.csv"],
+        1,
+        "runs.csv: row 1: unknown column 'left'; use asked_mm, mark_mm, left_mm, before_mm, after_mm, "
+        "fed_mm, back_mm, speed_mm_s, temp_c",
+    ),
+    (
+        [*EXTRUDER, "cells.csv"],
+        1,
+        "cells.csv: row 3: 'x' is no length; write fed_mm as a number, with a unit if it is not mm "
+        "(34.6, 34,6 mm, 1.36 in)",
+    ),
     ([*EXTRUDER, "none.csv"], 1, "none.csv: no readings below the header; add one row a reading"),
-    (["axis", "fit", "--steps", "80", "--asked", "1", "--moved", "1"], 2, "no axis; give --axis x, y or z with the readings"),
+    (
+        ["axis", "fit", "--steps", "80", "--asked", "1", "--moved", "1"],
+        2,
+        "no axis; give --axis x, y or z with the readings",
+    ),
     (["axis", "fit", "axis.csv", "--steps", "x=80"], 1, "axis.csv: row 2: axis 'w'; use x, y or z"),
-    (["axis", "fit", "--axis", "x", "--steps", "y=80", "--asked", "50", "--moved", "50"], 2,
-     "no present steps for axis x; give --steps x=N"),
-    (["axis", "fit", "--axis", "x", "--steps", "-80", "--asked", "50", "--moved", "50"], 2,
-     "--steps -80: not steps per mm of an axis; give x=80, or a number above 0 with --axis"),
+    (
+        ["axis", "fit", "--axis", "x", "--steps", "y=80", "--asked", "50", "--moved", "50"],
+        2,
+        "no present steps for axis x; give --steps x=N",
+    ),
+    (
+        ["axis", "fit", "--axis", "x", "--steps", "-80", "--asked", "50", "--moved", "50"],
+        2,
+        "--steps -80: not steps per mm of an axis; give x=80, or a number above 0 with --axis",
+    ),
     ([*FLOW, "--wall", "0"], 1, "--wall 0: wall 0 is not above 0; measure again, in mm"),
     (FLOW, 2, "no wall thicknesses; give --wall MM once for each, or a column wall_mm"),
     (["motion", "fit"], 2, "no levels; give a file, or --axis with --pass and --fail"),
-    (["motion", "plan", "--axis", "y", "--speed", "300:100:25", "--out", "d.gcode"], 2,
-     "300:100:25: not FROM:TO:STEP; give a lower and a higher level and a step above 0"),
-    (["motion", "plan", "--axis", "y", "--acceleration", "500:900:100", "--out", "d.gcode"], 2,
-     "no line that sets the acceleration; give --line TEMPLATE with {acceleration} in it"),
-    (["motion", "plan", "--axis", "y", "--acceleration", "500:900:100", "--line", "A", "--out", "d.gcode"], 2,
-     "--line A: no {acceleration} in it; put it where the number belongs"),
-    (["motion", "plan", "--axis", "y", "--speed", "100", "--out", "d.gcode"], 2,
-     "100: not 3 numbers with colons between; for example 100:300:25"),
-    (["motion", "plan", "--axis", "y", "--speed", "100:300:50", "--out", "no/d.gcode"], 1,
-     "no/d.gcode: cannot be written (No such file or directory); choose another place"),
-    (["probe", "fit", "--offset", "0"], 2,
-     "no heights; give --drag MM for each drag of the paper, and --trigger MM for each probing"),
-    (["probe", "fit", "--offset", "0", *lengths("--drag", 100, 0.1)], 1, "--drag 100: no such height; give mm from the present zero"),
-    (["extruder", "plan", "--wanted", "0.0005", "--asked", "10"], 2, "--wanted 0.0005: not to be had with marks placed to 0.3 mm "
-     "over 10 mm; ask for more length, or a wider certainty"),
+    (
+        ["motion", "plan", "--axis", "y", "--speed", "300:100:25", "--out", "d.gcode"],
+        2,
+        "300:100:25: not FROM:TO:STEP; give a lower and a higher level and a step above 0",
+    ),
+    (
+        ["motion", "plan", "--axis", "y", "--acceleration", "500:900:100", "--out", "d.gcode"],
+        2,
+        "no line that sets the acceleration; give --line TEMPLATE with {acceleration} in it",
+    ),
+    (
+        [
+            "motion",
+            "plan",
+            "--axis",
+            "y",
+            "--acceleration",
+            "500:900:100",
+            "--line",
+            "A",
+            "--out",
+            "d.gcode",
+        ],
+        2,
+        "--line A: no {acceleration} in it; put it where the number belongs",
+    ),
+    (
+        ["motion", "plan", "--axis", "y", "--speed", "100", "--out", "d.gcode"],
+        2,
+        "100: not 3 numbers with colons between; for example 100:300:25",
+    ),
+    (
+        ["motion", "plan", "--axis", "y", "--speed", "100:300:50", "--out", "no/d.gcode"],
+        1,
+        "no/d.gcode: cannot be written (No such file or directory); choose another place",
+    ),
+    (
+        ["probe", "fit", "--offset", "0"],
+        2,
+        "no heights; give --drag MM for each drag of the paper, and --trigger MM for each probing",
+    ),
+    (
+        ["probe", "fit", "--offset", "0", *lengths("--drag", 100, 0.1)],
+        1,
+        "--drag 100: no such height; give mm from the present zero",
+    ),
+    (
+        ["extruder", "plan", "--wanted", "0.0005", "--asked", "10"],
+        2,
+        "--wanted 0.0005: not to be had with marks placed to 0.3 mm "
+        "over 10 mm; ask for more length, or a wider certainty",
+    ),
 ]
 
 
@@ -195,12 +456,21 @@ def test_wrong_input_gets_one_clear_sentence(words, code, line, run, tmp_path):
     assert not (tmp_path / "d.gcode").exists()
 
 
-@pytest.mark.parametrize("words", [EXTRUDER + ["--asked", "80", "--fed", "75"], MOVE + ["--asked", "9", "--moved", "9"],
-                                   FLOW + lengths("--wall", 0.4, 0.4, 0.4), Y + ["--pass", "1", "--fail", "2"],
-                                   ["probe", "fit", "--offset", "0", "--drag", "0.1", "--drag", "0.1"]])
+@pytest.mark.parametrize(
+    "words",
+    [
+        EXTRUDER + ["--asked", "80", "--fed", "75"],
+        MOVE + ["--asked", "9", "--moved", "9"],
+        FLOW + lengths("--wall", 0.4, 0.4, 0.4),
+        Y + ["--pass", "1", "--fail", "2"],
+        ["probe", "fit", "--offset", "0", "--drag", "0.1", "--drag", "0.1"],
+    ],
+)
 def test_small_sums_load_no_large_libraries(words):
-    code = (f"import sys; sys.argv = ['omphalon', *{words!r}]\nfrom omphalon.cli import main\n"
-            "try: main()\nexcept SystemExit: pass\nprint('LOADED', *(m for m in ('scipy', 'matplotlib') if m in sys.modules))")
+    code = (
+        f"import sys; sys.argv = ['omphalon', *{words!r}]\nfrom omphalon.cli import main\n"
+        "try: main()\nexcept SystemExit: pass\nprint('LOADED', *(m for m in ('scipy', 'matplotlib') if m in sys.modules))"
+    )
     out = subprocess.run([sys.executable, "-c", code], text=True, capture_output=True).stdout
     assert out.splitlines()[-1] == "LOADED" and len(out.splitlines()) > 3
 
@@ -208,21 +478,36 @@ def test_small_sums_load_no_large_libraries(words):
 @pytest.mark.parametrize("runs, wanted", [(1, 0.0078), (4, 0.0040), (9, 0.0026)])
 def test_plan_counts_runs_from_the_numbers(runs, wanted, run):
     """Student's t × √(0.3² + 2 × 0.1²/12) ÷ (80 √n), worked out here."""
-    document = json.loads(run("extruder", "plan", "--asked", "80", "--resolution", "0.1", "--wanted", wanted, "--json").stdout)
-    n = next(n for n in range(1, 50)
-             if stats.t.ppf(0.975, 29 + n) * np.sqrt(0.09 + 0.01 / 6) / 80 / np.sqrt(n) <= wanted)
+    document = json.loads(
+        run(
+            "extruder", "plan", "--asked", "80", "--resolution", "0.1", "--wanted", wanted, "--json"
+        ).stdout
+    )
+    n = next(
+        n
+        for n in range(1, 50)
+        if stats.t.ppf(0.975, 29 + n) * np.sqrt(0.09 + 0.01 / 6) / 80 / np.sqrt(n) <= wanted
+    )
     assert document["settings"]["runs"] == n == pytest.approx(runs, abs=1)
 
 
 def test_repeats_give_the_failure_curve(run, tmp_path):
     """Levels with a true chance to fail of 1/(1 + (300/level)^12): one in twenty fails at 300 · 19^(−1/12) = 234.7."""
     random = np.random.default_rng(3)
-    tried = [(v, "fail" if random.uniform() < 1 / (1 + (300 / v) ** 12) else "pass") for v in range(180, 400, 20) for _ in range(30)]
-    (tmp_path / "runs.csv").write_text("axis,speed_mm_s,result\n" + "".join(f"y,{v},{r}\n" for v, r in tried))
+    tried = [
+        (v, "fail" if random.uniform() < 1 / (1 + (300 / v) ** 12) else "pass")
+        for v in range(180, 400, 20)
+        for _ in range(30)
+    ]
+    (tmp_path / "runs.csv").write_text(
+        "axis,speed_mm_s,result\n" + "".join(f"y,{v},{r}\n" for v, r in tried)
+    )
     document = json.loads(run("motion", "fit", "runs.csv", "--json").stdout)
     found = document["evidence"]["y"]["speed_mm_s"]
     assert found["risk_level"] <= found["highest_pass"]
-    assert found["risk_level"] == pytest.approx(min(300 * 19 ** (-1 / 12), found["highest_pass"]), rel=0.08)
+    assert found["risk_level"] == pytest.approx(
+        min(300 * 19 ** (-1 / 12), found["highest_pass"]), rel=0.08
+    )
 
 
 def interpreted(lines, low, high, axis):
@@ -232,7 +517,9 @@ def interpreted(lines, low, high, axis):
         code = line.split(";")[0].split()
         if not code:
             continue
-        assert code[0] in ("G1", "G4", "G21", "G28", "G90", "M84", "M117", "M400") or code[0].startswith("SETA"), line
+        assert code[0] in ("G1", "G4", "G21", "G28", "G90", "M84", "M117", "M400") or code[
+            0
+        ].startswith("SETA"), line
         if code[0] == "M117" and "/" in code[1]:
             levels += 1
         if code[0] != "G1":
@@ -246,13 +533,29 @@ def interpreted(lines, low, high, axis):
     return levels, visits, at
 
 
-@pytest.mark.parametrize("axis, what, levels, travel, line", [
-    ("y", "--speed", (100, 300, 25), (10, 180), None), ("x", "--speed", (50, 60, 10), (0, 220), None),
-    ("z", "--speed", (5, 15, 5), (5, 100), None), ("x", "--acceleration", (1000, 3000, 500), (20, 200), "SETA {acceleration:.0f}"),
-])
+@pytest.mark.parametrize(
+    "axis, what, levels, travel, line",
+    [
+        ("y", "--speed", (100, 300, 25), (10, 180), None),
+        ("x", "--speed", (50, 60, 10), (0, 220), None),
+        ("z", "--speed", (5, 15, 5), (5, 100), None),
+        ("x", "--acceleration", (1000, 3000, 500), (20, 200), "SETA {acceleration:.0f}"),
+    ],
+)
 def test_dry_run_stays_inside_and_comes_back(axis, what, levels, travel, line, run, tmp_path):
-    done = run("motion", "plan", "--axis", axis, what, ":".join(map(str, levels)), "--travel", "{}:{}".format(*travel),
-               "--out", "d.gcode", *(["--line", line] if line else []))
+    done = run(
+        "motion",
+        "plan",
+        "--axis",
+        axis,
+        what,
+        ":".join(map(str, levels)),
+        "--travel",
+        "{}:{}".format(*travel),
+        "--out",
+        "d.gcode",
+        *(["--line", line] if line else []),
+    )
     assert done.returncode == 0, done.stderr
     lines = (tmp_path / "d.gcode").read_text().splitlines()
     count, visits, _ = interpreted(lines, *travel, axis)
@@ -262,8 +565,11 @@ def test_dry_run_stays_inside_and_comes_back(axis, what, levels, travel, line, r
         here = [v for v in visits if v[0] == number]
         assert here[-1][1] == travel[0] and here[-1][2] <= 20  # back at the reference, slowly
         assert max(v[1] for v in here) == travel[1] and min(v[1] for v in here) == travel[0]
-        assert max(v[2] for v in here) == pytest.approx(level if what == "--speed" else 100.0, rel=0.01)
+        assert max(v[2] for v in here) == pytest.approx(
+            level if what == "--speed" else 100.0, rel=0.01
+        )
         if line:
             assert f"SETA {level}" in lines
-    assert re.search(rf"dry run of axis {axis.upper()}", lines[0]) and not any(x.startswith(("M104", "M109", "M140", "M190"))
-                                                                            for x in lines)
+    assert re.search(rf"dry run of axis {axis.upper()}", lines[0]) and not any(
+        x.startswith(("M104", "M109", "M140", "M190")) for x in lines
+    )

@@ -10,24 +10,39 @@ from omphalon.standin.heater import Heater
 from omphalon.standin.loop import run_loop
 from omphalon.standin.oscillation import Test, oscillation_log
 
-PLAIN = ThermalModel(gain_c=400.0, time_constant_s=100.0, lag_s=1e-6, dead_time_s=4.0, ambient_c=20.0,
-                     loss_growth=0.0, reference_c=180.0)
+PLAIN = ThermalModel(
+    gain_c=400.0,
+    time_constant_s=100.0,
+    lag_s=1e-6,
+    dead_time_s=4.0,
+    ambient_c=20.0,
+    loss_growth=0.0,
+    reference_c=180.0,
+)
 TICKLESS = Loop(200.0, period_s=1e-9)
 
 
 def test_first_order_filter_is_the_closed_form():
     t = np.arange(0, 50.1, 0.5)
-    np.testing.assert_allclose(thermal.first_order(np.ones(100), 0.5, 7.0), 1 - np.exp(-t / 7), rtol=1e-10)
+    np.testing.assert_allclose(
+        thermal.first_order(np.ones(100), 0.5, 7.0), 1 - np.exp(-t / 7), rtol=1e-10
+    )
 
 
 @pytest.mark.parametrize("delay", [0.0, 0.4, 1.7, 12.0])
 def test_drive_averages_steps_exactly(delay):
-    driven = record.Drive(np.array([0.0, 3.3, 7.9, 20.0]), np.array([1.0, 0.0, 0.5]),
-                           np.array([0.0, 3.3, 3.3, 9.35]), np.zeros(2))
+    driven = record.Drive(
+        np.array([0.0, 3.3, 7.9, 20.0]),
+        np.array([1.0, 0.0, 0.5]),
+        np.array([0.0, 3.3, 3.3, 9.35]),
+        np.zeros(2),
+    )
     grid = np.arange(0, 15.0, 0.5)
     fine = np.arange(0, 14.5, 0.0005) + 0.00025 - delay
     level = np.where(fine < 0, 0, np.where(fine < 3.3, 1.0, np.where(fine < 7.9, 0.0, 0.5)))
-    np.testing.assert_allclose(driven.mean(grid, delay), level.reshape(len(grid) - 1, -1).mean(axis=1), atol=2e-3)
+    np.testing.assert_allclose(
+        driven.mean(grid, delay), level.reshape(len(grid) - 1, -1).mean(axis=1), atol=2e-3
+    )
 
 
 def test_ultimate_gain_of_a_lag_with_dead_time():
@@ -50,15 +65,25 @@ def test_textbook_is_the_published_table():
 def test_sensitivity_of_an_integrating_loop():
     """P control of a pure lag: S = (1+Ts)/(1+Ts+kK) never passes 1; far below it dead time hardly matters."""
     calm = ThermalModel(400.0, 100.0, 1e-6, 0.0, 20.0, 0.0, 180.0)
-    assert loop.sensitivity(calm, np.array([[0.01, 0.0, 0.0]]), TICKLESS)[0] == pytest.approx(1.0, abs=0.01)
+    assert loop.sensitivity(calm, np.array([[0.01, 0.0, 0.0]]), TICKLESS)[0] == pytest.approx(
+        1.0, abs=0.01
+    )
     gain, _ = loop.ultimate_of(PLAIN, Loop(200.0, period_s=0.01))
-    half = loop.sensitivity(PLAIN, np.array([[gain / 2, 0.0, 0.0], [gain * 0.99, 0, 0]]), Loop(200.0, period_s=0.01))
-    assert 2.0 <= half[0] < 2.4 and half[1] > 30  # 1/(1 − ½) at the ultimate frequency, a little more beside it
+    half = loop.sensitivity(
+        PLAIN, np.array([[gain / 2, 0.0, 0.0], [gain * 0.99, 0, 0]]), Loop(200.0, period_s=0.01)
+    )
+    assert (
+        2.0 <= half[0] < 2.4 and half[1] > 30
+    )  # 1/(1 − ½) at the ultimate frequency, a little more beside it
 
 
 def relay_curve(period, amplitude, duty, step):
     t = np.arange(0, 20 * period, step)
-    return t, 200 - amplitude * np.sin(2 * np.pi * t / period), np.where((t % period) < duty * period, 0.8, 0.1)
+    return (
+        t,
+        200 - amplitude * np.sin(2 * np.pi * t / period),
+        np.where((t % period) < duty * period, 0.8, 0.1),
+    )
 
 
 @pytest.mark.parametrize("duty", [0.5, 0.3, 0.7])
@@ -77,12 +102,26 @@ def test_describing_function(duty, step):
 def test_noise_level_is_found_under_a_curve(sigma):
     t, y, _ = relay_curve(15.0, 2.5, 0.5, 1.0)
     noisy = np.tile(y, 10) + np.random.default_rng(5).normal(0, sigma, 10 * len(y))
-    assert oscillation.noise_level(np.arange(len(noisy)) * 1.0, noisy) == pytest.approx(sigma, rel=0.25)
+    assert oscillation.noise_level(np.arange(len(noisy)) * 1.0, noisy) == pytest.approx(
+        sigma, rel=0.25
+    )
 
 
-SIMPLE = Heater(power_w=45.0, heated_j_c=15.0, second_j_c=0.3, coupling_w_c=3.0, loss_heated_w_c=0.09,
-                loss_second_w_c=0.0, growth_per_c=0.0, sensor_place=0.0, sensor_lag_s=2.0, dead_time_s=1.2,
-                ambient_c=22.0, noise_c=0.03, quantum_c=0.01)
+SIMPLE = Heater(
+    power_w=45.0,
+    heated_j_c=15.0,
+    second_j_c=0.3,
+    coupling_w_c=3.0,
+    loss_heated_w_c=0.09,
+    loss_second_w_c=0.0,
+    growth_per_c=0.0,
+    sensor_place=0.0,
+    sensor_lag_s=2.0,
+    dead_time_s=1.2,
+    ambient_c=22.0,
+    noise_c=0.03,
+    quantum_c=0.01,
+)
 
 
 def recorded(heater, every, seed=0):
@@ -90,8 +129,17 @@ def recorded(heater, every, seed=0):
     t, y, power = (np.array(v) for v in (log.time_s, log.temperature_c, log.power))
     noise = oscillation.noise_level(t, y)
     switched = oscillation.switching(t, y, power, noise)
-    return record.Record(t, y, np.full(len(t), 220.0), record.drive(t, power, switched), 4.0, noise,
-                          heater.quantum_c, 3.0, np.zeros(len(t), bool))
+    return record.Record(
+        t,
+        y,
+        np.full(len(t), 220.0),
+        record.drive(t, power, switched),
+        4.0,
+        noise,
+        heater.quantum_c,
+        3.0,
+        np.zeros(len(t), bool),
+    )
 
 
 def fitted(heater, every, seed=0):
@@ -103,8 +151,9 @@ def test_model_finds_a_heater_it_can_describe(every):
     """One mass, a lag and a dead time: power over heat capacity, lag and dead time come back at any report interval."""
     fit = fitted(SIMPLE, every)
     model = fit.model
-    slope = model.gain_c * (model.shares[0] / model.time_constant_s
-                            + model.shares[1] / max(model.second_s, 1.0))
+    slope = model.gain_c * (
+        model.shares[0] / model.time_constant_s + model.shares[1] / max(model.second_s, 1.0)
+    )
     assert slope == pytest.approx(45.0 / 15.3, rel=0.06)
     # half a control period passes between a crossing and the switching, on top of the heater's own dead time
     assert model.dead_time_s + model.lag_s == pytest.approx(1.2 + 2.0, abs=0.35)

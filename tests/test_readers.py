@@ -13,9 +13,26 @@ POWER = np.where(TIME % 10 < 5, 1.0, 0.0)
 GOAL = np.full(40, 150.0)
 
 
-def table(head="time_s,temperature_c,target_c,power", fmt="{t:.1f},{c:.2f},{g:.0f},{p:g}", end="\n", scale=1.0):
-    return end.join([head, *(fmt.format(t=t, c=c, g=g, p=p * scale, k=c + 273.15, f=c * 1.8 + 32, ms=t * 1000)
-                             for t, c, g, p in zip(TIME, TEMP, GOAL, POWER, strict=True))]) + end
+def table(
+    head="time_s,temperature_c,target_c,power",
+    fmt="{t:.1f},{c:.2f},{g:.0f},{p:g}",
+    end="\n",
+    scale=1.0,
+):
+    return (
+        end.join(
+            [
+                head,
+                *(
+                    fmt.format(
+                        t=t, c=c, g=g, p=p * scale, k=c + 273.15, f=c * 1.8 + 32, ms=t * 1000
+                    )
+                    for t, c, g, p in zip(TIME, TEMP, GOAL, POWER, strict=True)
+                ),
+            ]
+        )
+        + end
+    )
 
 
 def clock(t, start=23 * 3600 + 59 * 60 + 50):
@@ -41,7 +58,11 @@ CASES = {
     "comments, blanks": ("# Fulmar\n\n" + PLAIN.replace("10.0,", "# here\n\n10.0,", 1), {}, set()),
     "semicolon, comma": (PLAIN.replace(",", ";").replace(".", ","), {}, set()),
     "tab": (PLAIN.replace(",", "\t"), {}, set()),
-    "header again": (PLAIN.replace("20.0,", "time_s,temperature_c,target_c,power\n20.0,", 1), {}, set()),
+    "header again": (
+        PLAIN.replace("20.0,", "time_s,temperature_c,target_c,power\n20.0,", 1),
+        {},
+        set(),
+    ),
     "percent": (table("Time [s],Temp [°C],Set [°C],Power [%]", scale=100), {}, set()),
     "counts": (table(scale=255), {}, {"power-scale-guessed"}),
     "counts, said": (table(scale=255), {"full_power": 255.0}, set()),
@@ -49,19 +70,47 @@ CASES = {
     "kelvin": (table("t,temperature (K),pwm", "{t:.1f},{k:.2f},{p:g}"), {}, set()),
     "clock at midnight": (table("clock,nozzle,duty", "X{t:.1f},{c:.2f},{p:g}"), {}, set()),
     "iso": (table("timestamp,actual,power", "Y{t:.1f},{c:.2f},{p:g}"), {}, set()),
-    "own names": (table("a1,b1,c1,d1"), {"columns": {"time": "a1", "temperature": "b1", "target": "c1", "power": "d1"}},
-                  set()),
+    "own names": (
+        table("a1,b1,c1,d1"),
+        {"columns": {"time": "a1", "temperature": "b1", "target": "c1", "power": "d1"}},
+        set(),
+    ),
     "no time": (table("temperature,power", "{c:.2f},{p:g}"), {"every_s": 1.0}, set()),
-    "two heaters": (table("time,bed_temp,bed_power,nozzle_temp,nozzle_target,nozzle_power",
-                          "{t:.1f},22.5,0,{c:.2f},{g:.0f},{p:g}"), {"heater": "hotend"}, set()),
-    "out of order, doubled": ("\n".join([PLAIN.split("\n")[0], *reversed(PLAIN.split("\n")[1:-1]),
-                                         PLAIN.split("\n")[7]]) + "\n", {}, {"rows-reordered"}),
-    "a bad row": (PLAIN.replace("5.0,41.25", "5.0,4x.25") + "5.0,41.25,150,0\n", {},
-                  {"rows-passed-over", "rows-reordered"}),
+    "two heaters": (
+        table(
+            "time,bed_temp,bed_power,nozzle_temp,nozzle_target,nozzle_power",
+            "{t:.1f},22.5,0,{c:.2f},{g:.0f},{p:g}",
+        ),
+        {"heater": "hotend"},
+        set(),
+    ),
+    "out of order, doubled": (
+        "\n".join([PLAIN.split("\n")[0], *reversed(PLAIN.split("\n")[1:-1]), PLAIN.split("\n")[7]])
+        + "\n",
+        {},
+        {"rows-reordered"},
+    ),
+    "a bad row": (
+        PLAIN.replace("5.0,41.25", "5.0,4x.25") + "5.0,41.25,150,0\n",
+        {},
+        {"rows-passed-over", "rows-reordered"},
+    ),
     "console, clock": (console(clock), {"full_power": 127.0}, {"heater-guessed"}),
-    "console, brackets": (console(lambda t: f"[{clock(t)}] recv:"), {"heater": "hotend"}, {"power-scale-guessed"}),
-    "console, seconds": (console(lambda t: f"{t + 1000:.2f}"), {"heater": "hotend", "full_power": 127.0}, set()),
-    "console, no time": (console(lambda t: ""), {"heater": "hotend", "every_s": 1.0}, {"power-scale-guessed"}),
+    "console, brackets": (
+        console(lambda t: f"[{clock(t)}] recv:"),
+        {"heater": "hotend"},
+        {"power-scale-guessed"},
+    ),
+    "console, seconds": (
+        console(lambda t: f"{t + 1000:.2f}"),
+        {"heater": "hotend", "full_power": 127.0},
+        set(),
+    ),
+    "console, no time": (
+        console(lambda t: ""),
+        {"heater": "hotend", "every_s": 1.0},
+        {"power-scale-guessed"},
+    ),
     "console, bed": (console(clock, bed=True), {"heater": "bed", "full_power": 127.0}, set()),
     "console, bed found": (console(clock, bed=True), {"full_power": 127.0}, {"heater-guessed"}),
 }
@@ -72,7 +121,9 @@ CASES = {
 def test_the_same_log_comes_out(name, packed, tmp_path):
     text, how, notes = CASES[name]
     for t in reversed(TIME):
-        text = text.replace(f"X{t:.1f}", clock(t)).replace(f"Y{t:.1f}", f"2026-11-23T10:00:{t:04.1f}+01:00")
+        text = text.replace(f"X{t:.1f}", clock(t)).replace(
+            f"Y{t:.1f}", f"2026-11-23T10:00:{t:04.1f}+01:00"
+        )
     path = tmp_path / "log.csv"
     path.write_bytes(gzip.compress(text.encode()) if packed else text.encode())
     log = read_temperature(str(path), Reading(**how))
@@ -92,4 +143,7 @@ def test_no_power_and_no_target(tmp_path):
 def test_the_row_of_a_bad_cell_is_named(tmp_path):
     path = tmp_path / "log.csv"
     path.write_text(PLAIN.replace("5.0,41.25", "5.0,4x.25"))
-    assert read_temperature(str(path)).notes[0].message == "1 unreadable row passed over, the first is row 7"
+    assert (
+        read_temperature(str(path)).notes[0].message
+        == "1 unreadable row passed over, the first is row 7"
+    )

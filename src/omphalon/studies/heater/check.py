@@ -68,7 +68,7 @@ SIGNS = (
          "one long overshoot: the integral filled up during the heat-up",
          "let the integral start only near the target, or lower ki; fit again"),
     Sign("hot", lambda a, limits, unit, warned: (a.overshoot_c or 0) > limits.overshoot_c
-         or ((a.busy or 0) > 0.12 and (a.chatter or 0) > 0.1) or (a.chatter or 0) > 0.15,
+         or ((a.busy or 0) > 0.12 and (a.chatter or 0) > 0.1) or ((a.chatter or 0) > 0.15 and (a.ripple_c or 0) > 2.5 * a.noise_c),
          "it overshoots, or its power bangs between the limits while it holds",
          "gains too hot: run the oscillation test and fit again, or --aim gentle"),
     Sign("slow", _slow, "it creeps to the target, or comes back late",
