@@ -573,3 +573,38 @@ def test_dry_run_stays_inside_and_comes_back(axis, what, levels, travel, line, r
     assert re.search(rf"dry run of axis {axis.upper()}", lines[0]) and not any(
         x.startswith(("M104", "M109", "M140", "M190")) for x in lines
     )
+
+
+def test_a_zero_error_of_the_mark_stays_out_of_the_steps(run):
+    """Fed 0.5 mm too little at 40, 80 and 120 mm alike: the edge was misjudged, the scale is right."""
+    words = lengths("--asked", 40, 80, 120) + lengths("--before", 150, 150, 150)
+    done = run(*EXTRUDER, *words, *lengths("--after", 110.5, 70.5, 30.5), "--json")
+    document = json.loads(done.stdout)
+    assert document["verdict"] == "keep"
+    assert document["evidence"]["offset_mm"] == pytest.approx(-0.5)
+    assert document["evidence"]["ratio"] == pytest.approx(1.0)
+
+
+def test_skew_from_the_two_diagonals(run):
+    """A 100 mm square sheared by 0.3 degrees: diagonals by the law of cosines, worked out here."""
+    angle = np.radians(90 - 0.3)
+    long, short = (np.sqrt(20000 + s * 20000 * np.cos(angle)) for s in (1, -1))
+    words = ["--asked", "100", "--moved", "100", "--diagonal", f"{long:.4f}", f"{short:.4f}"]
+    document = json.loads(run(*MOVE, *words, "--sides", "100", "100", "--json").stdout)
+    assert document["evidence"]["skew_deg"] == pytest.approx(0.3, abs=0.01)
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        [*MARKED, *lengths("--left", 34.6, 34.9, 43.7, 34.4)],
+        [*MOVE, *lengths("--asked", 50, 100), *lengths("--moved", 50.2, 100.4)],
+        [*FLOW, *lengths("--wall", 0.48, 0.47, 0.49)],
+        [*Y, *lengths("--pass", 100, 150), "--fail", "200"],
+        ["probe", "fit", "--offset", "0", *lengths("--drag", 0.2, 0.21, 0.2)],
+    ],
+)
+def test_every_fit_draws_its_answer(words, run, tmp_path):
+    done = run(*words, "--plot", "figure.svg")
+    assert done.returncode == 0 and done.stdout.rstrip().endswith("figure  figure.svg")
+    assert (tmp_path / "figure.svg").read_text().count("<path") > 15

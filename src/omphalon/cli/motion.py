@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.axis import AXIS
-from omphalon.cli.common import answering, leave
+from omphalon.cli.common import answering, check_plot, leave
 from omphalon.cli.heater import ABOVE_ZERO
 
 if TYPE_CHECKING:
@@ -76,18 +76,19 @@ def _numbers(text: str, count: int) -> list[float]:
 @click.option("--fail", "failed", multiple=True, metavar="LEVEL", help="A level that failed.")
 @click.option("--margin", type=click.FloatRange(0, 0.8), default=0.2, show_default=True, metavar="F",
               help="How far below the trusted level to stay.")
-@answering(plot=False)
+@answering()
 def fit(name: str | None, quantity: str, readings: str | None, passed: tuple[str, ...], failed: tuple[str, ...],
-        margin: float, as_json: bool, dialect: str | None, quiet: bool) -> None:
+        margin: float, as_json: bool, plot: str | None, dialect: str | None, quiet: bool) -> None:
     """Turn pass and fail of a dry run's levels into limits with a margin.
 
     \b
     Example:
       omphalon motion fit --axis y --pass 150 --pass 175 --pass 200 --fail 225 --fail 250
     """
+    check_plot(plot)
     from omphalon.studies.motion import fit_motion
 
-    leave(fit_motion(_tried(readings, name, quantity, passed, failed), margin), as_json, quiet)
+    leave(fit_motion(_tried(readings, name, quantity, passed, failed), margin), as_json, quiet, plot)
 
 
 @motion.command("check", short_help="Judges a limit on fresh runs.")

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Command, answering, leave
+from omphalon.cli.common import Command, answering, check_plot, leave
 
 
 @click.group()
@@ -47,32 +47,34 @@ def plan(paper: float, as_json: bool, dialect: str | None, quiet: bool) -> None:
 
 @probe.command("fit", short_help="New offset from drag and trigger heights.")
 @measured
-@answering(plot=False)
-def fit(as_json: bool, dialect: str | None, quiet: bool, **given: Any) -> None:
+@answering()
+def fit(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
     """Turn drag heights of paper, and trigger heights of the probe, into the offset.
 
     \b
     Example:
       omphalon probe fit --offset -1.85 --drag 0.22 --drag 0.24 --drag 0.22 --trigger 0.012 --trigger 0.008 --trigger 0.011
     """
+    check_plot(plot)
     from omphalon.studies.probe import fit_probe
 
-    leave(fit_probe(*_heights(given)), as_json, quiet)
+    leave(fit_probe(*_heights(given)), as_json, quiet, plot)
 
 
 @probe.command("check", short_help="Judges the offset on fresh drags.")
 @measured
-@answering(plot=False)
-def check(as_json: bool, dialect: str | None, quiet: bool, **given: Any) -> None:
+@answering()
+def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
     """Judge whether the paper now drags at its own thickness.
 
     \b
     Example:
       omphalon probe check --offset -1.72 --drag 0.10 --drag 0.12 --drag 0.10
     """
+    check_plot(plot)
     from omphalon.studies.probe import check_probe
 
-    leave(check_probe(*_heights(given)), as_json, quiet)
+    leave(check_probe(*_heights(given)), as_json, quiet, plot)
 
 
 def _heights(given: dict[str, Any]) -> tuple[Any, Any, Any]:

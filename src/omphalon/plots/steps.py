@@ -45,19 +45,50 @@ def draw_flow(figure: Figure, picture: Any) -> None:
     """Each wall with its error bar against the expected thickness, and the mean with its band."""
     ax = figure.add_subplot()
     dress(ax, x="reading", y="wall, mm", title="Walls against the expected thickness")
-    number = np.arange(1, len(picture.walls_mm) + 1)
-    ax.axhspan(picture.mean_mm - picture.half_width_mm, picture.mean_mm + picture.half_width_mm, color=PALE, linewidth=0)
-    ax.axhline(picture.mean_mm, color=SIGNAL, linewidth=1.8)
-    ax.axhline(picture.expected_mm, color=FOG, linewidth=1.2, linestyle="--")
+    draw_repeats(ax, picture.walls_mm, picture, "expected", picture.expected_mm)
+
+
+def draw_probe(figure: Figure, picture: Any) -> None:
+    """Each drag height with its error bar against the paper's thickness, and the mean with its band."""
+    ax = figure.add_subplot()
+    dress(ax, x="drag", y="height, mm", title="Where the paper drags, against its thickness")
+    draw_repeats(ax, picture.drags_mm, picture, "paper", picture.paper_mm)
+
+
+def draw_repeats(ax: Axes, values: Any, picture: Any, name: str, goal: float) -> None:
+    """Repeated readings (n,), those left out crossed, the mean and its 95 % band, and the goal."""
+    number = np.arange(1, len(values) + 1)
+    mean, half = picture.mean_mm, picture.half_width_mm
+    ax.axhspan(mean - half, mean + half, color=PALE, linewidth=0)
+    ax.axhline(mean, color=SIGNAL, linewidth=1.8)
+    ax.axhline(goal, color=FOG, linewidth=1.2, linestyle="--")
     for keep, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
         some = picture.keep == keep
         if some.any():
-            ax.errorbar(number[some], picture.walls_mm[some], yerr=1.96 * picture.deviation_mm, fmt=marker, color=colour,
-                        markersize=7, linewidth=1, capsize=3)
-    for x, y in zip(number[~picture.keep], picture.walls_mm[~picture.keep], strict=True):
+            ax.errorbar(number[some], values[some], yerr=1.96 * picture.deviation_mm, fmt=marker, color=colour, markersize=7,
+                        linewidth=1, capsize=3)
+    for x, y in zip(number[~picture.keep], values[~picture.keep], strict=True):
         ax.annotate("left out", (x, y), xytext=(12, 0), textcoords="offset points", va="center", color=INK)
-    ax.set_xlim(0.2, len(number) + 1.8)
+    ax.set_xlim(0.2, len(number) * 1.2 + 0.8)
     ax.set_xticks(number)
-    for value, label in ((picture.mean_mm, f"mean {picture.mean_mm:.3f}"),
-                         (picture.expected_mm, f"expected {picture.expected_mm:g}")):
-        ax.annotate(label, (len(number) + 1.75, value), ha="right", va="bottom", color=INK, fontsize=11)
+    for value, label in ((mean, f"mean {mean:.3f} ± {half:.3f}"), (goal, f"{name} {goal:g}")):
+        ax.annotate(label, (0.99, value), xycoords=("axes fraction", "data"), xytext=(0, 3), textcoords="offset points",
+                    ha="right", va="bottom", color=INK, fontsize=11)
+
+
+def draw_motion(figure: Figure, picture: Any) -> None:
+    """One panel a limit: runs that passed and failed at each level, the level to trust, and the setting below it."""
+    panels = figure.subplots(len(picture.limits), 1, squeeze=False)[:, 0]
+    for ax, one, tried, unit in zip(panels, picture.limits, picture.tried, picture.units, strict=True):
+        dress(ax, x=f"level, {unit}", title=f"Axis {one.axis}: set to {one.setting:.0f} {unit}")
+        ax.grid(False, axis="y")
+        for result, colour, marker in ((1, SEA, "o"), (0, SIGNAL, "X")):
+            some = [level for level, ok in tried if ok == result]
+            stack = [some[:n].count(level) for n, level in enumerate(some)]
+            ax.plot(some, [result + 0.08 * k for k in stack], marker, color=colour, markersize=9)
+        ax.axvline(one.risk_level, color=SAND, linewidth=1.4, linestyle=":")
+        ax.axvline(one.setting, color=INK, linewidth=1.8)
+        ax.annotate(" trusted", (one.risk_level, 0.5), color=INK, fontsize=11)
+        ax.annotate(f" setting {one.setting:.0f}", (one.setting, 0.5), color=INK, fontsize=11)
+        ax.set_yticks([0, 1], ["failed", "passed"])
+        ax.set_ylim(-0.4, 1.9)

@@ -17,6 +17,9 @@ FIGURES = {
     "axis-check": ("omphalon.plots.steps", "draw_steps"),
     "flow-fit": ("omphalon.plots.steps", "draw_flow"),
     "flow-check": ("omphalon.plots.steps", "draw_flow"),
+    "motion-fit": ("omphalon.plots.steps", "draw_motion"),
+    "probe-fit": ("omphalon.plots.steps", "draw_probe"),
+    "probe-check": ("omphalon.plots.steps", "draw_probe"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }
 SUFFIXES = (".png", ".svg")

@@ -132,7 +132,9 @@ def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str)
     keep, warned = _kept(data, slow)
     warnings += warned
     asked, fed = data.asked[keep], data.fed[keep]
-    found = scale.scale_of(asked, fed, data.known)
+    line = scale.line_of(asked, fed, np.ones(len(fed)), data.known) if _several(asked) else None
+    found = line.scale if line else scale.scale_of(asked, fed, data.known)
+    offset = line.offset if line else None
     new = question.steps / found.value
     half = new * found.half_width / found.value
     certain = not found.tells(1.0)
@@ -144,12 +146,13 @@ def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str)
     checking = kind.endswith("check")
     steps = question.steps if certain else new
     picture = StepsPicture("Filament: fed against asked", data.asked, data.fed, np.full(len(data.fed), data.known.whole),
-                           keep, found, np.zeros(len(data.fed)))
+                           keep, found, np.full(len(data.fed), 0.0 if offset is None else offset.value))
     return Finding(
         kind, "keep" if certain else "change", _because(asked, fed, found, question.steps, certain),
         {} if checking else {"steps_per_mm": steps}, {} if checking else {"steps_per_mm": half},
         {"ratio": found.value, "ratio_spread": found.half_width, "runs": len(fed), "expected_mm": float(asked.mean()),
          "fed_mm": float(fed.mean()), "reading_deviation_mm": found.deviation,
+         "offset_mm": None if offset is None else offset.value, "offset_spread_mm": None if offset is None else offset.half_width,
          "left_out": [r.where for r, k in zip(data.readings, keep, strict=True) if not k],
          **({} if question.drive is None else {"theory_steps_per_mm": question.drive.steps_per_mm})},
         tuple(warnings),
@@ -157,7 +160,7 @@ def _fitted(data: _Fed, question: ExtruderQuestion, dialect: Dialect, kind: str)
         _next(certain, checking, new), () if checking else (
             Shown("extruder", ("present", "new", "", "")),
             Shown("steps per mm", (f"{question.steps:g}", digits(steps, half), "± " + digits(half, least=2), "per mm"))),
-        _table(data, keep, found), picture)
+        _table(data, keep, found, offset), picture)
 
 
 def _refuse_swapped(data: _Fed) -> None:
@@ -169,11 +172,18 @@ def _refuse_swapped(data: _Fed) -> None:
                            "put what was commanded under asked, what was measured under fed")
 
 
+def _several(asked: Array) -> bool:
+    """Whether there are lengths enough to tell a zero error (of mark or edge) from the scale."""
+    return len(asked) >= 3 and float(np.ptp(asked)) > 0.2 * float(asked.max())
+
+
 def _kept(data: _Fed, slow: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], list[Warned]]:
     """Of the slow readings those that lie with the others on one ratio."""
     sign = -1.0 if data.column in ("left_mm", "after_mm") else 1.0
     some = [r for r, s in zip(data.readings, slow, strict=True) if s]
-    kept = belonging(data.asked[slow][:, None], data.fed[slow], data.known.whole, [r.where for r in some],
+    asked = data.asked[slow]
+    columns = np.stack([asked, np.ones(len(asked))], axis=1) if _several(asked) else asked[:, None]
+    kept = belonging(columns, data.fed[slow], data.known.whole, [r.where for r in some],
                      [r.numbers[data.column] for r in some], sign)
     keep = slow.copy()
     keep[slow] = kept.keep
@@ -208,7 +218,7 @@ def _because(asked: Array, fed: Array, found: Estimate, steps: float, certain: b
     return f"{got}: {steps:g} ÷ {found.value:.8g} = {steps / found.value:.10g}"
 
 
-def _table(data: _Fed, keep: NDArray[np.bool_], found: Estimate) -> tuple[Shown, ...]:
+def _table(data: _Fed, keep: NDArray[np.bool_], found: Estimate, offset: Estimate | None) -> tuple[Shown, ...]:
     rows = [Shown("readings", ("asked", "fed", "ratio", ""))]
     for n, (a, f, k) in enumerate(zip(data.asked, data.fed, keep, strict=True)):
         if n == 8:
@@ -217,6 +227,8 @@ def _table(data: _Fed, keep: NDArray[np.bool_], found: Estimate) -> tuple[Shown,
         rows.append(Shown(f"  {n + 1}", (f"{a:g} mm", f"{f:.2f} mm", f"{f / a:.4f}", "" if k else "left out")))
     rows.append(Shown("together", (f"{keep.sum()} run{'s'[:int(keep.sum() != 1)]}", "", f"{found.value:.4f}",
                                    f"± {found.half_width:.4f}")))
+    if offset is not None:
+        rows.append(Shown("zero error", (f"{offset.value:+.2f} ± {offset.half_width:.2f} mm at every length, kept out of the steps",)))
     return tuple(rows)
 
 

@@ -27,6 +27,15 @@ MOST_LEVELS = 40
 
 
 @dataclass(frozen=True)
+class MotionPicture:
+    """What plots/ draws: each limit, and the levels tried for it with pass (1) or fail (0)."""
+
+    limits: tuple[Limit, ...]
+    tried: tuple[tuple[tuple[float, int], ...], ...]
+    units: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Limit:
     """The limit of one axis and quantity: highest level passed, lowest failed, the level with 5 % risk, what to set."""
 
@@ -149,7 +158,9 @@ def _told(limits: list[Limit], groups: dict[tuple[str, str], list[tuple[float, i
                    tuple(f"; {one.axis} {one.quantity.split('_')[0]} limit {one.setting:.0f} {QUANTITIES[one.quantity]}"
                          for one in limits),
                    "enter the values as the axes' limits in your controller; test again after a change of motor, current or "
-                   "belt", tuple(head), tuple(rows))
+                   "belt", tuple(head), tuple(rows), MotionPicture(
+                       tuple(limits), tuple(tuple(groups[(one.axis, one.quantity)]) for one in limits),
+                       tuple(QUANTITIES[one.quantity] for one in limits)))
 
 
 def plan_motion(axis: str, quantity: str, levels: tuple[float, float, float], travel_mm: tuple[float, float],

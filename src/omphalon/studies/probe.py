@@ -22,6 +22,18 @@ LARGE_MM = 0.5
 
 
 @dataclass(frozen=True)
+class ProbePicture:
+    """What plots/ draws: drag heights, which were kept, their mean with its interval, the paper."""
+
+    drags_mm: Array
+    keep: NDArray[np.bool_]
+    deviation_mm: float
+    mean_mm: float
+    half_width_mm: float
+    paper_mm: float
+
+
+@dataclass(frozen=True)
 class ProbeQuestion:
     """The offset now in force (added to a probed height; a positive correction lifts the nozzle), and the paper."""
 
@@ -90,7 +102,8 @@ def _fitted(drags: Array, triggers: Array, question: ProbeQuestion, kind: str) -
         () if checking else (Shown("probe", ("present", "new", "", "")), Shown("offset", (
             f"{question.offset_mm:.3f}", f"{offset:.3f}", f"± {half:.3f}", "mm; more lifts the nozzle"))),
         (Shown("drags", (f"{len(good)} of {len(drags)}, mean {found.value:.3f} mm",)),
-         Shown("paper", (f"{question.paper_mm:g} mm",)), Shown("probe repeats to", (told,))))
+         Shown("paper", (f"{question.paper_mm:g} mm",)), Shown("probe repeats to", (told,))),
+        ProbePicture(drags, ~out, question.feel_mm, found.value, found.half_width, question.paper_mm))
 
 
 def plan_probe(paper_mm: float) -> Plan:
