@@ -56,7 +56,7 @@ def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
 
 
 def main() -> None:
-    fresh = [replace(draw(200 + n, bed), name=f"{n}{'b' if bed else 'h'}f") for bed in (False, True) for n in range(12)]
+    fresh = [replace(draw(300 + n, bed), name=f"{n}{'b' if bed else 'h'}f") for bed in (False, True) for n in range(12)]
     for title, some in (("even plants", plants()[::2]), ("odd plants", plants()[1::2]), ("fresh plants", fresh)):
         print(title)
         table(some)

@@ -74,6 +74,7 @@ AIMS = {aim.name: aim for aim in (
 OVERSHOOT_RAIL_C = 0.6
 SENSITIVITY_PRICE = 2.0
 MOST_TICKS = 1900
+CHATTER_RAIL, CHATTER_PRICE = 0.08, 3.0  # mean change of power a step in the hold; °C for all of full power
 
 
 @dataclass(frozen=True)
@@ -85,6 +86,7 @@ class Outcome:
     hold_error_c: Array
     fan_error_c: Array
     ripple_c: Array
+    chatter: Array
     arrival_s: Array
     settle_s: Array
     trace_c: Array
@@ -92,10 +94,11 @@ class Outcome:
     takeover_s: Array
 
     def cost(self, aim: Aim, unit_s: float) -> Array:
-        """Weighted faults in °C, with overshoot beyond the rail counted five times more."""
+        """Weighted faults in °C, with overshoot and busy power beyond their rails on top."""
         return (aim.overshoot * self.overshoot_c + aim.dip * self.dip_c + aim.hold * self.hold_error_c
                 + aim.fan * self.fan_error_c + aim.ripple * self.ripple_c + aim.arrival * self.arrival_s / unit_s
-                + 5.0 * np.maximum(0.0, self.overshoot_c - OVERSHOOT_RAIL_C))
+                + 5.0 * np.maximum(0.0, self.overshoot_c - OVERSHOOT_RAIL_C)
+                + CHATTER_PRICE * np.maximum(0.0, self.chatter - CHATTER_RAIL))
 
 
 class _Bank:
@@ -199,6 +202,7 @@ def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s
     before = bank.rise.copy()
     offs = np.empty((total, *shape), dtype=np.float32)
     ki_step, limit = ki * step, loop.limit
+    last, chatter = np.full(shape, limit), np.zeros(shape)
     for tick in range(total):
         if tick == hold:
             bank.extra = np.full((len(models), 1), loop.fan_extra) if fan is None else fan[:, None]
@@ -222,9 +226,14 @@ def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s
         power -= kd * slope
         np.maximum(power, 0.0, out=power)
         np.minimum(power, limit, out=power)
+        if tick < hold:
+            change = power - last
+            np.abs(change, out=change)
+            chatter += change
+        last = power
         bank.advance(power)
         np.subtract(bank.rise, goal, out=offs[tick], casting="same_kind")
-    return _outcome(offs, hold, step, loop, takeover, climb if trace else None)
+    return _outcome(offs, hold, step, loop, takeover, chatter / hold, climb if trace else None)
 
 
 def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
@@ -247,7 +256,7 @@ def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
     return Risen(takeover, states, past, climb)
 
 
-def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, takeover: Array,
+def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, takeover: Array, chatter: Array,
              climb: list[Array] | None) -> Outcome:
     size = np.abs(offs)
     early, late = offs[:hold], offs[hold:]
@@ -261,7 +270,7 @@ def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, take
     unit = step / loop.unit_s
     return Outcome(np.maximum(early.max(axis=0), 0.0).astype(float), size[hold:].max(axis=0).astype(float),
                    size[:hold].sum(axis=0) * unit, np.abs(late).sum(axis=0) * unit,
-                   (calm.max(axis=0) - calm.min(axis=0)).astype(float), arrival, settle, trace, times, takeover)
+                   (calm.max(axis=0) - calm.min(axis=0)).astype(float), chatter, arrival, settle, trace, times, takeover)
 
 
 def _traced(offs: NDArray[np.float32], climb: list[Array] | None, step: float, loop: Loop,

@@ -90,5 +90,6 @@ def draw_motion(figure: Figure, picture: Any) -> None:
         ax.axvline(one.setting, color=INK, linewidth=1.8)
         ax.annotate(" trusted", (one.risk_level, 0.5), color=INK, fontsize=11)
         ax.annotate(f" setting {one.setting:.0f}", (one.setting, 0.5), color=INK, fontsize=11)
+        ax.margins(x=0.08)
         ax.set_yticks([0, 1], ["failed", "passed"])
         ax.set_ylim(-0.4, 1.9)

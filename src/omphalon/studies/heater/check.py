@@ -28,7 +28,7 @@ class Limits:
     noise_c: float
 
 
-LIMITS = {"hotend": Limits(1.5, 1.0, 0.5, 0.4, 0.35), "bed": Limits(0.7, 0.6, 0.5, 0.4, 0.35)}
+LIMITS = {"hotend": Limits(1.5, 1.0, 0.5, 0.5, 0.35), "bed": Limits(0.7, 0.6, 0.5, 0.45, 0.35)}
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ SIGNS = (
     Sign("oscillating", lambda a, limits, unit, warned: (a.ripple_c or 0) > max(limits.ripple_c, 3 * a.noise_c)
          and a.swings >= 4, "the hold swings to and fro", "gains too hot: run the oscillation test and fit again"),
     Sign("windup", lambda a, limits, unit, warned: (a.overshoot_c or 0) > limits.overshoot_c
-         and (a.above_s or 0) > 0.13 * unit and (a.ripple_c or 0) < limits.ripple_c,
+         and (a.creep_s or 0) < limits.creep_units * unit and (a.above_s or 0) > 0.13 * unit and (a.ripple_c or 0) < limits.ripple_c,
          "one long overshoot: the integral filled up during the heat-up",
          "let the integral start only near the target, or lower ki; fit again"),
     Sign("hot", lambda a, limits, unit, warned: (a.overshoot_c or 0) > limits.overshoot_c
