@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Command, answering, check_plot, leave
-from omphalon.cli.heater import ABOVE_ZERO
+from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, chosen_readings, leave, options
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -42,7 +41,7 @@ def plan(name: str, longest: float, resolution: float, wanted: float, as_json: b
     leave(plan_axis(name, longest, resolution, wanted, load_dialect(dialect)), as_json, quiet)
 
 
-MEASURED = (
+measured = options(
     click.argument("readings", required=False, metavar="[READINGS.csv]"),
     click.option("--axis", "name", type=AXIS, help="Which axis, for readings given as options."),
     click.option("--steps", multiple=True, required=True, metavar="N", help="Present steps per mm; X=N for each of several."),
@@ -61,12 +60,6 @@ MEASURED = (
     click.option("--diagonal", type=ABOVE_ZERO, nargs=2, metavar="MM MM", help="Both diagonals of a printed rectangle,"),
     click.option("--sides", type=ABOVE_ZERO, nargs=2, metavar="MM MM", help="and its sides: skew of X to Y."),
 )
-
-
-def measured(command: Command) -> Command:
-    for option in reversed(MEASURED):
-        command = option(command)
-    return command
 
 
 @axis.command("fit", short_help="New steps per mm from measured moves or parts.")
@@ -105,18 +98,12 @@ def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **g
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, AxisQuestion]:
     from omphalon.errors import UsageError
-    from omphalon.readers.readings import option_readings, read_readings
     from omphalon.studies.axis import COLUMNS, WORDS, AxisQuestion, Travel
 
-    options = {"asked_mm": given["asked"], "moved_mm": given["moved"]}
-    if given["readings"] and any(options.values()):
-        raise UsageError("readings in a file and in options", "give one of the two")
-    if given["readings"]:
-        readings = read_readings(given["readings"], COLUMNS, WORDS)
-    elif given["name"] is None:
+    if given["readings"] is None and given["name"] is None:
         raise UsageError("no axis", "give --axis x, y or z with the readings")
-    else:
-        readings = option_readings(options, {"axis": given["name"], "kind": given["kind"]})
+    readings = chosen_readings(given["readings"], {"asked_mm": given["asked"], "moved_mm": given["moved"]}, COLUMNS, WORDS,
+                               {"axis": given["name"] or "", "kind": given["kind"]})
     travel = (given["belt_pitch"] or 0) * (given["teeth"] or 0) or given["screw_lead"]
     return readings, AxisQuestion(
         _steps(given["steps"], given["name"]), given["resolution"], given["placing"],

@@ -3,15 +3,38 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding, Plan
+    from omphalon.recording import Readings
 
 Command = Callable[..., Any]
+ABOVE_ZERO = click.FloatRange(min=0, min_open=True)
+NOT_BELOW_ZERO = click.FloatRange(min=0)
+
+
+def options(*rows: Command) -> Callable[[Command], Command]:
+    """Several options (or arguments) as one decorator, shown in their order."""
+    def add(command: Command) -> Command:
+        for row in reversed(rows):
+            command = row(command)
+        return command
+    return add
+
+
+def chosen_readings(path: str | None, given: Mapping[str, Sequence[str]], columns: Sequence[str], words: Sequence[str] = (),
+                    said: Mapping[str, str] | None = None) -> Readings:
+    """Readings from a file or from repeated options {column: texts}, never both; `said` are words for all options."""
+    from omphalon.errors import UsageError
+    from omphalon.readers.readings import option_readings, read_readings
+
+    if path is not None and any(given.values()):
+        raise UsageError("readings in a file and in options", "give one of the two")
+    return read_readings(path, columns, words) if path is not None else option_readings(given, said)
 
 
 def answering(plot: bool = True) -> Callable[[Command], Command]:

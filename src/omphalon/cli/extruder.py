@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Command, answering, check_plot, leave
-from omphalon.cli.heater import ABOVE_ZERO
+from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, chosen_readings, leave, options
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -41,7 +40,7 @@ def plan(asked: float, resolution: float, wanted: float, temp: float, speed: flo
     leave(plan_extruder(asked, resolution, wanted, temp, speed, load_dialect(dialect)), as_json, quiet)
 
 
-MEASURED = (
+measured = options(
     click.argument("readings", required=False, metavar="[READINGS.csv]"),
     click.option("--steps", type=ABOVE_ZERO, required=True, metavar="N", help="Present steps per mm."),
     click.option("--asked", multiple=True, metavar="MM", help="Length commanded; once for all, or once a reading."),
@@ -60,12 +59,6 @@ MEASURED = (
     click.option("--gear", type=ABOVE_ZERO, default=1.0, metavar="RATIO", help="Motor turns a turn of the wheel.  [1]"),
     click.option("--wheel", type=ABOVE_ZERO, metavar="MM", help="Diameter at the teeth of the drive wheel."),
 )
-
-
-def measured(command: Command) -> Command:
-    for option in reversed(MEASURED):
-        command = option(command)
-    return command
 
 
 @extruder.command("fit", short_help="New steps per mm from fed-filament readings.")
@@ -103,16 +96,11 @@ def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **g
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, ExtruderQuestion]:
-    from omphalon.errors import UsageError
-    from omphalon.readers.readings import option_readings, read_readings
     from omphalon.studies.extruder import COLUMNS, Drive, ExtruderQuestion
 
     names = {c: c.removesuffix("_mm").removesuffix("_mm_s") for c in COLUMNS if c not in ("temp_c", "speed_mm_s")}
     names["speed_mm_s"] = "speed"
-    options = {column: given[name] for column, name in names.items()}
-    if given["readings"] and any(options.values()):
-        raise UsageError("readings in a file and in options", "give one of the two")
-    readings = read_readings(given["readings"], COLUMNS) if given["readings"] else option_readings(options)
+    readings = chosen_readings(given["readings"], {column: given[name] for column, name in names.items()}, COLUMNS)
     drive = Drive(given["motor_steps"], given["microsteps"], given["gear"], given["wheel"]) \
         if given["microsteps"] and given["wheel"] else None
     return readings, ExtruderQuestion(given["steps"], given["resolution"], given["placing"], drive)

@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Command, answering, check_plot, leave
-from omphalon.cli.heater import ABOVE_ZERO
+from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, chosen_readings, leave, options
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -35,7 +34,7 @@ def plan(expected: float, as_json: bool, dialect: str | None, quiet: bool) -> No
     leave(plan_flow(expected, load_dialect(dialect)), as_json, quiet)
 
 
-MEASURED = (
+measured = options(
     click.argument("readings", required=False, metavar="[READINGS.csv]"),
     click.option("--flow", type=ABOVE_ZERO, required=True, metavar="F", help="Present multiplier; 1 is 100 %."),
     click.option("--expected", type=ABOVE_ZERO, required=True, metavar="MM", help="Thickness a wall should have."),
@@ -44,12 +43,6 @@ MEASURED = (
     click.option("--squeeze", type=click.FloatRange(min=0), default=0.01, show_default=True, metavar="MM",
                  help="How unlike a caliper presses a thin wall."),
 )
-
-
-def measured(command: Command) -> Command:
-    for option in reversed(MEASURED):
-        command = option(command)
-    return command
 
 
 @flow.command("fit", short_help="New multiplier from wall thicknesses.")
@@ -87,12 +80,7 @@ def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **g
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, FlowQuestion]:
-    from omphalon.errors import UsageError
-    from omphalon.readers.readings import option_readings, read_readings
     from omphalon.studies.flow import COLUMNS, WORDS, FlowQuestion
 
-    if given["readings"] and given["wall"]:
-        raise UsageError("readings in a file and in options", "give one of the two")
-    readings = read_readings(given["readings"], COLUMNS, WORDS) if given["readings"] else option_readings(
-        {"wall_mm": given["wall"]})
+    readings = chosen_readings(given["readings"], {"wall_mm": given["wall"]}, COLUMNS, WORDS)
     return readings, FlowQuestion(given["flow"], given["expected"], given["resolution"], given["squeeze"])

@@ -6,14 +6,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.common import Command, answering, check_plot, leave, pairs
+from omphalon.cli.common import ABOVE_ZERO, NOT_BELOW_ZERO, answering, check_plot, leave, options, pairs
 
 if TYPE_CHECKING:
     from omphalon.physics.loop import Gains
 
 HEATERS = click.Choice(["hotend", "bed"])
-ABOVE_ZERO = click.FloatRange(min=0, min_open=True)
-NOT_BELOW_ZERO = click.FloatRange(min=0)
 
 
 @click.group()
@@ -39,7 +37,7 @@ def plan(which: str, target: float | None, cycles: int, as_json: bool, dialect: 
     leave(plan_heater(which, target, cycles, load_dialect(dialect)), as_json, quiet)
 
 
-READING = (
+reading = options(
     click.option("--heater", "which", type=HEATERS, help="Which heater the log shows.  [worked out]"),
     click.option("--every", type=ABOVE_ZERO, metavar="S", help="Seconds between reports, for a log without time."),
     click.option("--column", multiple=True, metavar="NAME=HEADER",
@@ -47,13 +45,6 @@ READING = (
     click.option("--full-power", type=ABOVE_ZERO, metavar="N", help="What stands for full power, in log and gains."),
     click.option("--max-temp", type=ABOVE_ZERO, metavar="C", help="Warn where the log passes this."),
 )
-
-
-def reading(command: Command) -> Command:
-    """The options that say how a log is read."""
-    for option in reversed(READING):
-        command = option(command)
-    return command
 
 
 @heater.command("fit", short_help="Gains from the log of an oscillation test.")

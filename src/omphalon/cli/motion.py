@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.axis import AXIS
-from omphalon.cli.common import answering, check_plot, leave
-from omphalon.cli.heater import ABOVE_ZERO
+from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, leave
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings

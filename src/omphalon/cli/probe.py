@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Command, answering, check_plot, leave
+from omphalon.cli.common import answering, check_plot, leave, options
 
 
 @click.group()
@@ -16,18 +16,12 @@ def probe() -> None:
 
 PAPER = click.option("--paper", type=click.FloatRange(0.02, 1.0), default=0.10, show_default=True, metavar="MM",
                      help="Thickness of the paper.")
-MEASURED = (
+measured = options(
     click.option("--offset", type=float, required=True, metavar="MM", help="Offset now in force; more lifts the nozzle."),
     click.option("--drag", multiple=True, metavar="MM", help="Height at which the paper just drags; once for each."),
     click.option("--trigger", multiple=True, metavar="MM", help="Height at which the probe triggered; once for each."),
     PAPER,
 )
-
-
-def measured(command: Command) -> Command:
-    for option in reversed(MEASURED):
-        command = option(command)
-    return command
 
 
 @probe.command("plan", short_help="How to find the zero.")
