@@ -147,3 +147,22 @@ def test_the_row_of_a_bad_cell_is_named(tmp_path):
         read_temperature(str(path)).notes[0].message
         == "1 unreadable row passed over, the first is row 7"
     )
+
+
+@pytest.mark.parametrize(
+    "text, scale, guessed",
+    [
+        (table(scale=90), 100.0, True),
+        (table("t,temp,power %", "{t:.1f},{c:.2f},{p:g}", scale=90), 100.0, False),
+        (table(scale=0.7), 1.0, False),
+        (table(scale=178), 255.0, True),
+        (table(scale=700), 1023.0, True),
+        (console(clock).replace("@:127", "@:90"), 127.0, True),
+    ],
+)
+def test_what_stands_for_full_power_is_said_where_it_is_guessed(text, scale, guessed, tmp_path):
+    path = tmp_path / "log.csv"
+    path.write_text(text)
+    log = read_temperature(str(path), Reading(heater="hotend"))
+    assert log.power_scale == scale
+    assert ("power-scale-guessed" in {n.code for n in log.notes}) is guessed

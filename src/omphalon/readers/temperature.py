@@ -27,7 +27,6 @@ ROLES: dict[str, set[str]] = {
     "power": {"power", "pwm", "duty", "output", "heat", "counts", "heater", "drive"},
 }
 RESTART_S = 60.0
-SCALES = (1.0, 100.0, 127.0, 255.0, 1023.0)
 
 
 @dataclass(frozen=True)
@@ -230,9 +229,9 @@ def _finish(source: str, form: Format, columns: _Columns, how: Reading) -> Tempe
     scale = None
     if power is not None:
         power = _filled(power)
-        scale = _power_scale(power, columns.percent, how.full_power)
+        scale = _power_scale(power, columns.percent, how.full_power, form.scales)
         power = power / scale
-    if how.full_power is None and scale is not None and scale not in (1.0, 100.0):
+    if how.full_power is None and scale is not None and scale != 1.0 and not columns.percent:
         notes.append(Note("power-scale-guessed", f"power is given in counts; {scale:g} is taken as full power"))
     return TemperatureLog(source, time[order] - time[order][0], temperature[order], power,
                           None if target is None else _filled(target), scale, form.name, tuple(notes))
@@ -254,7 +253,7 @@ def _filled(values: np.ndarray) -> np.ndarray:
     return np.asarray(values[at])
 
 
-def _power_scale(power: np.ndarray, percent: bool, full_power: float | None) -> float:
+def _power_scale(power: np.ndarray, percent: bool, full_power: float | None, usual: tuple[float, ...]) -> float:
     """What stands for full power: a fraction or % says so itself; else the user's word; else the next usual scale."""
     most = float(power.max())
     if percent:
@@ -263,7 +262,7 @@ def _power_scale(power: np.ndarray, percent: bool, full_power: float | None) -> 
         return 1.0
     if full_power is not None:
         return full_power
-    return next((s for s in SCALES if most <= s), most)
+    return next((s for s in usual if most <= s), most)
 
 
 @dataclass(frozen=True)
@@ -273,6 +272,8 @@ class Format:
     name: str
     fits: Callable[[list[str]], bool]
     read: Callable[[Text, Reading], _Columns]
+    scales: tuple[float, ...]
 
 
-FORMATS = (Format("CSV", _is_csv, _read_csv), Format("console text", _is_console, _read_console))
+FORMATS = (Format("CSV", _is_csv, _read_csv, (1.0, 100.0, 127.0, 255.0, 1023.0)),
+           Format("console text", _is_console, _read_console, (127.0, 255.0)))
