@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from omphalon.physics import loop, oscillation, record, thermal
+from omphalon.physics import choice, loop, oscillation, record, thermal
 from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
 from omphalon.standin.heater import Heater
@@ -176,7 +176,7 @@ def test_aims_differ():
     rig = Loop(220.0, noise_c=0.03)
     found = {}
     for name, aim in loop.AIMS.items():
-        gains = loop.choose_gains(PLAIN, loop.ensemble_of(PLAIN, []), rig, aim).gains
+        gains = choice.choose_gains(PLAIN, choice.ensemble_of(PLAIN, []), rig, aim).gains
         found[name] = loop.run_loop([PLAIN], gains.row(), rig)
     assert found["gentle"].overshoot_c[0, 0] <= found["even"].overshoot_c[0, 0] + 1e-6
     assert found["quick"].fan_error_c[0, 0] < found["gentle"].fan_error_c[0, 0]

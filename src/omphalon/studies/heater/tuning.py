@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from omphalon.physics import loop as loops
+from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import AIMS, Gains, Loop, Outcome
 from omphalon.physics.oscillation import Array
 from omphalon.physics.thermal import ThermalFit, ThermalModel
@@ -83,8 +84,8 @@ def tune(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, 
     model = fit.model
     if fan_on:
         model, draws = without_fan(model, loop.fan_extra), [without_fan(d, loop.fan_extra) for d in draws]
-    ensemble = loops.ensemble_of(model, draws[:DRAWS_IN_SEARCH])
-    choice = loops.choose_gains(model, ensemble, loop, AIMS[question.aim])
+    ensemble = ensemble_of(model, draws[:DRAWS_IN_SEARCH])
+    choice = choose_gains(model, ensemble, loop, AIMS[question.aim])
     named = {"new gains": choice.gains}
     if present is not None:
         named["present gains"] = present

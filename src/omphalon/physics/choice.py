@@ -1,0 +1,107 @@
+"""The choice of gains: a search over simulated loops on an ensemble of what the heater may be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.physics.loop import (
+    AIMS,
+    OTHER_DAYS,
+    SENSITIVITY_PRICE,
+    Aim,
+    Gains,
+    Loop,
+    Outcome,
+    heat_up,
+    run_loop,
+    sensitivity,
+    step_for,
+    textbook,
+    ultimate_of,
+)
+from omphalon.physics.thermal import ThermalModel
+
+Array = NDArray[np.float64]
+
+
+def _sobol_like(count: int, dimensions: int, offset: int) -> Array:
+    """Evenly spread points in the unit cube: the additive recurrence of the generalised golden ratio (Roberts 2018)."""
+    ratio = 2.0
+    for _ in range(30):
+        ratio = (1 + ratio) ** (1 / (dimensions + 1))
+    steps = ratio ** -np.arange(1, dimensions + 1)
+    return np.asarray((0.5 + np.outer(np.arange(1 + offset, 1 + offset + count), steps)) % 1.0, dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The gains chosen, their mean cost over the ensemble, and how many loops were run to find them.
+
+    `others` has the best gains seen on the way for each other aim: near its best, not its best.
+    """
+
+    gains: Gains
+    cost: float
+    runs: int
+    others: dict[str, Gains]
+
+
+def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: Loop, aim: Aim, *, size: int = 80,
+                 rounds: int = 5) -> Choice:
+    """Gains with the least mean cost over the ensemble, every member as it is and on other days.
+
+    A wide, even sample around the textbook's gains, then ever narrower ones around the best twelfth (cross-entropy
+    method: Rubinstein and Kroese 2004, ch. 2). Coordinates are ln kp, ln(kp/ki), ln(kd/kp).
+    """
+    gain, period = ultimate_of(nominal, loop)
+    start = textbook(gain, period)
+    best = np.log([start.kp, start.kp / start.ki, start.kd / start.kp])
+    slow = max(2.0 * nominal.time_constant_s, 10 * period)
+    low = np.array([best[0] - 1.4, np.log(0.6 * period), np.log(0.02 * period)])
+    high = np.array([best[0] + 1.4, np.log(slow), np.log(0.35 * period)])
+    centre, spread, least = (low + high) / 2, (high - low) / 2, np.inf
+    seen: dict[str, tuple[float, Gains]] = {}
+    step = step_for(ensemble, loop)
+    risen = heat_up(ensemble, loop, step)
+    for turn in range(rounds):
+        points = centre + spread * (2 * _sobol_like(size, 3, turn * size) - 1)
+        points[0], points[1] = best, centre
+        points = np.clip(points, low, high)
+        gains = _from_coordinates(points)
+        outcome, margin = run_loop(ensemble, gains, loop, step_s=step, start=risen), sensitivity(nominal, gains, loop)
+        totals = _total(outcome, margin, aim, loop)
+        for other in AIMS.values():
+            worth = _total(outcome, margin, other, loop)
+            if other is not aim and worth.min() < seen.get(other.name, (np.inf, start))[0]:
+                at = int(worth.argmin())
+                seen[other.name] = float(worth[at]), Gains(*map(float, gains[at]))
+        order = np.argsort(totals)
+        if totals[order[0]] < least:
+            least, best = float(totals[order[0]]), points[order[0]]
+        keep = points[order[:max(size // 12, 6)]]
+        centre = (keep.mean(axis=0) + best) / 2
+        spread = np.maximum(1.8 * keep.std(axis=0), 0.25 * spread)
+    return Choice(Gains(*map(float, _from_coordinates(best[None])[0])), least, rounds * size * len(ensemble),
+                  {name: found for name, (_, found) in seen.items()})
+
+
+def _total(outcome: Outcome, margin: Array, aim: Aim, loop: Loop) -> Array:
+    """Mean cost over the ensemble, and the price of a thin margin; (n,)."""
+    mean = outcome.cost(aim, loop.unit_s).mean(axis=0)
+    total = mean + SENSITIVITY_PRICE * np.maximum(0.0, margin - aim.sensitivity)
+    return np.where(np.isfinite(total), total, 1e9)
+
+
+def _from_coordinates(points: Array) -> Array:
+    kp = np.exp(points[:, 0])
+    return np.stack([kp, kp * np.exp(-points[:, 1]), kp * np.exp(points[:, 2])], axis=1)
+
+
+def ensemble_of(nominal: ThermalModel, draws: Sequence[ThermalModel]) -> list[ThermalModel]:
+    """The nominal model on all its days, then each draw on one of them."""
+    return [nominal.other_day(*day) for day in OTHER_DAYS] + [
+        draw.other_day(*OTHER_DAYS[n % len(OTHER_DAYS)]) for n, draw in enumerate(draws)]
