@@ -43,13 +43,6 @@ class TemperatureLog:
         """From the first report to the last."""
         return float(self.time_s[-1] - self.time_s[0])
 
-    @property
-    def interval_s(self) -> float:
-        """The usual time between two reports."""
-        import numpy as np
-
-        return float(np.median(np.diff(self.time_s)))
-
 
 @dataclass(frozen=True)
 class Reading:

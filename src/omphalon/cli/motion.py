@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.axis import AXIS
-from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, leave
+from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, leave, options
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -67,12 +67,18 @@ def _numbers(text: str, count: int) -> list[float]:
     return values
 
 
+tried = options(
+    click.argument("readings", required=False, metavar="[READINGS.csv]"),
+    click.option("--axis", "name", type=AXIS, help="Which axis, for levels given as options."),
+    click.option("--quantity", type=click.Choice(["speed", "acceleration"]), default="speed", show_default=True,
+                 help="What the levels are of."),
+    click.option("--pass", "passed", multiple=True, metavar="LEVEL", help="A level that passed; may be repeated."),
+    click.option("--fail", "failed", multiple=True, metavar="LEVEL", help="A level that failed."),
+)
+
+
 @motion.command("fit", short_help="Limits from pass and fail.")
-@click.argument("readings", required=False, metavar="[READINGS.csv]")
-@click.option("--axis", "name", type=AXIS, help="Which axis, for levels given as options.")
-@click.option("--quantity", type=click.Choice(["speed", "acceleration"]), default="speed", show_default=True)
-@click.option("--pass", "passed", multiple=True, metavar="LEVEL", help="A level that passed; may be repeated.")
-@click.option("--fail", "failed", multiple=True, metavar="LEVEL", help="A level that failed.")
+@tried
 @click.option("--margin", type=click.FloatRange(0, 0.8), default=0.2, show_default=True, metavar="F",
               help="How far below the trusted level to stay.")
 @answering()
@@ -91,11 +97,7 @@ def fit(name: str | None, quantity: str, readings: str | None, passed: tuple[str
 
 
 @motion.command("check", short_help="Judges a limit on fresh runs.")
-@click.argument("readings", required=False, metavar="[READINGS.csv]")
-@click.option("--axis", "name", type=AXIS, help="Which axis, for levels given as options.")
-@click.option("--quantity", type=click.Choice(["speed", "acceleration"]), default="speed", show_default=True)
-@click.option("--pass", "passed", multiple=True, metavar="LEVEL", help="A level that passed; may be repeated.")
-@click.option("--fail", "failed", multiple=True, metavar="LEVEL", help="A level that failed.")
+@tried
 @click.option("--limit", type=ABOVE_ZERO, required=True, metavar="N", help="The limit now in force.")
 @answering(plot=False)
 def check(name: str | None, quantity: str, readings: str | None, passed: tuple[str, ...], failed: tuple[str, ...],

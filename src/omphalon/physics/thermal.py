@@ -68,8 +68,7 @@ class ThermalFit:
     `names` label the rows of `covariance` (shape (p, p)), in the order of `parameters`. `fitted_c` has the model's
     reading at each report (NaN where passed over). `rms_c` is the residual near the target, `swing_rms_c` that of
     the readings there about their mean. `shift_s` is how much later than estimated each switching came,
-    `shift_doubts` the root mean square of that over its doubt (about 1 or less in a sound log). `at_bound` names
-    parameters that ran against their limits.
+    `shift_doubts` the root mean square of that over its doubt (about 1 or less in a sound log).
     """
 
     model: ThermalModel
@@ -83,7 +82,6 @@ class ThermalFit:
     evidence: float
     shift_s: Array
     shift_doubts: float
-    at_bound: tuple[str, ...]
 
     def draws(self, count: int, random: np.random.Generator) -> list[ThermalModel]:
         """Models that the log cannot tell from the fitted one, drawn from the covariance."""
@@ -317,7 +315,6 @@ def _answer(problem: _Problem, p: Array, masses: int, near: NDArray[np.bool_], u
     keep = [*range(size, size + len(p)), 0, 1]
     covariance = np.asarray(everything[np.ix_(keep, keep)], dtype=np.float64)
     covariance[2, 2] += doubt_s**2
-    low, high = _bounds(masses, 1.0)
     fitted = np.full(len(use), np.nan)
     fitted[use] = basis @ coefficient
     miss = (fitted[use] - problem.reading_c)[near]
@@ -326,9 +323,7 @@ def _answer(problem: _Problem, p: Array, masses: int, near: NDArray[np.bool_], u
     shift = coefficient[3:3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
     like = ThermalModel(1.0, 1.0, 1.0, 1.0, float(coefficient[2]), 0.0, problem.reference_c)
     model = _model(parameters, masses, like)
-    bound = tuple(name for name, value, floor in zip(names, p, low, strict=True)
-                  if value - floor < 2e-3 and name != "zero_ratio")
     return ThermalFit(model, (*names, "gain_c", "loss_growth"), parameters, covariance, fitted,
                       float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
                       float(np.std(around)) if len(around) else 0.0, masses, evidence, shift,
-                      float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2))) if len(shift) else 0.0, bound)
+                      float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2))) if len(shift) else 0.0)
