@@ -25,6 +25,7 @@ benchmark: .venv/ready
 	$(BIN)/python benchmarks/heater_check.py
 	$(BIN)/python benchmarks/heater_damage.py
 	$(BIN)/python benchmarks/steps.py
+	$(BIN)/python benchmarks/advance.py
 
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py

@@ -26,6 +26,10 @@ CASES = (
                   "--wall", "0.47"], "import numpy", 2.5),
     ("motion fit", ["-m", "omphalon", "motion", "fit", "--axis", "x", "--pass", "100", "--fail", "200"], "import numpy", 2.5),
     ("probe fit", ["-m", "omphalon", "probe", "fit", "--offset", "0", "--drag", "0.2", "--drag", "0.21"], "import numpy", 2.5),
+    ("advance plan, a full bed", ["-m", "omphalon", "advance", "plan", "--style", "corners", "--to", "0.53", "--step", "0.01", "--bed",
+                                  "300:300", "--layers", "12", "--dialect", "stand-in", "--out", "print.gcode"], "import numpy", 3.0),
+    ("advance fit", ["-m", "omphalon", "advance", "fit", "--from", "0", "--per-mm", "0.002", "--height", "20", "--height", "21"],
+     "import numpy", 2.5),
     ("heater fit, 20 min at 1 s", ["-m", "omphalon", "heater", "fit", "log.csv"], "import numpy, scipy.optimize", 2.5),
 )
 

@@ -1,12 +1,47 @@
-"""Write the sample logs that ship with the package: python tools/make_samples.py"""
+"""Write the sample data that ship with the package: python tools/make_samples.py"""
 
 import pathlib
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
 
+from omphalon.standin.bead import Nozzle
+from omphalon.standin.reader import Reader, cube_csv, ladder_csv, tower_csv
 from omphalon.standin.samples import SAMPLES
 
 FOLDER = pathlib.Path(__file__).parents[1] / "src" / "omphalon" / "samples"
+FULMAR_NOZZLE = Nozzle(0.52)
+HEAD = "# Fulmar, bowden, harbour-grey PETG: {}; made up by the stand-in printer"
+
+
+def printed(*words: str) -> list[str]:
+    """A test print as the program plans it."""
+    with tempfile.TemporaryDirectory() as folder:
+        out = pathlib.Path(folder) / "print.gcode"
+        subprocess.run([sys.executable, "-m", "omphalon", "advance", "plan", "--drive", "bowden", "--dialect", "stand-in", "--out",
+                        str(out), "--quiet", *words], check=True)
+        return out.read_text(encoding="utf-8").splitlines()
+
+
+def tower_heights() -> Iterator[str]:
+    yield HEAD.format("heights where the clean corner of the tower looks best, 0 s at its foot, 0.02 s a mm")
+    yield from tower_csv(printed("--style", "tower"), FULMAR_NOZZLE, Reader(seed=21), looks=4)
+
+
+def ladder_widths() -> Iterator[str]:
+    yield HEAD.format("widths of the ladder's lines just after speeding up and after slowing down")
+    yield from ladder_csv(printed("--style", "ladder"), FULMAR_NOZZLE, Reader(seed=22))
+
+
+def cube_corners() -> Iterator[str]:
+    yield HEAD.format("corners of a cube at 0.35 s and at 0.52 s; the seam is at the rear left")
+    yield from cube_csv((0.35, 0.52), FULMAR_NOZZLE, Reader(seed=23, careless=0.6))
+
+
+ALL = {**SAMPLES, "tower-heights.csv": tower_heights, "ladder-widths.csv": ladder_widths, "cube-corners.csv": cube_corners}
 
 if __name__ == "__main__":
-    for name, lines in SAMPLES.items():
+    for name, lines in ALL.items():
         (FOLDER / name).write_text("\n".join(lines()) + "\n", encoding="utf-8")
         print(name, (FOLDER / name).stat().st_size, "bytes")

@@ -44,6 +44,15 @@ WARNINGS = {kind.code: kind for kind in (
     WarningKind("large-correction", "the correction is larger than a setting should make up for",
                 "look for the mechanical cause first"),
     WarningKind("passes-after-fail", "a level passed above one that failed", "repeat the levels around the first failure"),
+    WarningKind("edge-of-range", "the best value lies at the end of what was printed",
+                "print again over a range that reaches further"),
+    WarningKind("outside-tower", "a height lies outside the tower", "measure it again, from the plate upwards"),
+    WarningKind("two-optima", "two values look equally good; the smaller one, the safe one, was taken",
+                "print again around it; look for a worn or loose drive gear"),
+    WarningKind("unusual-advance", "the value is unusual for this kind of drive",
+                "check --drive, the unit of the values, and the nozzle for a partial clog"),
+    WarningKind("readings-disagree", "the readings scatter more than eyes and caliper should",
+                "let another person read the same print, in better light"),
     WarningKind("rows-passed-over", "some rows of the file could not be read",
                 "look at the named row; a few such rows do no harm"),
     WarningKind("cut-last-row", "the file ends in the middle of a row",
@@ -135,7 +144,10 @@ class Finding:
 
 @dataclass(frozen=True)
 class Plan:
-    """How to run a test: steps in order, the lines that start it, and what the answer will be read from."""
+    """How to run a test: steps in order, the lines that start it, and what the answer will be read from.
+
+    `picture` is what plots/ may draw, never printed.
+    """
 
     kind: str
     title: str
@@ -144,6 +156,7 @@ class Plan:
     next: str = ""
     warnings: tuple[Warned, ...] = ()
     settings: dict[str, Any] = field(default_factory=dict)
+    picture: Any = None
 
     exit_code = 0
 

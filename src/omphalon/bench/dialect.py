@@ -11,6 +11,7 @@ from omphalon.errors import UnknownFormat, UnreadableFile
 
 KNOWN = ("steps", "hotend-gains", "bed-gains", "flow", "advance", "shaper", "acceleration", "store", "list",
          "hotend-oscillation", "bed-oscillation", "heat", "relative-feed", "feed", "home", "move")
+SHIPPED = ("default", "stand-in")
 
 
 @dataclass(frozen=True)
@@ -32,12 +33,16 @@ class Dialect:
             raise UnknownFormat(f"dialect {self.name}: the template of '{setting}' cannot be filled ({error})",
                                 "its fields are " + ", ".join("{" + f + "}" for f in fields)) from error
 
+    def with_line(self, setting: str, template: str | None) -> Dialect:
+        """This dialect with another template for one setting; the same where there is none."""
+        return self if template is None else Dialect("--line", self.gain_scale, {**self.templates, setting: template})
+
 
 def load_dialect(path: str | None = None) -> Dialect:
-    """The dialect in a file, or the default one."""
-    if path is None:
-        raw = (resources.files("omphalon.bench") / "dialects" / "default.toml").read_text(encoding="utf-8")
-        name = "default"
+    """The dialect in a file, one that ships (by its name), or the default one."""
+    if path is None or (path in SHIPPED and not Path(path).exists()):
+        name = path or "default"
+        raw = (resources.files("omphalon.bench") / "dialects" / f"{name}.toml").read_text(encoding="utf-8")
     else:
         name = Path(path).name
         try:

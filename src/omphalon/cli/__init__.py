@@ -7,6 +7,7 @@ import sys
 import click
 
 from omphalon import __version__
+from omphalon.cli.advance import advance
 from omphalon.cli.axis import axis
 from omphalon.cli.demo import demo
 from omphalon.cli.extruder import extruder
@@ -34,7 +35,7 @@ def omphalon() -> None:
     """
 
 
-for command in (heater, extruder, axis, flow, motion, probe, demo):
+for command in (heater, extruder, axis, flow, advance, motion, probe, demo):
     omphalon.add_command(command)
 
 

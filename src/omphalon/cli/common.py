@@ -55,10 +55,9 @@ def leave(answer: Finding | Plan, as_json: bool, quiet: bool, plot: str | None =
 
     drawn = False
     if plot:
-        from omphalon.finding import Finding
         from omphalon.report.figure import save_figure
 
-        drawn = isinstance(answer, Finding) and save_figure(answer, plot)
+        drawn = save_figure(answer, plot)
     if as_json:
         import json
 

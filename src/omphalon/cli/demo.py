@@ -11,6 +11,9 @@ TOUR = (
     ("extruder", ("extruder", "fit", "extruder-runs.csv", "--steps", "412")),
     ("axis", ("axis", "fit", "axis-parts.csv", "--steps", "x=80", "--steps", "y=80")),
     ("flow", ("flow", "fit", "flow-walls.csv", "--flow", "1", "--expected", "0.45")),
+    ("advance", ("advance", "fit", "tower-heights.csv", "--from", "0", "--per-mm", "0.02", "--to", "1", "--drive", "bowden",
+                 "--advance", "0.35")),
+    ("corners", ("advance", "check", "cube-corners.csv", "--seam", "rear-left")),
     ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
 )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from omphalon.errors import UnknownFormat, UsageError
@@ -49,8 +50,11 @@ def words(header: str) -> set[str]:
     return set(re.findall(r"[a-zµ°%²/0-9…]+", spaced.lower().replace("_", " ").replace("/", " ")))
 
 
-def header_at(lines: list[str]) -> tuple[int, str] | None:
-    """Line number and separator of the first line that reads like a header: two cells or more, none a number."""
+def header_at(lines: list[str], alone: Sequence[str] = ()) -> tuple[int, str] | None:
+    """Line number and separator of the first line that reads like a header: two cells or more, none a number.
+
+    A name among `alone` is a header by itself.
+    """
     for at, line in enumerate(lines):
         text = line.strip().lstrip("\ufeff")
         if not text or text.startswith("#"):
@@ -59,7 +63,7 @@ def header_at(lines: list[str]) -> tuple[int, str] | None:
             cells = split(text, separator)
             if len(cells) > 1 and not any(NUMBER.match(c) for c in cells) and sum(bool(c) for c in cells) > 1:
                 return at, separator
-        return None
+        return (at, ";") if text.strip('"').lower() in alone else None
     return None
 
 

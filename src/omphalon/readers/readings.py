@@ -17,7 +17,7 @@ def read_readings(path: str, numbers: Sequence[str], words: Sequence[str] = ()) 
     Numbers may carry a comma or a unit of their own. Raises UnknownFormat or BadReading with the file and the row.
     """
     text = read_text(path)
-    at = header_at(text.lines)
+    at = header_at(text.lines, numbers)
     known = ", ".join((*numbers, *words))
     if at is None:
         raise UnknownFormat(f"{text.source}: row 1: no header", f"name the columns in a first row, from: {known}")
@@ -61,6 +61,8 @@ def option_readings(given: Mapping[str, Sequence[str]], words: Mapping[str, str]
 
 
 def _option(name: str) -> str:
+    if name == "advance_s":
+        return "--value"  # --advance is the present one
     return "--" + name.removesuffix("_mm").removesuffix("_mm_s").removesuffix("_s").replace("_", "-")
 
 

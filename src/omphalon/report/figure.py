@@ -6,7 +6,7 @@ import importlib
 from pathlib import Path
 
 from omphalon.errors import UnwritableFile, UsageError
-from omphalon.finding import Finding
+from omphalon.finding import Finding, Plan
 
 # kind of answer → module of plots/ and its function
 FIGURES = {
@@ -20,6 +20,9 @@ FIGURES = {
     "motion-fit": ("omphalon.plots.steps", "draw_motion"),
     "probe-fit": ("omphalon.plots.steps", "draw_probe"),
     "probe-check": ("omphalon.plots.steps", "draw_probe"),
+    "advance-plan": ("omphalon.plots.advance", "draw_preview"),
+    "advance-fit": ("omphalon.plots.advance", "draw_advance"),
+    "advance-check": ("omphalon.plots.advance", "draw_corners"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }
 SUFFIXES = (".png", ".svg")
@@ -33,7 +36,7 @@ def check_target(path: str) -> None:
         raise UsageError(f"--plot {path}: the folder is not there", "make it first, or choose another")
 
 
-def save_figure(finding: Finding, path: str) -> bool:
+def save_figure(finding: Finding | Plan, path: str) -> bool:
     """Draw the answer into a file; False where this answer has nothing to draw."""
     if finding.kind not in FIGURES or finding.picture is None:
         return False

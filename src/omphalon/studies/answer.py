@@ -20,13 +20,14 @@ Array = NDArray[np.float64]
 class Unanswerable(Exception):
     """The data cannot support an answer: why, and the remedy. A study turns it into the verdict `retest`."""
 
-    def __init__(self, because: str, remedy: str) -> None:
+    def __init__(self, because: str, remedy: str, warnings: Sequence[Warned] = ()) -> None:
         super().__init__(because, remedy)
         self.because = because
         self.remedy = remedy
+        self.warnings = tuple(warnings)
 
     def finding(self, kind: str, warnings: Sequence[Warned] = ()) -> Finding:
-        return Finding(kind, "retest", self.because, next=self.remedy, warnings=tuple(warnings))
+        return Finding(kind, "retest", self.because, next=self.remedy, warnings=(*self.warnings, *warnings))
 
 
 # ratio of got to asked, what it points to, what to do

@@ -1,0 +1,336 @@
+"""Pressure advance: closed loops with the stand-in printer, readings with known answers, and what must be refused."""
+
+import json
+
+import numpy as np
+import pytest
+
+from omphalon.physics.lead import NoAnswer, crossing, peak, told_by
+from omphalon.standin.bead import Nozzle
+from omphalon.standin.reader import Reader, corners_csv, ladder_csv, tower_csv
+
+READ = {"tower": tower_csv, "ladder": ladder_csv, "corners": corners_csv}
+TOP = {"direct": 0.1, "bowden": 1.0}
+CLOSE = {"direct": 0.005, "bowden": 0.03}
+TALLY = []
+
+
+def searched(run, folder, style, drive, truth, present, seed):
+    """Coarse, then finer: (verdict, best, half, present before, setting after) of each round."""
+    span = {"from": 0.0, "to": TOP[drive], "step": TOP[drive] / (50 if style == "tower" else 20)}
+    rounds = []
+    for n in range(2):
+        limits = [w for name, value in span.items() for w in (f"--{name}", value)]
+        kind = ["--style", style, "--drive", drive, "--dialect", "stand-in"]
+        assert not run("advance", "plan", *kind, "--out", "p.gcode", *limits).returncode
+        lines = (folder / "p.gcode").read_text().splitlines()
+        rows = READ[style](lines, Nozzle(truth), Reader(seed=1000 + 2 * seed + n))
+        (folder / "r.csv").write_text("\n".join(rows) + "\n")
+        tower = ["--from", span["from"], "--per-mm", span["step"], "--to", span["to"]]
+        words = tower if style == "tower" else []
+        told = run(
+            "advance", "fit", "r.csv", "--drive", drive, "--advance", present, "--json", *words
+        )
+        answer = json.loads(told.stdout)
+        if answer["verdict"] == "retest":
+            break
+        best, half = answer["evidence"]["best_s"], answer["spread"]["advance_s"]
+        setting = answer["settings"]["advance_s"]
+        rounds.append((answer["verdict"], best, half, present, setting))
+        if answer["evidence"]["refine"] is None:
+            break
+        present, span = setting, answer["evidence"]["refine"]
+    return rounds
+
+
+def test_forty_searches_end_close_to_the_truth(run, tmp_path):
+    random = np.random.default_rng(77)
+    held = close = 0
+    for k in range(40):
+        style, drive = list(READ)[k % 3], list(TOP)[k % 2]
+        truth = TOP[drive] * random.uniform(0.22, 0.85)
+        present = truth * random.uniform(0.3, 1.7)
+        rounds = searched(run, tmp_path, style, drive, truth, present, k)
+        for verdict, best, _, before, setting in rounds:
+            better = abs(setting - truth) <= abs(before - truth)
+            assert verdict in ("keep", "change") and (verdict == "keep" or better), (k, rounds)
+            assert verdict == "keep" or setting == best
+        held += abs(rounds[0][1] - truth) <= rounds[0][2]
+        close += abs(rounds[-1][4] - truth) <= CLOSE[drive]
+    assert held >= 36 and close >= 36
+
+
+FITS = {
+    # words: verdict, value, warning codes
+    "--from 0 --per-mm 0.002 --height 20 --height 21 --height 19": ("change", 0.04, []),
+    "--from 0 --per-mm 0.002 --height 20 --height 21 --height 19 --advance 0.041": (
+        "keep",
+        0.041,
+        [],
+    ),
+    "--from 0 --per-mm 0.002 --to 0.1 --height 20 --height 21 --height 19 --height 45": (
+        "change",
+        0.04,
+        ["reading-left-out"],
+    ),
+    "--from 0 --per-mm 0.002 --to 0.1 --height 20 --height 20 --height 70": (
+        "change",
+        0.04,
+        ["outside-tower"],
+    ),
+    "--from 0 --per-mm 0.02 --drive direct --height 20 --height 20": (
+        "change",
+        0.4,
+        ["unusual-advance"],
+    ),
+    "--from 0 --per-mm 0.002 --to 0.1 --height 49.2 --height 49.6 --height 46": (
+        "change",
+        0.0965,
+        ["edge-of-range"],
+    ),
+    "--from 0 --per-mm 0.002 --to 0.1 --height 10 --height 20 --height 30 --height 40": (
+        "change",
+        0.05,
+        ["readings-disagree"],
+    ),
+    "--value 0.03 --value 0.035 --value 0.035 --drive direct": ("change", 0.0333, []),
+}
+
+
+@pytest.mark.parametrize("words", FITS)
+def test_heights_become_a_value(words, run):
+    answer = json.loads(run("advance", "fit", *words.split(), "--json").stdout)
+    verdict, value, codes = FITS[words]
+    assert (answer["verdict"], [w["code"] for w in answer["warnings"]]) == (verdict, codes)
+    assert answer["settings"]["advance_s"] == pytest.approx(value, rel=0.02)
+    assert answer["spread"]["advance_s"] > 0
+
+
+def table(head, values, seen):
+    return head + "\n" + "".join(f"{v:g},{s:g}\n" for v, s in zip(values, seen, strict=True))
+
+
+V = np.arange(0, 0.1001, 0.01)
+TABLES = {
+    "straight": (table("advance_s,bulge_mm", V, np.round(0.3 - 6 * V, 2)), "change", 0.05, []),
+    "bent": (
+        table("advance_s,bulge_mm", V, np.round(0.2 * np.exp(-V / 0.03) - 0.0737, 2)),
+        "change",
+        0.03,
+        [],
+    ),
+    "one bad": (
+        table(
+            "advance_s,bulge_mm",
+            V,
+            [0.3, 0.24, 0.18, 0.52, 0.06, 0, -0.06, -0.12, -0.18, -0.24, -0.3],
+        ),
+        "change",
+        0.05,
+        ["reading-left-out"],
+    ),
+    "above": (
+        table("advance_s,bulge_mm", V, np.round(0.9 - 6 * V, 2)),
+        "retest",
+        None,
+        ["edge-of-range"],
+    ),
+    "below": (
+        table("advance_s,bulge_mm", V + 0.1, np.round(-0.1 - 2 * V, 2)),
+        "retest",
+        None,
+        ["edge-of-range"],
+    ),
+    "starved from zero": (
+        table("advance_s,bulge_mm", V, np.round(-0.1 - 2 * V, 2)),
+        "retest",
+        None,
+        [],
+    ),
+    "rising": (table("advance_s,bulge_mm", V, np.round(-0.3 + 6 * V, 2)), "retest", None, []),
+    "flat": (
+        table(
+            "advance_s,bulge_mm", V, [0.01, -0.01, 0.02, 0, 0.01, -0.02, 0, 0.01, -0.01, 0, 0.02]
+        ),
+        "retest",
+        None,
+        [],
+    ),
+    "few": ("advance_s,bulge_mm\n0.02,0.1\n0.06,-0.1\n", "retest", None, []),
+    "scores": (table("advance_s,score", V, [1, 2, 3, 5, 7, 9, 7, 5, 4, 2, 1]), "change", 0.05, []),
+    "a tie goes down": (
+        table("advance_s,score", V, [1, 2, 4, 6, 8, 9, 9, 8, 6, 4, 2]),
+        "change",
+        0.05,
+        [],
+    ),
+    "equal scores": (table("advance_s,score", V, np.full(11, 5)), "retest", None, []),
+    "rising scores": (
+        table("advance_s,score", V, np.arange(11)),
+        "retest",
+        None,
+        ["edge-of-range"],
+    ),
+    "two peaks": (
+        table(
+            "advance_s,score",
+            np.arange(0, 0.1401, 0.01),
+            [1, 3, 6, 9, 6, 3, 1, 1, 1, 3, 6, 9, 6, 3, 1],
+        ),
+        "change",
+        0.03,
+        ["two-optima"],
+    ),
+    "widths": (
+        "advance_s,speedup_mm,slowdown_mm\n0.02,0.35,0.55\n0.03,0.40,0.51\n0.04,0.45,0.45\n0.05,0.50,0.39\n"
+        "0.06,0.55,0.36\n0.07,0.6,0.31\n",
+        "change",
+        0.0402,
+        [],
+    ),
+    "comma and semicolon": (
+        "advance_s;bulge_mm\n0,02;0,2\n0,04;0,1\n0,06;0,0\n0,08;-0,1\n0,1;-0,2\n",
+        "change",
+        0.06,
+        [],
+    ),
+}
+
+
+@pytest.mark.parametrize("name", TABLES)
+def test_tables_become_a_value_or_a_refusal(name, run, tmp_path):
+    text, verdict, value, codes = TABLES[name]
+    (tmp_path / "r.csv").write_text(text)
+    done = run("advance", "fit", "r.csv", "--drive", "direct", "--json")
+    answer = json.loads(done.stdout)
+    assert (answer["verdict"], [w["code"] for w in answer["warnings"]]) == (verdict, codes), answer[
+        "because"
+    ]
+    assert done.returncode == (3 if verdict == "retest" else 0)
+    if value is None:
+        assert answer["settings"] == {} and not answer["lines"] and answer["next"]
+    else:
+        assert abs(answer["settings"]["advance_s"] - value) < 0.002
+
+
+BAD = {
+    "--height -3 --from 0 --per-mm 0.002": (
+        1,
+        "--height -3: height -3 mm is below 0; measure from the plate upwards",
+    ),
+    "--height 30": (
+        2,
+        "heights without the tower's values; give --from S and --per-mm S, as the tower was planned",
+    ),
+    "--height 30 --from 0.1 --to 0.05 --per-mm 0.1": (
+        2,
+        "--from 0.1 --to 0.05: the range is upside down; give the lower value with --from",
+    ),
+    "": (
+        2,
+        "no readings; give --height with --from and --per-mm, or a file with height_mm or advance_s",
+    ),
+    "--value 0.1 --score 3 --value 0.2 --score 4 --value 0.3": (
+        2,
+        "3 --value, 2 --score: they do not pair up; give each once for every reading, or once "
+        "for all",
+    ),
+    "--value=-0.1 --score 3": (
+        1,
+        "--value -0.1 --score 3: advance -0.1 is below 0; write the value of the line, in s",
+    ),
+    "r.csv --height 3": (2, "readings in a file and in options; give one of the two"),
+}
+
+
+@pytest.mark.parametrize("words", BAD)
+def test_bad_readings_get_one_line(words, run):
+    done = run("advance", "fit", *words.split())
+    assert (done.returncode, done.stderr) == (BAD[words][0], f"omphalon: {BAD[words][1]}\n")
+
+
+def test_answer_says_what_next(run):
+    heights = [
+        "--from",
+        0,
+        "--per-mm",
+        0.002,
+        "--to",
+        0.1,
+        "--drive",
+        "direct",
+        *["--height", 20] * 3,
+    ]
+    out = run("advance", "fit", *heights, "--line", "SET {advance:.4f}").stdout
+    words = " ".join(out.split())
+    assert "SET 0.0400" in words and "--style tower --drive direct --from 0.0295" in words
+    assert len(out.splitlines()) < 40
+
+
+CHECKS = {
+    "--before 0.2 --before 0.18 --before 0.21 --after 0.01 --after 0 --after -0.01": (
+        "keep",
+        0,
+        "it helped: ",
+    ),
+    "--before 0.02 --before 0.01 --before 0.02 --after -0.2 --after -0.2 --after -0.18": (
+        "change",
+        4,
+        "it did not help: ",
+    ),
+    "--before 0.01 --before 0.01 --before 0 --after 0.01 --after -0.01 --after 0": (
+        "keep",
+        0,
+        "corners are clean ",
+    ),
+    "--before 0.2 --before 0.2 --before 0.19 --after 0.2 --after 0.2 --after 0.19": (
+        "change",
+        4,
+        "it made no difference ",
+    ),
+    "--before 0.2 --after 0.1": ("retest", 3, "1 corner before, 2 at least are needed"),
+}
+
+
+@pytest.mark.parametrize("words", CHECKS)
+def test_corners_before_and_after(words, run):
+    done = run("advance", "check", *words.split(), "--json")
+    verdict, code, because = CHECKS[words]
+    answer = json.loads(done.stdout)
+    assert (answer["verdict"], done.returncode) == (verdict, code) and answer["because"].startswith(
+        because
+    )
+
+
+def test_diagonals_and_the_seam(run, tmp_path):
+    rows = ["print,corner,x_mm,y_mm,diagonal_mm"]
+    for when, extra in (("before", 0.4), ("after", 0.02)):
+        rows += [f"{when},{c},30,40,{50 + extra + (0.6 if c == 'd' else 0)}" for c in "abcd"]
+    (tmp_path / "r.csv").write_text("\n".join(rows) + "\n")
+    answer = json.loads(run("advance", "check", "r.csv", "--seam", "d", "--json").stdout)
+    assert answer["evidence"]["before_mm"] == pytest.approx(0.2) and answer["evidence"][
+        "corners"
+    ] == [3, 3]
+    wrong = run("advance", "check", "r.csv", "--seam", "front")
+    assert (
+        wrong.stderr
+        == "omphalon: --seam front: no corner of that name; name it as in the file's column corner\n"
+    )
+
+
+def test_intervals_hold_the_truth_in_the_core():
+    random = np.random.default_rng(4)
+    values = np.linspace(0, 0.1, 21)
+    held = {"crossing": 0, "peak": 0, "told": 0}
+    for _ in range(200):
+        truth = random.uniform(0.03, 0.07)
+        line = crossing(values, 6 * (truth - values) + random.normal(0, 0.02, 21), 0.02)
+        held["crossing"] += abs(line.value - truth) <= line.half_width
+        roof = np.round(9 - 120 * np.abs(values - truth) + random.normal(0, 0.5, 21))
+        found = peak(values, np.clip(roof, 1, 9), 1.0)
+        held["peak"] += abs(found.value - truth) <= found.half_width
+        told = told_by(truth + random.normal(0, 0.003, 3), 0.003, 0.0)
+        held["told"] += abs(told.value - truth) <= told.half_width
+    assert all(count >= 184 for count in held.values()), held
+    with pytest.raises(NoAnswer):
+        crossing(values[:3], values[:3], 0.02)

@@ -1,0 +1,201 @@
+"""Test prints under a G-code interpreter of the tests' own: thirty option sets of each style."""
+
+import math
+
+import numpy as np
+import pytest
+
+from gcode import Machine, strokes
+
+SETS = 30
+
+
+def option_set(style, seed):
+    random = np.random.default_rng([seed, len(style)])
+    nozzle = float(random.choice([0.25, 0.4, 0.6, 0.8]))
+    bowden = bool(random.random() < 0.5)
+    top = float(random.choice([0.4, 0.8, 1.2] if bowden else [0.04, 0.08, 0.12]))
+    low = float(random.choice([0, 0.25])) * top
+    count = int(random.integers(5, 12))
+    height = float(random.integers(12, 60))
+    layer = round(nozzle * random.uniform(0.3, 0.7), 2)
+    width = round(nozzle * random.uniform(1.05, 1.3), 2)
+    options = {
+        "drive": "bowden" if bowden else "direct",
+        "from": low,
+        "to": top,
+        "step": (top - low) / (height if style == "tower" else count),
+        "nozzle": nozzle,
+        "filament": float(random.choice([1.75, 2.85])),
+        "layer": layer,
+        "width": width,
+        "slow": float(random.integers(8, 20)),
+        "fast": float(random.integers(40, 60)),
+        "first": float(random.integers(10, 25)),
+        "acceleration": float(random.integers(500, 5000)),
+        "temp": float(random.integers(190, 280)),
+        "bed-temp": float(random.choice([0, 55, 90])),
+        "retract": float(random.choice([0, 0.6, 5])),
+        "margin": float(random.integers(2, 15)),
+        "fan": float(random.choice([0, 0.4, 1])),
+        "bed": str(random.choice(["220:220", "250:210", "round:260", "300:300"])),
+        "height": 120.0,
+    }
+    return options, bool(random.random() < 0.3)
+
+
+def section(options):
+    """A line's cross-section: a strip with half circles at its sides."""
+    height, width = options["layer"], options["width"]
+    return height * (width - height) + math.pi * (height / 2) ** 2
+
+
+def room(options, centred):
+    """(inside, distance) of the bed: a function of a place that gives how far it lies inside the edge."""
+    if options["bed"].startswith("round:"):
+        radius = float(options["bed"][6:]) / 2
+        return lambda x, y: radius - math.hypot(x, y)
+    wide, deep = (float(v) for v in options["bed"].split(":"))
+    if centred:
+        return lambda x, y: min(wide / 2 - abs(x), deep / 2 - abs(y))
+    return lambda x, y: min(x, y, wide - x, deep - y)
+
+
+@pytest.mark.parametrize("style", ["tower", "ladder", "corners"])
+@pytest.mark.parametrize("seed", range(SETS))
+def test_a_print_holds_what_it_promises(style, seed, run, tmp_path):
+    options, centred = option_set(style, seed)
+    words = [w for name, value in options.items() for w in (f"--{name}", value)]
+    words += ["--centred"] if centred else []
+    done = run(
+        *["advance", "plan", "--style", style, "--dialect", "stand-in", "--out", "p.gcode"], *words
+    )
+    assert done.returncode == 0, done.stderr
+    machine = Machine("LEAD").run((tmp_path / "p.gcode").read_text().splitlines())
+    assert not machine.faults
+    inside = room(options, centred)
+    edge = options["margin"] + options["width"] / 2 - 2e-3
+    for move in machine.moves:
+        assert inside(*move.start) >= edge and inside(*move.end) >= edge
+        per_mm = section(options) / (math.pi * options["filament"] ** 2 / 4)
+        assert move.filament == pytest.approx(move.length * per_mm, rel=0.01, abs=2e-5)
+        assert move.speed in [options[k] for k in ("slow", "fast", "first")]
+    assert all(inside(*end) >= options["margin"] for _, end, z in machine.travels if z < 10)
+    assert max(m.z for m in machine.moves) <= options["height"]
+    assert machine.nozzle == machine.bed == machine.fan == 0
+    assert VALUES[style](machine, options) > 4
+
+
+def tower_values(machine, options):
+    layer, seen = options["layer"], 0
+    for stroke in strokes(machine.moves):
+        if stroke[0].z > 1.5 * layer:
+            seen += 1
+            middle = stroke[0].z - layer / 2
+            expected = min(options["from"] + options["step"] * middle, options["to"])
+            values = [float(m.value) for m in stroke]
+            assert values == pytest.approx([expected] * len(stroke), abs=2e-5)
+            assert stroke[0].start == stroke[-1].end  # the seam: rear left
+    top = max(m.z for m in machine.moves)
+    assert top == pytest.approx((options["to"] - options["from"]) / options["step"], abs=layer)
+    return seen
+
+
+def ladder_values(machine, options):
+    lines = [s for s in strokes(machine.moves) if len(s) == 3 and s[0].note.startswith("line")]
+    for row, line in enumerate(sorted(lines, key=lambda s: s[0].start[1])):
+        expected = options["from"] + row * options["step"]
+        assert [float(m.value) for m in line] == pytest.approx([expected] * 3, abs=1e-5)
+        slow, fast = options["slow"], options["fast"]
+        assert [m.speed for m in line] == [slow, fast, slow]
+        assert float(line[0].note.split()[1]) == pytest.approx(expected, abs=1e-5)
+    return len(lines)
+
+
+def corner_values(machine, options):
+    shapes = [s for s in strokes(machine.moves) if s[0].note.startswith("corner")]
+    for corner in shapes:
+        a, b = corner
+        assert a.value == b.value and a.start[0] == a.end[0] and b.start[1] == b.end[1]
+        assert float(a.note.split()[1].rstrip(",")) == pytest.approx(float(a.value), abs=1e-5)
+    places = {s[0].start for s in shapes}
+    values = {s[0].start: s[0].value for s in shapes}
+    row = sorted(places, key=lambda p: (-p[1], p[0]))
+    expected = [options["from"] + n * options["step"] for n in range(len(row))]
+    assert [float(values[p]) for p in row] == pytest.approx(expected, abs=1e-5)
+    return len(places)
+
+
+VALUES = {"tower": tower_values, "ladder": ladder_values, "corners": corner_values}
+
+
+def test_the_interpreter_sees_faults():
+    head = ["G90", "M83", "G28"]
+    assert Machine("LEAD").run([*head, "G1 X9 E1"]).faults == ["line 4: feeds while cold"]
+    late = Machine("LEAD").run(["M109 S200", "G1 X9 E1", *head])
+    assert late.faults == ["line 2: moves before home, G90 and M83"]
+    dry = Machine("LEAD").run([*head, "M109 S200", "G1 E-1", "G1 X9 E1"])
+    assert dry.faults == ["line 6: lays plastic while retracted"]
+
+
+BAD = {
+    "--from 0.1 --to 0.05": "--from 0.1 --to 0.05: the range is upside down; give the lower value with --from",
+    "--from -0.1": "--from -0.1: below 0; an advance is 0 s or more",
+    "--to 0.1 --step 0.2": "--step 0.2: larger than the range of 0.1; give at most 0.01",
+    "--step 0": "--step 0: not above 0; give a small step, for example 0.005",
+    "--to 0.1 --step 0.05": "--step 0.05 makes 3 values; choose one that makes 5 to 200: 0.005 makes 21",
+    "--to 9": "--to 9: no printer needs so much; give seconds, 5 at most",
+    "--step 0.001": "the print reaches x 63 to 157, y -148 to 364 mm, beyond the margin of a bed of 220 x 220 mm, zero at its "
+    "corner, 220 mm high; choose fewer values (a larger --step), a smaller print, or another --at",
+    "--bed 70:70": "the print reaches x -12 to 82, y -23 to 89 mm, beyond the margin of a bed of 70 x 70 mm, zero at its "
+    "corner, 220 mm high; choose fewer values (a larger --step), a smaller print, or another --at",
+    "--style tower --step 0.0002": "the print is 500.0 mm high, the printer 220 mm; choose a larger --step, or a narrower range",
+    "--style tower --step 0.05": "--step 0.05 per mm makes a tower of 2.0 mm; give a smaller step: 0.002 makes one of 50 mm",
+    "--fast 5000": "--fast 5000: cannot be printed so; choose between 1 and 1000",
+    "--fast 300 --acceleration 500": "--fast 300 is never reached within the fast stretch at 500 mm/s²; choose 127 mm/s, or "
+    "more acceleration",
+    "--fast 25": "--fast 25, --slow 20: too alike to see the change; let fast be twice as fast",
+    "--fast 400 --acceleration 9000": "--fast 400: 33 mm³ of plastic a second, more than a nozzle melts; choose a lower speed, "
+    "a narrower line or a thinner layer",
+    "--layer 0.5": "--layer 0.5: cannot be printed so; choose between 0.03 and 0.36",
+    "--temp 20": "--temp 20: cannot be printed so; choose between 150 and 450",
+    "--line SET": "--line SET: no {advance} in it; put {advance:.4f} where the value belongs",
+    "--line X{advance:.1f}": "--line X{advance:.1f}: writes neighbouring values alike; give it more decimals: {advance:.5f}",
+    "--line X{advance:.4f}{e}": "dialect --line: the template of 'advance' cannot be filled ('e'); its fields are {advance}",
+    "--bed big": "--bed big: not 2 numbers with colons between; for example 220:220 or round:180",
+    "--acceleration-line PUSH": "--acceleration-line PUSH: no {acceleration} in it; put it where the number belongs",
+    "--dialect default": "no line that sets pressure advance: controllers share no code for it; give your controller's own with "
+    "--line '… {advance:.4f} …', or a dialect with --dialect FILE",
+}
+
+
+@pytest.mark.parametrize("words", BAD)
+def test_a_print_that_makes_no_sense_is_refused(words, run, tmp_path):
+    given = words.split() if "--style" in words else ["--style", "ladder", *words.split()]
+    given += [] if "--dialect" in words else ["--dialect", "stand-in"]
+    done = run("advance", "plan", *given, "--out", "p.gcode")
+    code = 1 if BAD[words].startswith("dialect") else 2
+    assert (done.returncode, done.stderr) == (code, f"omphalon: {BAD[words]}\n")
+    assert not list(tmp_path.iterdir()) and not done.stdout
+
+
+def test_present_value_is_set_again_and_a_picture_is_drawn(run, tmp_path):
+    words = ["--style", "corners", "--line", "SET {advance:.4f}", "--advance", "0.04"]
+    done = run("advance", "plan", *words, "--out", "p.gcode", "--plot", "p.png")
+    lines = (tmp_path / "p.gcode").read_text().splitlines()
+    assert [x for x in lines if x.startswith("SET")][-1] == "SET 0.0400"
+    assert done.returncode == 0 and not done.stderr and (tmp_path / "p.png").stat().st_size > 20000
+    assert (
+        lines[0]
+        == "; pressure advance, corners: 21 corners, 0.000 to 0.100 by 0.005, values printed below each"
+    )
+    assert all(line.isascii() for line in lines)
+
+
+def test_a_print_that_cannot_be_saved(run):
+    done = run(
+        "advance", "plan", "--style", "tower", "--dialect", "stand-in", "--out", "no/p.gcode"
+    )
+    assert done.returncode == 1
+    words = "no/p.gcode: cannot be written (No such file or directory); choose another place"
+    assert done.stderr == f"omphalon: {words}\n"
