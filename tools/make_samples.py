@@ -1,5 +1,6 @@
 """Write the sample data that ship with the package: python tools/make_samples.py"""
 
+import gzip
 import pathlib
 import subprocess
 import sys
@@ -43,5 +44,6 @@ ALL = {**SAMPLES, "tower-heights.csv": tower_heights, "ladder-widths.csv": ladde
 
 if __name__ == "__main__":
     for name, lines in ALL.items():
-        (FOLDER / name).write_text("\n".join(lines()) + "\n", encoding="utf-8")
+        text = ("\n".join(lines()) + "\n").encode("utf-8")
+        (FOLDER / name).write_bytes(gzip.compress(text, 9, mtime=0) if name.endswith(".gz") else text)
         print(name, (FOLDER / name).stat().st_size, "bytes")

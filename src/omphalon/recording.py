@@ -45,6 +45,32 @@ class TemperatureLog:
 
 
 @dataclass(frozen=True)
+class MotionLog:
+    """A log of an accelerometer: times in s (n,), rising; accelerations in mm/s² (n, 3), axes x, y, z of the sensor.
+
+    `unit` is the one it was written in; `notes` say what was worked out or passed over.
+    """
+
+    source: str
+    time_s: Array
+    acceleration_mm_s2: Array
+    unit: str
+    notes: tuple[Note, ...] = ()
+
+    @property
+    def rate_hz(self) -> float:
+        """Samples a second, by the median step."""
+        import numpy as np
+
+        return float(1 / np.median(np.diff(self.time_s)))
+
+    @property
+    def duration_s(self) -> float:
+        """From the first sample to the last."""
+        return float(self.time_s[-1] - self.time_s[0])
+
+
+@dataclass(frozen=True)
 class Reading:
     """One row of measurements: where it stands (an option, a file's row), its numbers by column, and its words."""
 

@@ -15,6 +15,7 @@ from omphalon.cli.flow import flow
 from omphalon.cli.heater import heater
 from omphalon.cli.motion import motion
 from omphalon.cli.probe import probe
+from omphalon.cli.shaper import shaper
 from omphalon.errors import OmphalonError
 
 
@@ -35,7 +36,7 @@ def omphalon() -> None:
     """
 
 
-for command in (heater, extruder, axis, flow, advance, motion, probe, demo):
+for command in (heater, extruder, axis, flow, advance, shaper, motion, probe, demo):
     omphalon.add_command(command)
 
 

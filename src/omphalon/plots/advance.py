@@ -45,11 +45,12 @@ def draw_bed(ax: Axes, strokes: list[Any], job: Any, title: str) -> None:
 
 def draw_above(ax: Axes, strokes: list[Any], printed: Any) -> None:
     """The print from above, as large as it goes, each value beside what it was printed with."""
-    dress(ax, x="x, mm", y="y, mm", title=f"Pressure advance, {printed.style}: values in s")
+    dress(ax, x="x, mm", y="y, mm", title=printed.title)
     ax.grid(False)
     low = [s for s in strokes if s.z_mm < 1.5 * printed.job.layer_mm]
     values = np.array([np.nan if s.value is None else s.value for s in low])
-    top, bottom = np.nanmax(values), np.nanmin(values)
+    known = values[np.isfinite(values)]
+    top, bottom = (float(known.max()), float(known.min())) if len(known) else (1.0, 0.0)
     colours = [FOG if np.isnan(v) else VALUES((v - bottom) / max(top - bottom, 1e-12)) for v in values]
     places = np.concatenate([np.array(s.places) for s in low])
     ax.set_xlim(places[:, 0].min() - 4, places[:, 0].max() + 14)

@@ -23,6 +23,9 @@ FIGURES = {
     "advance-plan": ("omphalon.plots.advance", "draw_preview"),
     "advance-fit": ("omphalon.plots.advance", "draw_advance"),
     "advance-check": ("omphalon.plots.advance", "draw_corners"),
+    "shaper-fit": ("omphalon.plots.shaper", "draw_shaper"),
+    "shaper-check": ("omphalon.plots.shaper", "draw_before_after"),
+    "shaper-plan": ("omphalon.plots.advance", "draw_preview"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }
 SUFFIXES = (".png", ".svg")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
+from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.heater import Heater
 from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
@@ -44,6 +46,20 @@ def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
     return as_csv(hold_log(FULMAR_HOTEND, Hold(235.0, gains, seed=seed)), head)
 
 
-SAMPLES = {"hotend-oscillation.csv": hotend_csv, "bed-console.txt": bed_console,
+FULMAR_SWEEP = Sweep(low_hz=5.0, high_hz=120.0, rate_hz_s=1.25, drive_mm_s2=2500.0, power=0.3)
+FULMAR_X = (Swing(47.2, 0.052, 0.86), Swing(81.0, 0.04, 0.14))
+FULMAR_Y = (Swing(27.5, 0.06, 0.62), Swing(41.0, 0.045, 0.25), Swing(63.0, 0.05, 0.13))
+FULMAR_Y_LATER = (Swing(36.4, 0.055, 0.78), Swing(58.0, 0.05, 0.22))
+
+
+def sweep_csv(axis: str, swings: tuple[Swing, ...], seed: int) -> Iterator[str]:
+    """A sweep of one axis under an accelerometer at 500 samples a second."""
+    sensor = Sensor(rate_hz=500.0, noise_mm_s2=120.0, along="xy".index(axis), jitter=0.02, hum=((50.0, 60.0),), seed=seed)
+    return motion_csv(sweep_log(swings, FULMAR_SWEEP, sensor), "g", f"Fulmar, sweep of axis {axis}, made up by the stand-in printer")
+
+
+SAMPLES = {"sweep-x.csv.gz": lambda: sweep_csv("x", FULMAR_X, 31), "sweep-y.csv.gz": lambda: sweep_csv("y", FULMAR_Y, 32),
+           "sweep-y-later.csv.gz": lambda: sweep_csv("y", FULMAR_Y_LATER, 33),
+           "hotend-oscillation.csv": hotend_csv, "bed-console.txt": bed_console,
            "hold-before.csv": lambda: hold_csv((0.31, 0.024, 0.1), 13),
            "hold-after.csv": lambda: hold_csv((0.130, 0.0088, 0.23), 14)}

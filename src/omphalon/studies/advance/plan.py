@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from omphalon.bench.dialect import Dialect
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
-from omphalon.prints.advance import Corners, Label, Ladder, Tower
+from omphalon.prints.advance import Corners, Ladder, Tower
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Stroke, Survey, gcode_lines, survey
+from omphalon.prints.strokes import Survey, survey
+from omphalon.studies.printed import TestPrint
 
 FEWEST, MOST = 5, 200
 LOWEST_TOWER_MM, HIGHEST_S = 10.0, 5.0
@@ -49,29 +50,6 @@ class AdvanceAsked:
     leg_mm: float = 20.0
     foot_mm: float = 9.0
     layers: int = 5
-
-
-@dataclass(frozen=True)
-class TestPrint:
-    """A test print ready to be written: its strokes, made anew at each call, and the lines that set things."""
-
-    style: str
-    job: Job
-    strokes: Callable[[], Iterator[Stroke]]
-    labels: tuple[Label, ...]
-    head: tuple[str, ...]
-    set_line: Callable[[float], str]
-    acceleration_line: str | None
-    last_line: str | None
-    whole: Survey
-
-    @property
-    def side_view(self) -> bool:
-        """Whether a picture shows it from the side."""
-        return self.style == "tower"
-
-    def lines(self) -> Iterator[str]:
-        return gcode_lines(self.job, self.strokes(), self.head, self.set_line, self.acceleration_line, self.last_line)
 
 
 def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:

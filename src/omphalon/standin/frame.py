@@ -1,0 +1,176 @@
+"""A made-up machine frame under a sensor: modes in the time domain, rocking, hum, harmonics, and a sensor with its faults."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+Array = np.ndarray
+G_MM_S2 = 9806.65
+
+
+@dataclass(frozen=True)
+class Swing:
+    """One mode: frequency (Hz), damping ratio, share of the motion, and how much of it rocks into the two other directions."""
+
+    frequency_hz: float
+    damping: float
+    share: float
+    rocking: tuple[float, float] = (0.05, 0.03)
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """The drive: from and to (Hz), rate (Hz/s), acceleration at 50 Hz (mm/s²) and its power law, harmonics as shares."""
+
+    low_hz: float = 5.0
+    high_hz: float = 130.0
+    rate_hz_s: float = 1.0
+    drive_mm_s2: float = 4000.0
+    power: float = 0.0
+    harmonics: tuple[float, ...] = (0.06, 0.10, 0.03)
+    before_s: float = 3.0
+    after_s: float = 2.0
+
+
+@dataclass(frozen=True)
+class Sensor:
+    """Rate (Hz), noise (mm/s² a sample), step of its digits, the most it reads, which of its axes lies along the motion; clock
+    jitter (share of a sample), samples lost (share), hum as (Hz, mm/s²), a loose mount as (Hz, damping, share)."""
+
+    rate_hz: float = 3200.0
+    noise_mm_s2: float = 150.0
+    step_mm_s2: float = 38.3
+    most_mm_s2: float = 16 * G_MM_S2
+    along: int = 0
+    down: int = 2
+    jitter: float = 0.0
+    lost: float = 0.0
+    hum: tuple[tuple[float, float], ...] = ()
+    loose: Swing | None = None
+    clock_drift: float = 0.0
+    seed: int = 0
+
+
+@dataclass
+class Log:
+    """Times (n,) in s and accelerations (n, 3) in mm/s²."""
+
+    time_s: Array
+    acceleration: Array = field(repr=False)
+
+
+def swung(drive: Array, rate_hz: float, swings: tuple[Swing, ...]) -> tuple[Array, Array, Array]:
+    """Acceleration of the moving part in its direction and in the two others, for a drive's acceleration (n,).
+
+    Each mode follows its own H = share (2ζωs + ω²)/(s² + 2ζωs + ω²) by exact steps of the drive held over a sample.
+    """
+    from scipy.linalg import expm
+    from scipy.signal import lfilter
+
+    out = [np.zeros(len(drive)) for _ in range(3)]
+    for swing in swings:
+        w, z = 2 * np.pi * swing.frequency_hz, swing.damping
+        a = np.array([[0.0, 1.0], [-w * w, -2 * z * w]])
+        held = expm(np.block([[a, np.array([[0.0], [1.0]])], [np.zeros((1, 3))]]) / rate_hz)
+        step, push = held[:2, :2], held[:2, 2]
+        trace, det = step[0, 0] + step[1, 1], np.linalg.det(step)
+        read = np.array([w * w, 2 * z * w]) * swing.share
+        first = read @ push
+        second = read @ (step @ push) - trace * first
+        moved = lfilter([0.0, first, second], [1.0, -trace, det], drive)
+        for n, much in enumerate((1.0, *swing.rocking)):
+            out[n] += much * moved
+    return out[0], out[1], out[2]
+
+
+def chirp(sweep: Sweep, rate_hz: float, random: np.random.Generator) -> Array:
+    """The drive's acceleration: a homing bump, a pause, the sweep with its harmonics, a pause, a move away."""
+    span = (sweep.high_hz - sweep.low_hz) / sweep.rate_hz_s
+    at = np.arange(int((sweep.before_s + span + sweep.after_s) * rate_hz)) / rate_hz - sweep.before_s
+    frequency = np.clip(sweep.low_hz + sweep.rate_hz_s * at, sweep.low_hz, sweep.high_hz)
+    inside = (at >= 0) & (at <= span)
+    phase = 2 * np.pi * np.cumsum(np.where(inside, frequency, 0.0)) / rate_hz
+    size = sweep.drive_mm_s2 * (frequency / 50.0) ** sweep.power
+    drive = size * np.sin(phase)
+    for n, share in enumerate(sweep.harmonics, 2):
+        drive += share * size * np.sin(n * phase + random.uniform(0, 2 * np.pi))
+    drive = np.where(inside, drive, 0.0)
+    for start in (-0.7 * sweep.before_s, span + 0.3 * sweep.after_s):
+        bump = (at > start) & (at < start + 0.15)
+        drive = drive + np.where(bump, 3000.0 * np.sign(start + 0.075 - at), 0.0)
+    return drive
+
+
+def sensed(drive: Array, swings: tuple[Swing, ...], sensor: Sensor, drive_rate_hz: float | None = None) -> Log:
+    """What the sensor logs while the frame is driven; the drive (n,) comes at the sensor's rate, or at one of its own."""
+    random = np.random.default_rng(sensor.seed)
+    rate = drive_rate_hz or sensor.rate_hz
+    along, side, up = swung(drive, rate, swings)
+    if sensor.loose is not None:
+        along = (1 - sensor.loose.share) * along + swung(along, rate, (sensor.loose,))[0]
+    at = np.arange(len(along)) / rate
+    if drive_rate_hz is not None:
+        taken = np.arange(0, at[-1], 1 / sensor.rate_hz)
+        along, side, up = (np.interp(taken, at, a) for a in (along, side, up))
+        at = taken
+    if sensor.jitter:
+        taken = np.sort(at + random.normal(0, sensor.jitter / sensor.rate_hz, len(at)))
+        along, side, up = (np.interp(taken, at, a) for a in (along, side, up))
+        at = taken
+    axes = np.zeros((len(at), 3))
+    across = [k for k in range(3) if k != sensor.along]
+    axes[:, sensor.along] = along
+    axes[:, across[0]] = side
+    axes[:, across[1]] = up
+    axes[:, sensor.down] += G_MM_S2
+    for frequency, size in sensor.hum:
+        for k in range(3):
+            axes[:, k] += (1.0, 0.6, 0.8)[k] * size * np.sin(2 * np.pi * frequency * at + random.uniform(0, 6))
+    axes += random.normal(0, sensor.noise_mm_s2, axes.shape)
+    axes = np.clip(np.round(axes / sensor.step_mm_s2) * sensor.step_mm_s2, -sensor.most_mm_s2, sensor.most_mm_s2)
+    keep = random.random(len(at)) >= sensor.lost
+    return Log(at[keep] * (1 + sensor.clock_drift), axes[keep])
+
+
+def sweep_log(swings: tuple[Swing, ...], sweep: Sweep, sensor: Sensor) -> Log:
+    """A whole sweep."""
+    return sensed(chirp(sweep, sensor.rate_hz, np.random.default_rng(sensor.seed + 1)), swings, sensor)
+
+
+def tap_log(swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: float = 1.5) -> Log:
+    """Taps with a soft hammer: pushes of some ms on the moving part, which is held by the frame; each decays freely."""
+    random = np.random.default_rng(sensor.seed + 1)
+    count = int((taps + 1) * apart_s * sensor.rate_hz)
+    at = np.arange(count) / sensor.rate_hz
+    force = np.zeros(count)
+    for n in range(taps):
+        middle = (n + 0.7 + random.uniform(-0.1, 0.1)) * apart_s
+        force += random.uniform(20, 40) * np.exp(-0.5 * ((at - middle) / 0.0015) ** 2)
+    # the frame's answer to a force: H less the rigid motion, so that it comes back to rest
+    from scipy.signal import lfilter
+
+    moved = np.zeros(count)
+    for swing in swings:
+        w, z = 2 * np.pi * swing.frequency_hz, swing.damping
+        pole = np.exp((-z * w + 1j * w * np.sqrt(1 - z * z)) / sensor.rate_hz)
+        shape = [1.0, -2 * pole.real, abs(pole) ** 2]
+        place = lfilter([0, 1.0], shape, force) * swing.share / sensor.rate_hz
+        moved += np.gradient(np.gradient(place, at), at)
+    log = sensed(np.zeros(count), swings, sensor)
+    log.acceleration[:, sensor.along] += np.round(moved * 60000.0 / np.abs(moved).max())
+    return log
+
+
+def as_csv(log: Log, unit: str = "mm/s²", head: str = "") -> Iterator[str]:
+    """The log as rows, in a unit."""
+    scale = {"g": G_MM_S2, "m/s²": 1000.0, "mm/s²": 1.0}[unit]
+    if head:
+        yield f"# {head}"
+    yield f"time (s),x ({unit}),y ({unit}),z ({unit})"
+    places = {"g": 4, "m/s²": 3, "mm/s²": 1}[unit]
+    row = f"%.5f,%.{places}f,%.{places}f,%.{places}f"
+    for time, (x, y, z) in zip(log.time_s.tolist(), (log.acceleration / scale).tolist(), strict=True):
+        yield row % (time, x, y, z)

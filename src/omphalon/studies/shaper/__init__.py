@@ -1,0 +1,1 @@
+"""Input shapers: from accelerometer logs, or ripples on a print, to shaper, frequency, damping and acceleration."""
