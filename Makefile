@@ -26,6 +26,7 @@ benchmark: .venv/ready
 	$(BIN)/python benchmarks/heater_damage.py
 	$(BIN)/python benchmarks/steps.py
 	$(BIN)/python benchmarks/advance.py
+	$(BIN)/python benchmarks/shaper.py
 
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py

@@ -12,10 +12,13 @@ import tempfile
 import time
 from pathlib import Path
 
+from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
+from omphalon.standin.frame import as_csv as as_motion_csv
 from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
 
 PYTHON = sys.executable
+FRAME = (Swing(42.0, 0.05, 0.8), Swing(70.0, 0.04, 0.2))
 # what, its command, what it is compared with, at most how many times that
 CASES = (
     ("omphalon --help", ["-m", "omphalon", "--help"], "import click", 2.0),
@@ -30,6 +33,8 @@ CASES = (
                                   "300:300", "--layers", "12", "--dialect", "stand-in", "--out", "print.gcode"], "import numpy", 3.0),
     ("advance fit", ["-m", "omphalon", "advance", "fit", "--from", "0", "--per-mm", "0.002", "--height", "20", "--height", "21"],
      "import numpy", 2.5),
+    ("shaper fit, 416 000 rows", ["-m", "omphalon", "shaper", "fit", "--x", "sweep.csv"],
+     "import numpy; numpy.loadtxt('sweep.csv', delimiter=',', skiprows=1)", 3.0),
     ("heater fit, 20 min at 1 s", ["-m", "omphalon", "heater", "fit", "log.csv"], "import numpy, scipy.optimize", 2.5),
 )
 
@@ -59,13 +64,14 @@ def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 9
     with tempfile.TemporaryDirectory() as folder:
         Path(folder, "log.csv").write_text(twenty_minutes())
+        Path(folder, "sweep.csv").write_text("\n".join(as_motion_csv(sweep_log(FRAME, Sweep(), Sensor()), "g")) + "\n")
         print(f"{'process':28}{'time':>9}{'against':>32}{'time':>9}{'ratio':>8}{'limit':>7}{'memory':>9}")
         for name, command, against, limit in CASES:
             pairs = [(spent(command, folder), spent(["-c", against], folder)) for _ in range(rounds)]
             ratio = statistics.median(mine[0] / other[0] for mine, other in pairs)
             mine, other = (statistics.median(p[n][0] for p in pairs) for n in (0, 1))
             memory = max(p[0][1] for p in pairs)
-            print(f"{name:28}{mine:8.2f}s{against:>32}{other:8.2f}s{ratio:8.2f}{limit:7.1f}{memory:6.0f} MB")
+            print(f"{name:28}{mine:8.2f}s{against[:31]:>32}{other:8.2f}s{ratio:8.2f}{limit:7.1f}{memory:6.0f} MB")
 
 
 if __name__ == "__main__":

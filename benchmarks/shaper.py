@@ -113,7 +113,8 @@ def main() -> None:
         print(f"{kind:8}{count:>8}{np.median(ratio):9.3f}{np.quantile(ratio, 0.1):8.3f}{ratio.min():8.3f}   {np.median(eye):15.3f}"
               f"{eye.min():8.3f}", flush=True)
         details.append((kind, results))
-    print(f"\n{'logs':8}{'modes found':>13}{'frequency':>12}{'damping':>10}{'share':>9}   {'spreads hold: f':>15}{'damping':>9}{'share':>7}")
+    print(f"\n{'logs':8}{'modes found':>13}{'frequency':>12}{'damping':>10}{'share':>9}   {'spreads hold: f':>15}{'damping':>9}"
+          f"{'share':>7}")
     for kind, results in details:
         good = [r for r in results if r.matched]
         held = np.array([h for r in good for h in r.held])

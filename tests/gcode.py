@@ -85,7 +85,7 @@ class Machine:
         before = dict(self.at)
         self.at.update({axis: given[axis] for axis in "XYZ" if axis in given})
         fed = given.get("E", 0.0)
-        if not (self.homed and self.absolute and self.relative):
+        if not (self.homed and self.absolute and (self.relative or not fed)):
             self.faults.append(f"line {number}: moves before home, G90 and M83")
         start, end = (before["X"], before["Y"]), (self.at["X"], self.at["Y"])
         if fed and start == end:

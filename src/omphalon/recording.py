@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from omphalon.units import Length
@@ -57,7 +58,7 @@ class MotionLog:
     unit: str
     notes: tuple[Note, ...] = ()
 
-    @property
+    @cached_property
     def rate_hz(self) -> float:
         """Samples a second, by the median step."""
         import numpy as np

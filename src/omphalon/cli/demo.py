@@ -14,6 +14,7 @@ TOUR = (
     ("advance", ("advance", "fit", "tower-heights.csv", "--from", "0", "--per-mm", "0.02", "--to", "1", "--drive", "bowden",
                  "--advance", "0.35")),
     ("corners", ("advance", "check", "cube-corners.csv", "--seam", "rear-left")),
+    ("shaper", ("shaper", "fit", "--x", "sweep-x.csv.gz", "--y", "sweep-y.csv.gz")),
     ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
 )
 

@@ -172,13 +172,13 @@ def unshaped(modes: Sequence[Mode], limits: Limits) -> float:
 
 def candidates(modes: Sequence[Mode], limits: Limits, offered: Sequence[str]) -> list[Candidate]:
     """Each offered shaper at the frequency, and the damping among the modes', that allow most; in the order offered."""
-    frequencies = np.arange(LOWEST_HZ, HIGHEST_HZ, 0.25)
+    frequencies = np.arange(LOWEST_HZ, HIGHEST_HZ, 0.5)
     out = []
     for name in offered:
         best: Candidate | None = None
         for damping in sorted({round(m.damping, 4) for m in modes if m.share > 0.05} or {modes[0].damping}):
             coarse = frequencies[int(np.argmax(allowed(name, modes, limits, frequencies, damping)[0]))]
-            near = np.linspace(coarse - 0.25, coarse + 0.25, 26)
+            near = np.linspace(coarse - 0.5, coarse + 0.5, 51)
             fine = float(near[int(np.argmax(allowed(name, modes, limits, near, damping)[0]))])
             one = at_setting(name, fine, damping, modes, limits)
             best = one if best is None or one.acceleration_mm_s2 > best.acceleration_mm_s2 else best

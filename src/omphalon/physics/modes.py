@@ -19,7 +19,7 @@ SOFT = 3.0  # deviations beyond which a miss counts less
 EXPLAINED = 0.4  # mean square of the misses, in deviations, at which no further mode is asked for
 LOWEST_HZ = 10.0
 # What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on the stand-in (docs/shaper.md)
-DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0010, 0.022, 0.0005
+DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0013, 0.024, 0.0015
 
 
 @dataclass(frozen=True)
@@ -51,18 +51,20 @@ class Response:
 @dataclass(frozen=True)
 class ModeFit:
     """The modes, lowest first; the drive's power law; misfit of the log response (root mean square, in deviations); the model's
-    power at the response's frequencies; share of the measured power that the model leaves unexplained."""
+    power at the response's frequencies; share of the measured power that the model leaves unexplained; the Bayesian criterion."""
 
     modes: tuple[Mode, ...]
     drive_power: float
     misfit: float
     model: Array
     unexplained: float
+    score: float
 
 
 Complexes = NDArray[np.complex128]
 Terms = tuple[Complexes, Complexes, Complexes]
 Law = Callable[[Array, Array, Array], Terms]
+Drive = Callable[[Array], Array]
 
 
 def follows(frequency_hz: Array, frequencies: Array, dampings: Array) -> Terms:
@@ -94,10 +96,20 @@ def decays(after_s: float) -> Law:
     return law
 
 
-class _Model:
-    """ln of the smeared model's power for parameters [ln f…, ln ζ…, ln share…, drive power]; the gain is found in closed form."""
+def rising(frequency_hz: Array) -> Array:
+    """ln of a drive whose amplitude is a power of frequency, per unit of the power."""
+    return np.asarray(np.log(frequency_hz / 50.0))
 
-    def __init__(self, response: Response, law: Law) -> None:
+
+def over(frequency_hz: Array) -> Array:
+    """No drive any more: a decay is free. How hard the blow struck each mode stays in its share."""
+    return np.zeros(len(frequency_hz))
+
+
+class _Model:
+    """ln of the smeared model's power for [ln f…, ln ζ…, ln share…, the drive's shape]; the gain is found in closed form."""
+
+    def __init__(self, response: Response, law: Law, drive: Drive) -> None:
         self.response, self.law = response, law
         step = float(np.median(np.diff(response.smear_hz)))
         self.fine = np.arange(max(response.frequency_hz[0] + response.smear_hz[0], 0.5),
@@ -110,7 +122,7 @@ class _Model:
         self.weight = 1 / response.deviation
         self.share_of = self.weight**2 / float((self.weight**2).sum())
         self.logged = np.log(response.power)
-        self.logged_fine = np.log(self.fine / 50.0)
+        self.drive = drive(self.fine)
 
     def power(self, parameters: Array) -> Array:
         return self._evaluated(parameters)[0]
@@ -122,12 +134,12 @@ class _Model:
         share = raw / raw.sum()
         term, by_frequency, by_damping = self.law(self.fine, f, z)
         h = term @ share
-        drive = np.exp(2 * parameters[-1] * self.logged_fine)
+        drive = np.exp(2 * parameters[-1] * self.drive)
         slopes = np.concatenate([share * by_frequency, share * by_damping, share * (term - h[:, None])], axis=1)
         rows = 2 * (np.conj(h)[:, None] * slopes).real * drive[:, None]
         size = np.abs(h) ** 2 * drive
         power = np.maximum(self.smear @ size, 1e-300)
-        return power, self.smear @ np.column_stack([rows, 2 * size * self.logged_fine]) / power[:, None]
+        return power, self.smear @ np.column_stack([rows, 2 * size * self.drive]) / power[:, None]
 
     def misses(self, parameters: Array) -> tuple[Array, Array]:
         """Weighted misses of ln power, the gain taken out by its weighted mean, and their derivatives."""
@@ -179,12 +191,12 @@ def _soft(miss: Array) -> float:
     return float(np.sum(SOFT**2 * (np.sqrt(1 + (miss / SOFT) ** 2) - 1)))
 
 
-def fit_modes(response: Response, law: Law = follows, most: int = MOST_MODES) -> ModeFit:
+def fit_modes(response: Response, law: Law = follows, drive: Drive = rising, most: int = MOST_MODES) -> ModeFit:
     """One to four modes by least squares on ln power; another mode only where the Bayesian criterion (Schwarz, Ann. Statist. 6,
     1978, with the deviations as known) asks for it, it holds a share worth naming, and its frequency is not that of another.
     Covariance from the curvature, scaled by the misfit; neighbouring frequencies share the window, which counts as fewer
     readings."""
-    model = _Model(response, law)
+    model = _Model(response, law, drive)
     low, high = max(1.3 * float(response.frequency_hz[0]), LOWEST_HZ), 0.97 * float(response.frequency_hz[-1])
     apart = float(np.median(np.diff(response.frequency_hz)))
     step = float(np.median(np.diff(response.smear_hz)))
@@ -204,7 +216,7 @@ def fit_modes(response: Response, law: Law = follows, most: int = MOST_MODES) ->
         if variance < EXPLAINED:
             break
     assert best is not None
-    return _told(model, best[1].parameters, best[1].jacobian, best[2], independent)
+    return _told(model, best, independent)
 
 
 def _sound(parameters: Array, count: int) -> bool:
@@ -255,7 +267,9 @@ def _prominent(f: Array, logged: Array, inner: NDArray[np.bool_]) -> list[int]:
     return [k for _, k in sorted(found, reverse=True)]
 
 
-def _told(model: _Model, parameters: Array, jacobian: Array, variance: float, independent: float) -> ModeFit:
+def _told(model: _Model, best: tuple[float, _Solved, float], independent: float) -> ModeFit:
+    score, solved, variance = best
+    parameters, jacobian = solved.parameters, solved.jacobian
     count = (len(parameters) - 1) // 3
     f, z, raw = (np.exp(parameters[k * count:(k + 1) * count]) for k in range(3))
     share = raw / raw.sum()
@@ -271,7 +285,7 @@ def _told(model: _Model, parameters: Array, jacobian: Array, variance: float, in
     power = model.power(parameters) * model.gain(parameters)
     measured = model.response.power
     unexplained = float(np.sum(np.maximum(measured - power, 0.0)) / np.sum(measured))
-    return ModeFit(modes, float(parameters[-1]), math.sqrt(variance), power, unexplained)
+    return ModeFit(modes, float(parameters[-1]), math.sqrt(variance), power, unexplained, score)
 
 
 def response_of(modes: Sequence[Mode], frequency_hz: Array) -> Array:

@@ -18,7 +18,8 @@ WINDOW_S = 1.0
 HOP_S = 0.1
 LOW_HZ, HIGH_HZ = 4.0, 200.0
 BEFORE_S, AFTER_S = 1.2, 2.6  # of the sweep's passing: what belongs to it at one frequency
-LEAST_SPAN_HZ = 25.0
+LEAST_SPAN_HZ = 18.0
+SURE_SPAN_HZ = 90.0
 EDGE_HZ = 2.5  # where a sweep starts and ends, it is not yet itself
 
 
@@ -49,12 +50,13 @@ class Spectra:
     power: Array
 
 
-def evenly(time_s: Array, values: Array, rate_hz: float) -> Array:
-    """Values (n, …) at uneven times, band-limited and put on even steps of RATE_HZ: interpolation, then the FFT's own bins."""
+def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = True) -> Array:
+    """Values (n,) at uneven times, band-limited and put on even steps of RATE_HZ: interpolation, then the FFT's own bins; steady
+    lines cut where asked for (taps at even intervals look like lines themselves)."""
     every = int(rate_hz / FAST_HZ)
-    if every > 1:  # a fast sensor's neighbours are averaged first: 0.3 % is lost at 130 Hz
+    if every > 1:  # a fast sensor's neighbours are averaged first; what that takes from high frequencies is given back below
         used = len(time_s) // every * every
-        time_s, values = (a[:used].reshape(-1, every).mean(axis=1) for a in (time_s, values))
+        time_s, values = (np.asarray(sum(a[n:used:every] for n in range(every))) / every for a in (time_s, values))
         rate_hz /= every
     count = int((time_s[-1] - time_s[0]) * rate_hz) + 1
     at = time_s[0] + np.arange(count) / rate_hz
@@ -63,7 +65,11 @@ def evenly(time_s: Array, values: Array, rate_hz: float) -> Array:
     spectrum = np.fft.rfft(even, _smooth_size(count))
     size = _smooth_size(count)
     less = max(int(size * RATE_HZ / rate_hz) // 2 * 2, 16)
-    return np.asarray(np.fft.irfft(_without_lines(spectrum[:less // 2 + 1]), less)[:int(count * less / size)] * (less / size))
+    spectrum = spectrum[:less // 2 + 1]
+    spectrum = _without_lines(spectrum) if without_lines else spectrum
+    if every > 1:
+        spectrum = spectrum / np.sinc(np.arange(len(spectrum)) / size)
+    return np.asarray(np.fft.irfft(spectrum, less)[:int(count * less / size)] * (less / size))
 
 
 def _smooth_size(count: int) -> int:
@@ -107,29 +113,29 @@ def follow(seen: Spectra) -> Ridge:
     """The sweep's course: the straight line (or the exponential one) in frequency and time that holds most power above each
     frequency's own median, so that a steady line counts for nothing; then the line is bent to the power's middle.
 
-    A line of twice the rate from the same start is a harmonic: the slowest of those that are nearly as clear is the drive.
+    A line of a multiple of another's rate from the same zero is its harmonic; the other one is the drive.
     """
     calm = np.median(seen.power, axis=1, keepdims=True) + 1e-300
     evidence = np.clip(np.log(seen.power / calm) - 1.5, -1.0, 4.0)
-    every = 3
+    hop = float(seen.time_s[1] - seen.time_s[0])
+    every = 4
     columns = evidence.shape[1] // every * every
-    coarse = evidence[:, :columns].reshape(len(evidence), -1, every).max(axis=2)[::2].astype(np.float32)
-    hop = float(seen.time_s[1] - seen.time_s[0]) * every
-    f = seen.frequency_hz[::2]
-    duration = float(seen.time_s[-1] - seen.time_s[0])
+    coarse = evidence[::2, :columns].reshape(-1, columns // every, every).max(axis=2).astype(np.float32)
+    f, hop = seen.frequency_hz[::2], every * hop
+    duration, span = float(seen.time_s[-1] - seen.time_s[0]), float(f[-1] - f[0])
     lines: list[_Line] = []
     for sign in (1, -1):
-        if not lines or max(line.share for line in lines) < 0.75:
+        if not any(line.sure(f) for line in lines):
             lines += [_best_line(coarse, f, rate * sign, hop, False)
-                      for rate in np.geomspace((f[-1] - f[0]) / max(duration, 1.0) * 0.4, (f[-1] - f[0]) / 8.0, 48)]
-    best = max(lines, key=lambda x: x.score)
-    slower = [x for x in lines if x.score > 0.35 * best.score and _harmonic(best, x)]
-    best = min(slower, key=lambda x: abs(x.rate)) if slower else best
-    if best.share < 0.75:
+                      for rate in np.geomspace(27.0 / duration, span / 8.0, 34)]
+    best = _finer(coarse, f, hop, max(lines, key=lambda x: x.score))
+    while slower := _slower(coarse, f, hop, best):
+        best = max(slower, key=lambda x: x.score)
+    if not best.sure(f):
         octaves = math.log(f[-1] / f[0])
         bent = [_best_line(coarse, f, rate * sign, hop, True) for sign in (1, -1)
                 for rate in np.geomspace(octaves / max(duration, 1.0) * 0.4, octaves / 8.0, 40)]
-        best = max([best, *bent], key=lambda x: x.score)
+        best = max([best, _finer(coarse, f, hop, max(bent, key=lambda x: x.score))], key=lambda x: x.score)
     low, high = float(f[best.rows[0]]) + EDGE_HZ, float(f[best.rows[1] - 1]) - EDGE_HZ
     if high - low < LEAST_SPAN_HZ or best.score < 0.8 * (best.rows[1] - best.rows[0]):
         raise NoSweep
@@ -150,28 +156,45 @@ class _Line:
     bent: bool
     rows: tuple[int, int]
     first_hz: float
+    hop_s: float
 
     def delay_s(self, frequency: Array) -> Array:
         """Time from the start to each frequency."""
         return np.asarray((np.log(frequency / self.first_hz) if self.bent else frequency - self.first_hz) / self.rate)
 
-    def zero_s(self, hop: float) -> float:
+    def sure(self, frequency: Array) -> bool:
+        """Whether it runs so far and so clearly that no other kind of course need be tried."""
+        first, end = self.rows
+        return end - first > 8 and self.score > 2.0 * (end - first) and float(frequency[end - 1] - frequency[first]) > SURE_SPAN_HZ
+
+    def zero_s(self) -> float:
         """When a straight line passes 0 Hz."""
-        return self.start * hop - self.first_hz / self.rate
+        return self.start * self.hop_s - self.first_hz / self.rate
 
 
-def _harmonic(best: _Line, slower: _Line) -> bool:
-    """Whether the best line may be a harmonic of a slower one: a whole multiple of its rate, from the same zero."""
-    times = best.rate / slower.rate
-    return times > 1.7 and abs(times - round(times)) < 0.06 * times and abs(best.zero_s(0.3) - slower.zero_s(0.3)) < 4.0
+def _slower(evidence: NDArray[np.float32], frequency: Array, hop: float, best: _Line) -> list[_Line]:
+    """Lines of which the best may be a harmonic: a half, third … of its rate, from the same zero, and clear."""
+    zero = best.zero_s()
+    found = [max((_best_line(evidence, frequency, best.rate / n * k, hop, False, zero) for k in (0.98, 1.0, 1.02)),
+                 key=lambda x: x.score) for n in (2, 3, 4, 5)]
+    return [x for x in found if x.score > 0.15 * best.score and x.share > 0.75]
 
 
-def _best_line(evidence: Array, frequency: Array, rate: float, hop: float, bent: bool) -> _Line:
-    """The start whose line of this rate has the best contiguous stretch of rows."""
-    shape = _Line(0.0, 0.0, 0.0, rate, bent, (0, 0), float(frequency[0]))
+def _finer(evidence: NDArray[np.float32], frequency: Array, hop: float, line: _Line) -> _Line:
+    """The best line among rates a little slower and faster."""
+    return max((_best_line(evidence, frequency, line.rate * k, hop, line.bent) for k in np.linspace(0.93, 1.07, 7)),
+               key=lambda x: x.score)
+
+
+def _best_line(evidence: NDArray[np.float32], frequency: Array, rate: float, hop: float, bent: bool,
+               zero_s: float | None = None) -> _Line:
+    """The start whose line of this rate has the best contiguous stretch of rows; of those that pass 0 Hz within 4 s of `zero_s`."""
+    shape = _Line(0.0, 0.0, 0.0, rate, bent, (0, 0), float(frequency[0]), hop)
     shift = np.rint(shape.delay_s(frequency) / hop).astype(int)
     count = evidence.shape[1]
     starts = np.arange(-int(shift.max()), count - int(shift.min()))
+    if zero_s is not None:
+        starts = np.arange(-int(4 / hop), int(4 / hop) + 1) + int(round((zero_s + frequency[0] / rate) / hop))
     at = starts[:, None] + shift
     seen = np.where((at >= 0) & (at < count), evidence[np.arange(len(shift)), np.clip(at, 0, count - 1)], -0.6)
     total = np.concatenate([np.zeros((len(starts), 1)), np.cumsum(seen, axis=1)], axis=1)
@@ -180,26 +203,32 @@ def _best_line(evidence: Array, frequency: Array, rate: float, hop: float, bent:
     high = int(np.argmax(gain[best]))
     low = int(np.argmin(total[best, :high + 1]))
     share = float((seen[best, low:high] > 0).mean()) if high > low else 0.0
-    return _Line(float(gain[best, high]), share, float(starts[best]), rate, bent, (low, high), float(frequency[0]))
+    return _Line(float(gain[best, high]), share, float(starts[best]), rate, bent, (low, high), float(frequency[0]), hop)
 
 
 def _bent(seen: Spectra, evidence: Array, frequency: Array, line: Array) -> Ridge:
-    """The line bent to where the power stands, by a cubic in frequency through weighted middles within 1.5 s of it."""
-    near = np.abs(seen.time_s[None, :] - line[:, None]) < 1.5
-    weight = np.where(near, np.maximum(evidence, 0.0), 0.0)
-    total = weight.sum(axis=1)
-    middle = (weight * seen.time_s).sum(axis=1) / np.maximum(total, 1e-12)
-    sure = total > 1.0
-    clear = float(sure.mean())
-    if sure.sum() < 12:
-        raise NoSweep
+    """The line bent to where the power stands: at each frequency the middle of what rises above half the row's best near the line,
+    through which a cubic in frequency is laid; twice, the second time closer."""
+    rows = np.flatnonzero(np.isin(seen.frequency_hz, frequency))
     scaled = (frequency - frequency.mean()) / np.ptp(frequency)
-    off = middle - line
-    curve = np.polyfit(scaled[sure], off[sure], 3, w=np.sqrt(total[sure]))
-    miss = np.abs(off - np.polyval(curve, scaled))
-    sure &= miss < 3 * max(float(np.median(miss[sure])), 0.05)
-    curve = np.polyfit(scaled[sure], off[sure], 3, w=np.sqrt(total[sure]))
-    return Ridge(frequency, line + np.polyval(curve, scaled), clear)
+    pace = abs(float(np.ptp(frequency) / np.ptp(line)))
+    sure = np.zeros(len(frequency), dtype=bool)
+    for reach in (max(2.0, 6.0 / pace), max(1.2, 2.0 / pace)):
+        near = np.abs(seen.time_s[None, :] - line[:, None]) < reach
+        power = np.where(near, seen.power[rows], 0.0)
+        weight = np.maximum(power - 0.5 * power.max(axis=1, keepdims=True), 0.0)
+        middle = (weight * seen.time_s).sum(axis=1) / np.maximum(weight.sum(axis=1), 1e-300)
+        sure = np.where(near, evidence, -1.0).max(axis=1) > 0.5
+        if sure.sum() < 12:
+            raise NoSweep
+        off = middle - line
+        fine = sure.copy()
+        for _ in range(3):
+            curve = np.polyfit(scaled[fine], off[fine], 3)
+            miss = np.abs(off - np.polyval(curve, scaled))
+            fine = sure & (miss < 3 * max(float(np.median(miss[fine])), 0.05))
+        line = line + np.polyval(curve, scaled)
+    return Ridge(frequency, line, float(sure.mean()))
 
 
 def excited(seen: Spectra, ridge: Ridge) -> Response:

@@ -67,7 +67,7 @@ def draw_above(ax: Axes, strokes: list[Any], printed: Any) -> None:
 
 def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
     """A tower from its front: the outline of each layer coloured by its value, marks on the left, values at the heights."""
-    dress(ax, x="x, mm", y="height, mm", title="Pressure advance, tower: seen from the front, value in s at each mark")
+    dress(ax, x="x, mm", y="height, mm", title="The tower from its front, pressure advance in s at each mark")
     ax.grid(False)
     layers = [s for s in strokes if s.value is not None]
     values = np.array([s.value for s in layers])

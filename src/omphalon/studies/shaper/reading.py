@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from omphalon.finding import Warned
 from omphalon.physics import sweep
-from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, follows
+from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, over
 from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Unanswerable
@@ -21,6 +21,7 @@ SHORTEST_S = {"sweep": 8.0, "taps": 3.0}
 LONGEST_GAP_S = 0.3
 MOST_LOST = 0.25
 OVERSAMPLED = 2.5
+LATEST_START_HZ, EARLIEST_END_HZ = 25.0, 60.0  # a sweep that starts higher or ends lower may miss what matters
 G_MM_S2 = 9806.65
 KINDS = ("sweep", "taps")
 
@@ -47,10 +48,10 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
     warned = [Warned(note.code, note.message) for note in log.notes]
     _refuse_poor(log, kind)
     warned += _gaps(log)
-    even = [sweep.evenly(log.time_s, log.acceleration_mm_s2[:, k], log.rate_hz) for k in range(3)]
-    seen = [sweep.spectra(v, float(log.time_s[0])) for v in even]
+    moving = _moving(log, sensor_axis)
+    even = {k: sweep.evenly(log.time_s, log.acceleration_mm_s2[:, k], log.rate_hz, kind == "sweep") for k in moving}
     if kind == "taps":
-        loud = np.array([float(np.var(v)) for v in even])
+        loud = np.array([float(np.var(even[k])) if k in even else 0.0 for k in range(3)])
         chosen = _chosen(log, loud, sensor_axis, axis, warned)
         try:
             response, count = tapped(even[chosen])
@@ -59,34 +60,44 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
                                "tap eight times, two seconds apart, each harder than the noise; or run a sweep") from none
         told = f"{count} taps"
     else:
-        whole = sweep.Spectra(seen[0].frequency_hz, seen[0].time_s, np.sum([s.power for s in seen], axis=0))
+        seen = {k: sweep.spectra(v, float(log.time_s[0])) for k, v in even.items()}
+        one = seen[moving[0]]
+        whole = sweep.Spectra(one.frequency_hz, one.time_s, np.sum([s.power for s in seen.values()], axis=0))
         try:
             ridge = sweep.follow(whole)
         except sweep.NoSweep as none:
             raise Unanswerable(f"{log.source}: no sweep runs through this log",
                                "log a slow sweep of one axis, 5 to 130 Hz in one to two minutes; for taps give --kind taps") from none
         _refuse_course(log, ridge)
-        responses = [_response(s, ridge) for s in seen]
-        loud = np.array([float(np.median(r.power)) if r is not None and len(r.power) > 5 else 0.0 for r in responses])
+        responses = {k: sweep.excited(s, ridge) for k, s in seen.items()}
+        loud = np.array([float(np.median(r.power)) if (r := responses.get(k)) and len(r.power) > 5 else 0.0 for k in range(3)])
         chosen = _chosen(log, loud, sensor_axis, axis, warned)
+        low, high = float(ridge.frequency_hz.min()), float(ridge.frequency_hz.max())
+        if low > LATEST_START_HZ or high < EARLIEST_END_HZ:
+            raise Unanswerable(f"{log.source}: the test shows only {low:.0f} to {high:.0f} Hz",
+                               "sweep from 5 or 10 Hz to 100 Hz or more")
         found = responses[chosen]
-        if found is None or len(found.power) < 30 or float(np.median(found.deviation)) > 0.6:
+        if len(found.power) < 30 or float(np.median(found.deviation)) > 0.6:
             raise Unanswerable(f"{log.source}: the sweep hardly stands out of the noise on the sensor's {AXES[chosen]}",
                                "sweep with more acceleration, mount the sensor firmly, or name its axis (--sensor-x, --sensor-y)")
         response = found
         told = (f"sweep {ridge.frequency_hz.min():.0f} to {ridge.frequency_hz.max():.0f} Hz at {abs(ridge.rate_hz_s):.2g} Hz/s, "
                 f"{log.rate_hz:.0f} samples a second")
-    fit = fit_modes(response, decays(SKIP_S) if kind == "taps" else follows)
-    if response.frequency_hz[0] > 25 or response.frequency_hz[-1] < 60:
-        raise Unanswerable(f"{log.source}: the test shows only {response.frequency_hz[0]:.0f} to {response.frequency_hz[-1]:.0f} Hz",
-                           "sweep from 5 or 10 Hz to 100 Hz or more")
+    fit = fit_modes(response) if kind == "sweep" else _fit_decays(response)
     warned += _health(fit, axis)
     return AxisReading(axis, fit.modes, AXES[chosen], told, tuple(warned), response, fit)
 
 
-def _response(seen: sweep.Spectra, ridge: sweep.Ridge) -> Response | None:
-    response = sweep.excited(seen, ridge)
-    return response if len(response.power) else None
+def _fit_decays(response: Response) -> ModeFit:
+    """The modes of taps; when exactly each blow fell is known to a sample only, so the best of some instants answers."""
+    return min((fit_modes(response, decays(SKIP_S + n / (4 * sweep.RATE_HZ)), over) for n in range(-4, 17)),
+               key=lambda f: f.score + 10 * len(f.modes))
+
+
+def _moving(log: MotionLog, given: str | None) -> list[int]:
+    """The sensor's axes worth looking into: the one that was named, and all that move as much as a tenth of the most."""
+    spread = log.acceleration_mm_s2[::3].std(axis=0)
+    return [k for k in range(3) if spread[k] > 0.1 * spread.max() or (given is not None and AXES.index(given) == k)]
 
 
 def _refuse_poor(log: MotionLog, kind: str) -> None:
@@ -138,7 +149,7 @@ def _chosen(log: MotionLog, loud: Array, given: str | None, axis: str, warned: l
     if loud[chosen] < 0.3 * loud[most]:
         warned.append(Warned("sensor-axis-doubtful", f"{log.source}: the sensor's {AXES[chosen]} hardly moves; its {AXES[most]} "
                              "moves most"))
-    down = np.abs(np.median(log.acceleration_mm_s2, axis=0))
+    down = np.abs(np.median(log.acceleration_mm_s2[::7], axis=0))
     if axis != "z" and down[chosen] > 0.8 * G_MM_S2 and loud[chosen] > 0:
         warned.append(Warned("sensor-axis-doubtful", f"{log.source}: the sensor's {AXES[chosen]} points up or down, but axis {axis} "
                              "does not"))
