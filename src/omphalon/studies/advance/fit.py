@@ -222,8 +222,8 @@ def _told(data: _Data, drive: Drive, best: Best, question: AdvanceQuestion, dial
         {"method": data.method, "best_s": value, "readings": len(data.values_s), "left_out": left_out, "drive": drive.name,
          "refine": None if refine is None else {"from": refine.start_s, "to": refine.stop_s, "step": refine.step_s}},
         _warnings(data, best, drive, question), () if certain else lines_for(
-            dialect, "advance", f"pressure advance {digits(value, half)} s: enter it in your controller's own words "
-                                "(--line TEMPLATE gives the line)", advance=value),
+            dialect, "advance", f"pressure advance {digits(value, half)} s (for your controller's own line: --line TEMPLATE)",
+            advance=value),
         _next(data, refine, certain, drive),
         (Shown("advance", ("present", "new", "", "")), Shown("pressure advance", (
             "–" if present is None else f"{present:g}", digits(setting, half), "± " + digits(half, least=2), "s"))),
