@@ -42,8 +42,9 @@ def tapped(values: Array) -> tuple[Response, int]:
     mean = decays.mean(axis=0)
     left = mean - noise
     scatter = size.std(axis=0, ddof=1) / np.maximum(size.mean(axis=0), 1e-300) / np.sqrt(len(starts))
-    deviation = np.hypot(np.maximum(scatter, 0.05), noise / np.maximum(left, 1e-300) / np.sqrt(len(starts)))
-    keep = (frequency >= LOW_HZ) & (frequency <= MOST_HZ) & (left > 0.05 * mean) & (deviation < 1.2)
+    above = left > 0.05 * mean
+    deviation = np.hypot(np.maximum(scatter, 0.05), noise / np.where(above, left, mean) / np.sqrt(len(starts)))
+    keep = above & (frequency >= LOW_HZ) & (frequency <= MOST_HZ) & (deviation < 1.2)
     # a decay that is over before the window ends is seen as it is: no smear
     return Response(frequency[keep], left[keep], deviation[keep], np.array([-0.5, 0.0, 0.5]), np.array([0.0, 1.0, 0.0])), len(starts)
 

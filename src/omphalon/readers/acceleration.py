@@ -95,7 +95,7 @@ def _layout(name: str, head: list[str], packed: bool) -> _Layout:
             cells = split(text, separator)
             if len(cells) < 4 or any(re.fullmatch(r"[-+.\deE,]+", c) for c in cells):
                 continue
-            seen = seen or cells
+            seen = seen or (None if line.startswith("#") else cells)
             columns = [_column(cells, "time"), *(_column(cells, axis) for axis in "xyz")]
             if None in columns:
                 continue

@@ -20,6 +20,7 @@ AXES = "xyz"
 SHORTEST_S = {"sweep": 8.0, "taps": 3.0}
 LONGEST_GAP_S = 0.3
 MOST_LOST = 0.25
+LEAST_ROWS = 30  # frequencies at which a response must be seen
 OVERSAMPLED = 2.5
 LATEST_START_HZ, EARLIEST_END_HZ = 25.0, 60.0  # a sweep that starts higher or ends lower may miss what matters
 G_MM_S2 = 9806.65
@@ -58,6 +59,9 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
         except NoTaps as none:
             raise Unanswerable(f"{log.source}: {none.seen} taps stand out of the log, {FEWEST} at least are needed",
                                "tap eight times, two seconds apart, each harder than the noise; or run a sweep") from none
+        if len(response.power) < LEAST_ROWS:
+            raise Unanswerable(f"{log.source}: no free decays stand out of the noise", "tap harder; if the log holds a sweep, leave out "
+                               "--kind taps")
         told = f"{count} taps"
     else:
         seen = {k: sweep.spectra(v, float(log.time_s[0])) for k, v in even.items()}
@@ -77,7 +81,7 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
             raise Unanswerable(f"{log.source}: the test shows only {low:.0f} to {high:.0f} Hz",
                                "sweep from 5 or 10 Hz to 100 Hz or more")
         found = responses[chosen]
-        if len(found.power) < 30 or float(np.median(found.deviation)) > 0.6:
+        if len(found.power) < LEAST_ROWS or float(np.median(found.deviation)) > 0.6:
             raise Unanswerable(f"{log.source}: the sweep hardly stands out of the noise on the sensor's {AXES[chosen]}",
                                "sweep with more acceleration, mount the sensor firmly, or name its axis (--sensor-x, --sensor-y)")
         response = found
