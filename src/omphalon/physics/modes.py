@@ -19,7 +19,7 @@ SOFT = 3.0  # deviations beyond which a miss counts less
 EXPLAINED = 0.4  # mean square of the misses, in deviations, at which no further mode is asked for
 LOWEST_HZ = 10.0
 # What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on the stand-in (docs/shaper.md)
-DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0013, 0.024, 0.0015
+DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0008, 0.021, 0.002
 
 
 @dataclass(frozen=True)

@@ -30,7 +30,7 @@ class Reader:
     seed: int = 0
 
 
-def tower_csv(lines: list[str], nozzle: Nozzle, reader: Reader, looks: int = 3) -> Iterator[str]:
+def tower_csv(lines: list[str], nozzle: Nozzle, reader: Reader, looks: int = 5) -> Iterator[str]:
     """Heights where the tower's clean corner looks best."""
     random = np.random.default_rng(reader.seed)
     height, bulge = tower_bulges(lines, nozzle, random)

@@ -23,7 +23,7 @@ COLUMNS = ("height_mm", "advance_s", "bulge_mm", "score", "speedup_mm", "slowdow
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
 SHARED = 0.35  # of one reading's deviation: what all readings of one print share
 BULGE_READ_MM = 0.02  # deviation of a bulge or a width under a caliper or a loupe
-TELLING = 1.2  # intervals
+TELLING = 1.2  # intervals: below that, a change would chase noise too often
 
 
 @dataclass(frozen=True)

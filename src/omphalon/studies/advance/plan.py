@@ -19,7 +19,7 @@ READ = {
     "tower": ("Let it cool. Look along the clean corner, the one at the bar on the plate, front right, in side light, from bottom "
               "to top: it bulges at first and is starved at last. Measure with the caliper from the plate to where it is "
               "cleanest. Marks on the left side count 5 mm, on the rear 10 mm.",
-              "Read three times, looking away between, or let others read too. Write each height down."),
+              "Read five times, looking away between, or let others read too. Write each height down."),
     "ladder": ("Look at each line where the ticks are: thin after speeding up and fat after slowing down is too little, the other "
                "way round too much.",
                "Give each line a score (higher is better), all of them; or measure the widths just after both ticks."),

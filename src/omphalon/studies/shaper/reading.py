@@ -60,8 +60,8 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
             raise Unanswerable(f"{log.source}: {none.seen} taps stand out of the log, {FEWEST} at least are needed",
                                "tap eight times, two seconds apart, each harder than the noise; or run a sweep") from none
         if len(response.power) < LEAST_ROWS:
-            raise Unanswerable(f"{log.source}: no free decays stand out of the noise", "tap harder; if the log holds a sweep, leave out "
-                               "--kind taps")
+            raise Unanswerable(f"{log.source}: no free decays stand out of the noise",
+                               "tap harder; if the log holds a sweep, leave out --kind taps")
         told = f"{count} taps"
     else:
         seen = {k: sweep.spectra(v, float(log.time_s[0])) for k, v in even.items()}
