@@ -419,7 +419,7 @@ WRONG = [
     (
         ["motion", "plan", "--axis", "y", "--speed", "100", "--out", "d.gcode"],
         2,
-        "100: not 3 numbers with colons between; for example 100:300:25",
+        "--speed 100: not 3 numbers with colons between; for example 100:300:25",
     ),
     (
         ["motion", "plan", "--axis", "y", "--speed", "100:300:50", "--out", "no/d.gcode"],

@@ -8,6 +8,7 @@ import click
 
 from omphalon.cli.axis import AXIS
 from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, leave, options
+from omphalon.cli.printing import numbers_of, write_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -35,36 +36,19 @@ def plan(name: str, speed: str | None, acceleration: str | None, travel: str, te
       omphalon motion plan --axis y --speed 100:300:25 --travel 10:180 --out dry-run.gcode
     """
     from omphalon.bench.dialect import load_dialect
-    from omphalon.errors import UnwritableFile, UsageError
+    from omphalon.errors import UsageError
     from omphalon.prints.dryrun import dry_run_lines
     from omphalon.studies.motion import plan_motion
 
     if (speed is None) == (acceleration is None):
         raise UsageError("--speed or --acceleration", "give one of the two, as FROM:TO:STEP")
     quantity = "speed_mm_s" if speed is not None else "acceleration_mm_s2"
-    levels, ends = _numbers(speed or acceleration or "", 3), _numbers(travel, 2)
+    levels = numbers_of(speed or acceleration or "", 3, "--speed" if speed is not None else "--acceleration", "100:300:25")
+    ends = numbers_of(travel, 2, "--travel", "10:180")
     found, run = plan_motion(name, quantity, (levels[0], levels[1], levels[2]), (ends[0], ends[1]), template,
                              load_dialect(dialect))
-    try:
-        with open(out, "w", encoding="utf-8") as file:
-            file.writelines(line + "\n" for line in dry_run_lines(run, "the printer whose travel was given"))
-    except OSError as error:
-        raise UnwritableFile(f"{out}: cannot be written ({error.strerror})", "choose another place") from error
+    write_lines(out, dry_run_lines(run, "the printer whose travel was given"))
     leave(found, as_json, quiet)
-
-
-def _numbers(text: str, count: int) -> list[float]:
-    """Numbers between colons."""
-    from omphalon.errors import UsageError
-
-    try:
-        values = [float(x.replace(",", ".")) for x in text.split(":")]
-    except ValueError:
-        values = []
-    if len(values) != count:
-        example = "100:300:25" if count == 3 else "10:180"
-        raise UsageError(f"{text}: not {count} numbers with colons between", f"for example {example}")
-    return values
 
 
 tried = options(

@@ -272,6 +272,7 @@ def excited(seen: Spectra, ridge: Ridge) -> Response:
 
 
 def _hann_line(bins: Array) -> Array:
-    """The Hann window's line at an offset in bins (Harris, Proc. IEEE 66, 1978)."""
-    return np.asarray(np.sinc(bins) / np.where(np.abs(np.abs(bins) - 1) < 1e-9, 1.0, 1 - bins**2) * np.where(
-        np.abs(np.abs(bins) - 1) < 1e-9, np.pi / np.pi * 0.5 / np.where(np.abs(np.sinc(bins)) < 1e-9, 1.0, np.sinc(bins)), 1.0))
+    """The Hann window's line at an offset in bins, 1 in its middle and a half one bin off (Harris, Proc. IEEE 66, 1978)."""
+    beside = np.abs(np.abs(bins) - 1) < 1e-6
+    away = np.where(beside, 0.0, bins)
+    return np.asarray(np.where(beside, 0.5, np.sinc(away) / (1 - away**2)))

@@ -181,7 +181,7 @@ def plan_motion(axis: str, quantity: str, levels: tuple[float, float, float], tr
             raise UsageError("no line that sets the acceleration", "give --line TEMPLATE with {acceleration} in it")
         if template is not None and "{acceleration" not in template:
             raise UsageError(f"--line {template}: no {{acceleration}} in it", "put it where the number belongs")
-        chosen = dialect if template is None else Dialect("--line", 1.0, {"acceleration": template})
+        chosen = dialect.with_line("acceleration", template)
         lines = tuple(chosen.line("acceleration", acceleration=v) or "" for v in values)
     run = DryRun(axis, *travel_mm, values, lines)
     return Plan("motion-plan", f"Dry run of axis {axis}: {start:g} to {stop:g} {QUANTITIES[quantity]}", (
