@@ -248,12 +248,7 @@ def excited(seen: Spectra, ridge: Ridge) -> Response:
         harmonic |= np.abs(seen.time_s[None, :] - at[:, None]) < 2.5
     other = running[None, :] & ~passing & ~harmonic & (np.abs(away) > 5.0)
     power = seen.power[rows]
-    calm = np.sort(np.where(other, power, np.inf), axis=1)  # what belongs elsewhere comes last
-    used = np.maximum((0.9 * other.sum(axis=1)).astype(int), 1)
-    total = np.cumsum(np.where(np.isfinite(calm), calm, 0.0), axis=1)
-    # the mean of exponential noise below its 0.9 quantile is 0.74 of it all
-    background = np.where(other.sum(axis=1) > 20, total[np.arange(len(rows)), used - 1] / used * 1.35, np.nan)
-    background = np.where(np.isfinite(background), background, np.nanmedian(background) if np.isfinite(background).any() else 0.0)
+    background = _background(power, other)
     count = passing.sum(axis=1)
     energy = np.where(passing, power, 0.0).sum(axis=1)
     left = energy - background * count
@@ -269,6 +264,18 @@ def excited(seen: Spectra, ridge: Ridge) -> Response:
     pace_at = np.abs(np.gradient(ridge.passing_s, frequency))
     return Response(frequency[keep], (left / np.maximum(pace_at, 1e-9))[keep] * pace, deviation[keep], offsets,
                     smear / smear.sum())
+
+
+def _background(power: Array, other: NDArray[np.bool_]) -> Array:
+    """Mean power of each row (m, k) where `other` holds, by its lower nine tenths; rows with too little of it take the median."""
+    calm = np.sort(np.where(other, power, np.inf), axis=1)  # what belongs elsewhere comes last
+    count = other.sum(axis=1)
+    used = np.maximum((0.9 * count).astype(int), 1)
+    total = np.cumsum(np.where(np.isfinite(calm), calm, 0.0), axis=1)
+    # the mean of exponential noise below its 0.9 quantile is 0.74 of it all
+    mean = np.where(count > 20, total[np.arange(len(power)), used - 1] / used * 1.35, np.nan)
+    known = np.isfinite(mean)
+    return np.asarray(np.where(known, mean, np.median(mean[known]) if known.any() else 0.0))
 
 
 def _hann_line(bins: Array) -> Array:

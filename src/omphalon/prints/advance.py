@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from omphalon.prints.digits import drawn, width_of
 from omphalon.prints.job import Job
@@ -104,11 +104,10 @@ class Ladder:
     fast_mm: float = 40.0
     pitch_mm: float = 5.0
     digit_mm: float = 3.2
-    labels_of: tuple[str, ...] = field(default=())
 
     @property
     def words(self) -> tuple[str, ...]:
-        return self.labels_of or in_words(self.values)
+        return in_words(self.values)
 
     def _left(self, job: Job) -> tuple[float, float, float]:
         """Left end of labels, left end of lines, lowest line."""

@@ -68,7 +68,7 @@ def _judged(readings: Readings, seam: str | None, resolution_mm: float | None) -
                                "measure the same three corners of both prints, without the seam's")
     # a diagonal's bulge is half of a difference of readings; its own error is no larger than a bulge read directly
     caliper = scale.reading_spread(resolution_mm or max(readings.step_mm(*COLUMNS), 0.01), CALIPER_MM)
-    bulges = [np.array([abs_ for _, abs_ in groups[name]]) for name in PRINTS]
+    bulges = [np.array([bulge for _, bulge in groups[name]]) for name in PRINTS]
     sizes = [scale.mean_of(np.abs(b), caliper) for b in bulges]
     means = [scale.mean_of(b, caliper) for b in bulges]
     gain = sizes[0].value - sizes[1].value

@@ -14,7 +14,6 @@ class Drive:
 
     name: str
     to_s: float
-    line_step_s: float
     retract_mm: float
     fast_mm_s: float
     acceleration_mm_s2: float
@@ -28,8 +27,8 @@ class Drive:
 
 
 DRIVES = {drive.name: drive for drive in (
-    Drive("direct", 0.1, 0.005, 0.8, 100.0, 2000.0, 20.0, 40.0, 20.0, 9.0, (0.01, 0.1), 0.0035, 0.003),
-    Drive("bowden", 1.0, 0.05, 4.5, 60.0, 600.0, 30.0, 70.0, 36.0, 14.0, (0.2, 1.0), 0.0225, 0.02),
+    Drive("direct", 0.1, 0.8, 100.0, 2000.0, 20.0, 40.0, 20.0, 9.0, (0.01, 0.1), 0.0035, 0.003),
+    Drive("bowden", 1.0, 4.5, 60.0, 600.0, 30.0, 70.0, 36.0, 14.0, (0.2, 1.0), 0.0225, 0.02),
 )}
 TOWER_MM = 50.0
 

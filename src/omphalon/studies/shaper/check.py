@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from omphalon.errors import UsageError
 from omphalon.finding import Finding, Shown, Warned
 from omphalon.physics.impulses import SHAPERS, Limits, at_setting, candidates, pick
-from omphalon.physics.modes import Mode, response_of
+from omphalon.physics.modes import Mode
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Unanswerable
 from omphalon.studies.shaper.fit import KEEPS, LIMITED, Setting
@@ -65,17 +65,9 @@ def check_shaper(logs: tuple[MotionLog, ...], axis: str, sensor_axis: str | None
         next="nothing; check again after work on belts, bed or feet" if fits else
         f"find the new setting: omphalon shaper fit --{axis} {logs[-1].source}; until then print no faster than {allows:.0f} mm/s²",
         table=tuple(table), picture=LogsPicture(tuple(
-            (log.source, *_curves(reading), reading.modes, one.acceleration_mm_s2)
+            (log.source, *reading.curves(), reading.modes, one.acceleration_mm_s2)
             for log, reading, one in zip(logs, readings, now, strict=True)), setting, acceleration_mm_s2, axis))
 
 
 def _modes(reading: AxisReading) -> list[dict[str, float]]:
     return [{"frequency_hz": m.frequency_hz, "damping": m.damping, "share": m.share} for m in reading.modes]
-
-
-def _curves(reading: AxisReading) -> tuple[Array, Array, Array]:
-    """Frequencies, measured and modelled response."""
-    assert reading.response is not None and reading.fit is not None
-    frequency = reading.response.frequency_hz
-    gain = response_of(reading.modes, frequency) / np.sqrt(reading.fit.model)
-    return frequency, np.asarray(np.sqrt(reading.response.power) * gain), np.asarray(np.sqrt(reading.fit.model) * gain)

@@ -23,7 +23,7 @@ from omphalon.physics.impulses import (
     pick,
     unshaped,
 )
-from omphalon.physics.modes import Mode, response_of
+from omphalon.physics.modes import Mode
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Unanswerable
 from omphalon.studies.shaper.reading import AxisReading, health_words, read_axis
@@ -271,9 +271,6 @@ def _picture(one: AxisAnswer) -> ShaperPicture:
     reading = one.reading
     grid = np.arange(15.0, 130.0, 0.5)
     curves = {c.shaper: allowed(c.shaper, reading.modes, one.limits, grid, c.damping)[0] for c in one.found}
-    response, fit = reading.response, reading.fit
-    if response is None or fit is None:
+    if reading.response is None:
         return ShaperPicture(reading.axis, None, None, None, reading.modes, grid, curves, in_force(one), reading.told)
-    gain = response_of(reading.modes, response.frequency_hz) / np.sqrt(fit.model)
-    return ShaperPicture(reading.axis, response.frequency_hz, np.sqrt(response.power) * gain, np.sqrt(fit.model) * gain,
-                         reading.modes, grid, curves, in_force(one), reading.told)
+    return ShaperPicture(reading.axis, *reading.curves(), reading.modes, grid, curves, in_force(one), reading.told)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from omphalon.finding import Warned
 from omphalon.physics import sweep
-from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, over
+from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, over, response_of
 from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Unanswerable
@@ -42,6 +42,13 @@ class AxisReading:
     response: Response | None = None
     fit: ModeFit | None = None
     extra_drift: float = 0.0
+
+    def curves(self) -> tuple[Array, Array, Array]:
+        """Frequencies, measured and modelled response, the motor's own motion being 1; only where there was a log."""
+        assert self.response is not None and self.fit is not None
+        frequency = self.response.frequency_hz
+        gain = response_of(self.modes, frequency) / np.sqrt(self.fit.model)
+        return frequency, np.asarray(np.sqrt(self.response.power) * gain), np.asarray(np.sqrt(self.fit.model) * gain)
 
 
 def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> AxisReading:
