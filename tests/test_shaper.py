@@ -317,7 +317,7 @@ BAD = {
     "": (1, "log.csv: the file is empty; check that the recording was saved"),
     "1,2,3,4\n5,6,7,8\n": (
         1,
-        "log.csv: row 1: no header; name the columns in a first row, for example time_s,x_g,y_g,z_g",
+        "log.csv: row 1: no header with a time and three axes; name the columns in a first row, for example time_s,x_g,y_g,z_g",
     ),
     "time,a,b,c\n1,2,3,4\n": (
         1,

@@ -108,7 +108,8 @@ def _layout(name: str, head: list[str], packed: bool) -> _Layout:
     if not any(line.strip() for line in head):
         raise UnreadableFile(f"{name}: the file is empty", "check that the recording was saved")
     if seen is None:
-        raise UnknownFormat(f"{name}: row 1: no header", "name the columns in a first row, for example time_s,x_g,y_g,z_g")
+        raise UnknownFormat(f"{name}: row 1: no header with a time and three axes",
+                            "name the columns in a first row, for example time_s,x_g,y_g,z_g")
     raise UnknownFormat(f"{name}: row 1: no time and three axes among the columns ({', '.join(seen)})",
                         "name the columns, for example time_s,x_g,y_g,z_g")
 
