@@ -1,4 +1,6 @@
-"""Made-up frames for the input shaper's benchmark and tests: one to four modes, more than 12 % apart, with known truth."""
+"""Made-up frames for the input shaper's benchmark and tests: one to four modes, more than 12 %
+apart, with known truth.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ GAP = 1.14
 
 
 def frame(seed: int) -> tuple[Swing, ...]:
-    """Modes of a frame: the lowest from 25 to 75 Hz, shares at least 0.06, dampings 0.02 to 0.12."""
+    """Modes of a frame: the lowest from 25 to 75 Hz, shares at least 0.06, dampings 0.02 to
+    0.12.
+    """
     random = np.random.default_rng([11, seed])
     count = 1 + seed % 4
     frequency = [float(random.uniform(25, 75 if count < 3 else 45))]
@@ -20,30 +24,59 @@ def frame(seed: int) -> tuple[Swing, ...]:
         frequency = [f * 115 / frequency[-1] for f in frequency]
     share = random.dirichlet(np.full(count, 2.0)) if count > 1 else np.ones(1)
     share = 0.06 + (1 - 0.06 * count) * share
-    return tuple(Swing(f, float(np.exp(random.uniform(np.log(0.02), np.log(0.12)))), float(s),
-                       (float(random.uniform(-0.2, 0.2)), float(random.uniform(-0.1, 0.1))))
-                 for f, s in zip(frequency, share, strict=True))
+    return tuple(
+        Swing(
+            f,
+            float(np.exp(random.uniform(np.log(0.02), np.log(0.12)))),
+            float(s),
+            (float(random.uniform(-0.2, 0.2)), float(random.uniform(-0.1, 0.1))),
+        )
+        for f, s in zip(frequency, share, strict=True)
+    )
 
 
 def clean(seed: int) -> tuple[Sweep, Sensor]:
     """A good log: 3.2 kHz, a quiet sensor, the drive flat or rising with frequency."""
     random = np.random.default_rng([12, seed])
-    return (Sweep(power=float(random.choice([0.0, 0.5, 1.0])), rate_hz_s=float(random.choice([0.8, 1.0, 1.6]))),
-            Sensor(along=seed % 2, jitter=0.01, seed=seed))
+    return (
+        Sweep(
+            power=float(random.choice([0.0, 0.5, 1.0])),
+            rate_hz_s=float(random.choice([0.8, 1.0, 1.6])),
+        ),
+        Sensor(along=seed % 2, jitter=0.01, seed=seed),
+    )
 
 
 def dirty(seed: int) -> tuple[Sweep, Sensor]:
-    """A poor log: strong hum near a mode and elsewhere, three times the noise, 1 kHz, 5 % of the samples lost, a drifting clock."""
+    """A poor log: strong hum near a mode and elsewhere, three times the noise, 1 kHz, 5 % of the
+    samples lost, a drifting clock.
+    """
     random = np.random.default_rng([13, seed])
     near = frame(seed)[-1].frequency_hz * float(random.choice([0.94, 1.07]))
     sweep = clean(seed)[0]
-    return sweep, Sensor(along=seed % 2, rate_hz=1000.0, noise_mm_s2=450.0, lost=0.05, jitter=0.05, clock_drift=0.002,
-                         hum=((near, float(random.uniform(1500, 4000))), (100.0, 800.0)), seed=seed)
+    return sweep, Sensor(
+        along=seed % 2,
+        rate_hz=1000.0,
+        noise_mm_s2=450.0,
+        lost=0.05,
+        jitter=0.05,
+        clock_drift=0.002,
+        hum=((near, float(random.uniform(1500, 4000))), (100.0, 800.0)),
+        seed=seed,
+    )
 
 
-def allowed_acceleration(swings: tuple[Swing, ...], weights: np.ndarray, times_s: np.ndarray, ringing_mm: float = 0.01,
-                         rounding_mm: float = 0.10, drift: float = 0.05) -> float:
-    """Truly allowed acceleration of impulses on a frame: from its own modes, by complex sums (no code of the program's)."""
+def allowed_acceleration(
+    swings: tuple[Swing, ...],
+    weights: np.ndarray,
+    times_s: np.ndarray,
+    ringing_mm: float = 0.01,
+    rounding_mm: float = 0.10,
+    drift: float = 0.05,
+) -> float:
+    """Truly allowed acceleration of impulses on a frame: from its own modes, by complex sums (no
+    code of the program's).
+    """
     left = 0.0
     for s in swings:
         worst = 0.0

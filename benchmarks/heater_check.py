@@ -1,8 +1,8 @@
 """Forty-eight loops judged: 24 good ones, 24 spoiled on purpose (too hot, too slow, windup, noise).
 
-On the even plants, on which the limits were set; on the odd ones, which had a say in some of them; and on 24 fresh plants,
-which had none, each with its 24 good and 24 spoiled loops. Good gains are the best possible, on the fresh plants those of
-the built program.
+On the even plants, on which the limits were set; on the odd ones, which had a say in some of them;
+and on 24 fresh plants, which had none, each with its 24 good and 24 spoiled loops. Good gains are
+the best possible, on the fresh plants those of the built program.
 
     python benchmarks/heater_check.py
 """
@@ -35,7 +35,9 @@ def good_gains(plant: Plant) -> tuple[float, ...]:
     """The best possible gains, or on a fresh plant those that the built program gives."""
     if not plant.name.endswith("f"):
         return tuple(best_possible(plant)[1])
-    settings = fitted(stamped(oscillation_log(plant.heater, plant.test), plant.bed), plant, "--full-power", "127")["settings"]
+    settings = fitted(
+        stamped(oscillation_log(plant.heater, plant.test), plant.bed), plant, "--full-power", "127"
+    )["settings"]
     return settings["kp"], settings["ki"], settings["kd"]
 
 
@@ -44,20 +46,46 @@ def run(plant: Plant, how: str | None, seed: int) -> Log:
     factors, windup, noise, _ = SPOILED[how] if how else ((1.0, 1.0, 1.0), False, None, set())
     heater = plant.heater if noise is None else replace(plant.heater, noise_c=noise)
     unit = 300.0 if plant.bed else 60.0
-    return hold_log(heater, Hold(plant.target_c, tuple(gains * np.array(factors)), 2.5 * unit, 1.5 * unit,
-                                 windup=windup, seed=seed))
+    return hold_log(
+        heater,
+        Hold(
+            plant.target_c,
+            tuple(gains * np.array(factors)),
+            2.5 * unit,
+            1.5 * unit,
+            windup=windup,
+            seed=seed,
+        ),
+    )
 
 
 def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
-    recorded = TemperatureLog(plant.name, *(np.array(v) for v in (log.time_s, np.round(log.temperature_c, 2), log.power,
-                                                                  log.target_c)), 1.0, "CSV")
-    found = check_heater([recorded], CheckQuestion(plant.target_c, "bed" if plant.bed else "hotend"))
+    recorded = TemperatureLog(
+        plant.name,
+        *(
+            np.array(v)
+            for v in (log.time_s, np.round(log.temperature_c, 2), log.power, log.target_c)
+        ),
+        1.0,
+        "CSV",
+    )
+    found = check_heater(
+        [recorded], CheckQuestion(plant.target_c, "bed" if plant.bed else "hotend")
+    )
     return found.verdict, found.evidence.get("signs", []), found.evidence
 
 
 def main() -> None:
-    fresh = [replace(draw(300 + n, bed), name=f"{n}{'b' if bed else 'h'}f") for bed in (False, True) for n in range(12)]
-    for title, some in (("even plants", plants()[::2]), ("odd plants", plants()[1::2]), ("fresh plants", fresh)):
+    fresh = [
+        replace(draw(300 + n, bed), name=f"{n}{'b' if bed else 'h'}f")
+        for bed in (False, True)
+        for n in range(12)
+    ]
+    for title, some in (
+        ("even plants", plants()[::2]),
+        ("odd plants", plants()[1::2]),
+        ("fresh plants", fresh),
+    ):
         print(title)
         table(some)
 

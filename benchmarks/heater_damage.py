@@ -1,9 +1,11 @@
-"""Damaged logs: for each damage, six heaters' logs through the built program. A wrong answer must carry a warning.
+"""Damaged logs: for each damage, six heaters' logs through the built program. A wrong answer must
+carry a warning.
 
     python benchmarks/heater_damage.py
 
-An answer is wrong when its gains score more than 1.5 times the best possible on the true heater (and more than 1.25
-times what the undamaged log gives). Warnings about scales and names that were worked out do not count.
+An answer is wrong when its gains score more than 1.5 times the best possible on the true heater
+(and more than 1.25 times what the undamaged log gives). Warnings about scales and names that were
+worked out do not count.
 """
 
 from __future__ import annotations
@@ -46,11 +48,16 @@ def dropouts(plant: Plant, random: np.random.Generator) -> str:
 
 
 def restart(plant: Plant, random: np.random.Generator, clock: bool) -> str:
-    first, second = logged(plant, cycles=8), logged(plant, cycles=8, start_c=plant.target_c - 15, seed=99)
+    first, second = (
+        logged(plant, cycles=8),
+        logged(plant, cycles=8, start_c=plant.target_c - 15, seed=99),
+    )
     cut = int(0.8 * len(first.time_s))
     late = 0.0 if clock else first.time_s[cut - 1] + 25
-    both = Log(first.time_s[:cut] + [x + late for x in second.time_s], *(
-        getattr(first, c)[:cut] + getattr(second, c) for c in COLUMNS[1:]))
+    both = Log(
+        first.time_s[:cut] + [x + late for x in second.time_s],
+        *(getattr(first, c)[:cut] + getattr(second, c) for c in COLUMNS[1:]),
+    )
     return "\n".join(as_csv(both)) + "\n"
 
 
@@ -87,7 +94,10 @@ def midnight(plant: Plant, random: np.random.Generator) -> str:
     lines = ["clock,temperature,power,target"]
     for t, c, p, goal in zip(*(getattr(log, c) for c in COLUMNS), strict=True):
         now = (start + t) % 86400
-        lines.append(f"{int(now // 3600):02d}:{int(now // 60 % 60):02d}:{now % 60:05.2f},{c:.2f},{p:.3f},{goal:g}")
+        lines.append(
+            f"{int(now // 3600):02d}:{int(now // 60 % 60):02d}:{now % 60:05.2f},{c:.2f},{p:.3f}"
+            f",{goal:g}"
+        )
     return "\n".join(lines) + "\n"
 
 
@@ -111,7 +121,9 @@ DAMAGES: dict[str, Callable[[Plant, np.random.Generator], str]] = {
     "clock across midnight": midnight,
     "fan switched on half way": lambda p, r: stamped(logged(p, cycles=8, fan_on_at_cycle=4), p.bed),
     "two heaters, none named": lambda p, r: stamped(logged(p), p.bed),
-    "target changed by 10 °C": lambda p, r: stamped(logged(p, cycles=10, retarget_at_cycle=6, retarget_by_c=10.0), p.bed),
+    "target changed by 10 °C": lambda p, r: stamped(
+        logged(p, cycles=10, retarget_at_cycle=6, retarget_by_c=10.0), p.bed
+    ),
     "power in %": percent,
     "power to 255": lambda p, r: scaled(p, r, 255),
     "power to 127": lambda p, r: scaled(p, r, 127),
@@ -126,7 +138,10 @@ def outcome(name: str, plant: Plant, number: int) -> tuple[str, float, list[str]
     if document["verdict"] == "retest":
         return "retest", np.nan, [document["because"][:60]]
     gains = np.array([[document["settings"][k] for k in ("kp", "ki", "kd")]])
-    ratio = float(day_score(plant.heater, gains, plant.target_c, bed=plant.bed)[0][0]) / best_possible(plant)[0]
+    ratio = (
+        float(day_score(plant.heater, gains, plant.target_c, bed=plant.bed)[0][0])
+        / best_possible(plant)[0]
+    )
     grave = [c for c in codes if c not in BENIGN]
     return ("right" if ratio <= 1.5 else "wrong") + (", warned" if grave else ""), ratio, grave
 
@@ -138,7 +153,9 @@ def main() -> None:
     print(f"{'damage':32}" + "".join(f"{k:>15}" for k in kinds) + f"{'worst ratio':>13}")
     for name in DAMAGES:
         with ThreadPoolExecutor(2) as pool:
-            found = list(pool.map(lambda job: outcome(name, *job), [(p, n) for n, p in enumerate(some)]))  # noqa: B023
+            found = list(
+                pool.map(lambda job: outcome(*job), [(name, p, n) for n, p in enumerate(some)])
+            )
         counts = [sum(k == kind for k, _, _ in found) for kind in kinds]
         worst = max((r for _, r, _ in found if np.isfinite(r)), default=np.nan)
         print(f"{name:32}" + "".join(f"{c:15d}" for c in counts) + f"{worst:13.2f}", flush=True)

@@ -1,9 +1,11 @@
-"""Gains from one log of 48 made-up heaters against the best that brute force finds, and against a textbook table.
+"""Gains from one log of 48 made-up heaters against the best that brute force finds, and against a
+textbook table.
 
     python benchmarks/heater_gains.py [--every S] [--detail]
 
-For each plant the log a serial console would show is fitted through the built program; the gains run in the reference
-loop on the true plant, as it is and on three other days, and the score is divided by the least possible one.
+For each plant the log a serial console would show is fitted through the built program; the gains
+run in the reference loop on the true plant, as it is and on three other days, and the score is
+divided by the least possible one.
 """
 
 from __future__ import annotations
@@ -56,7 +58,9 @@ def fitted(text: str, plant: Plant, *options: str) -> dict[str, object]:
         Path(folder, "log.txt").write_text(text)
         which = "bed" if plant.bed else "hotend"
         words = ["heater", "fit", "log.txt", "--heater", which, "--fan", "off", "--json", *options]
-        done = subprocess.run([sys.executable, "-m", "omphalon", *words], cwd=folder, text=True, capture_output=True)
+        done = subprocess.run(
+            [sys.executable, "-m", "omphalon", *words], cwd=folder, text=True, capture_output=True
+        )
     if done.returncode not in (0, 3):
         raise SystemExit(f"{plant.name}: {done.stderr}")
     return json.loads(done.stdout)
@@ -64,11 +68,23 @@ def fitted(text: str, plant: Plant, *options: str) -> dict[str, object]:
 
 def judged(plant: Plant, every: float | None) -> Row:
     test = plant.test if every is None else replace(plant.test, report_s=every)
-    document = fitted(stamped(oscillation_log(plant.heater, test), plant.bed), plant, "--full-power", "127")
+    document = fitted(
+        stamped(oscillation_log(plant.heater, test), plant.bed), plant, "--full-power", "127"
+    )
     best, _ = best_possible(plant)
     warned = tuple(w["code"] for w in document["warnings"])
     if document["verdict"] == "retest":
-        return Row(plant, np.nan, np.nan, np.nan, np.nan, np.nan, (False, False), (document["because"],), document)
+        return Row(
+            plant,
+            np.nan,
+            np.nan,
+            np.nan,
+            np.nan,
+            np.nan,
+            (False, False),
+            (document["because"],),
+            document,
+        )
     gains = np.array([[document["settings"][k] for k in ("kp", "ki", "kd")]])
     evidence = document["evidence"]
     book = textbook(evidence["ultimate_gain"], evidence["period_s"]).row()
@@ -86,18 +102,29 @@ def main() -> None:
         rows = list(pool.map(lambda p: judged(p, every), plants()))
     if "--detail" in sys.argv:
         for r in rows:
-            print(f"{r.plant.name:10} ratio {r.ratio:.3f}  textbook {r.book:.2f}  overshoot {r.overshoot_c:.2f} {r.held[0]}"
-                  f"  dip {r.dip_c:.2f} {r.held[1]}  sensitivity {r.sensitivity:.2f} {' '.join(r.warned)}")
+            print(
+                f"{r.plant.name:10} ratio {r.ratio:.3f}  textbook {r.book:.2f}  overshoot "
+                f"{r.overshoot_c:.2f} {r.held[0]}"
+                f"  dip {r.dip_c:.2f} {r.held[1]}  sensitivity {r.sensitivity:.2f} "
+                f"{' '.join(r.warned)}"
+            )
     print(f"\none report in {every or 'its own 0.5 to 2'} s; ratio to the least possible score")
-    print(f"{'heaters':9}{'plants':>7}{'median':>9}{'90th %':>9}{'worst':>9}{'textbook':>10}{'better':>8}"
-          f"{'overshoot':>11}{'sensitivity':>13}{'over. held':>11}{'dip held':>10}")
+    print(
+        f"{'heaters':9}{'plants':>7}{'median':>9}{'90th %':>9}{'worst':>9}{'textbook':>10}"
+        f"{'better':>8}"
+        f"{'overshoot':>11}{'sensitivity':>13}{'over. held':>11}{'dip held':>10}"
+    )
     for name, bed in (("hotends", False), ("beds", True)):
         some = [r for r in rows if r.plant.bed == bed and np.isfinite(r.ratio)]
         ratio, book = np.array([r.ratio for r in some]), np.array([r.book for r in some])
-        print(f"{name:9}{len(some):>7}{np.median(ratio):9.3f}{np.quantile(ratio, 0.9):9.3f}{ratio.max():9.3f}"
-              f"{np.median(book):10.2f}{(ratio < book).sum():>5}/{len(some)}{max(r.overshoot_c for r in some):8.2f} °C"
-              f"{max(r.sensitivity for r in some):13.2f}{sum(r.held[0] for r in some):>8}/{len(some)}"
-              f"{sum(r.held[1] for r in some):>7}/{len(some)}")
+        print(
+            f"{name:9}{len(some):>7}{np.median(ratio):9.3f}{np.quantile(ratio, 0.9):9.3f}"
+            f"{ratio.max():9.3f}"
+            f"{np.median(book):10.2f}{(ratio < book).sum():>5}/{len(some)}"
+            f"{max(r.overshoot_c for r in some):8.2f} °C"
+            f"{max(r.sensitivity for r in some):13.2f}{sum(r.held[0] for r in some):>8}/{len(some)}"
+            f"{sum(r.held[1] for r in some):>7}/{len(some)}"
+        )
     refused = [r for r in rows if not np.isfinite(r.ratio)]
     for r in refused:
         print(f"retest: {r.plant.name}: {r.warned[0]}")

@@ -1,6 +1,7 @@
 """The 48 made-up heaters of the benchmark, how each is logged, and the best any gains can do on it.
 
-Twenty-four hotends (30–65 W, 190–250 °C) and twenty-four beds (120–420 W, 55–100 °C), drawn once with a fixed seed.
+Twenty-four hotends (30–65 W, 190–250 °C) and twenty-four beds (120–420 W, 55–100 °C), drawn once
+with a fixed seed.
 """
 
 from __future__ import annotations
@@ -51,18 +52,50 @@ def draw(number: int, bed: bool) -> Plant:
     if bed:
         mass, inner = power / log_between(0.2, 0.9), between(0.3, 0.75)
         edge = between(0.1, 0.5)
-        made = Heater(power, mass * inner, mass * (1 - inner), held * between(2.0, 9.0), held * edge, held * (1 - edge),
-                      growth, between(0.0, 0.6), log_between(1.0, 6.0), log_between(0.5, 4.0), ambient, fan, noise,
-                      quantum)
+        made = Heater(
+            power,
+            mass * inner,
+            mass * (1 - inner),
+            held * between(2.0, 9.0),
+            held * edge,
+            held * (1 - edge),
+            growth,
+            between(0.0, 0.6),
+            log_between(1.0, 6.0),
+            log_between(0.5, 4.0),
+            ambient,
+            fan,
+            noise,
+            quantum,
+        )
     else:
         block = power / between(1.8, 4.5)
         edge = between(0.02, 0.1)
-        made = Heater(power, block * between(0.1, 0.3), block, between(0.8, 3.0), held * edge, held * (1 - edge),
-                      growth, between(0.8, 1.0), log_between(0.5, 3.0), log_between(0.3, 1.8), ambient, fan, noise,
-                      quantum)
+        made = Heater(
+            power,
+            block * between(0.1, 0.3),
+            block,
+            between(0.8, 3.0),
+            held * edge,
+            held * (1 - edge),
+            growth,
+            between(0.8, 1.0),
+            log_between(0.5, 3.0),
+            log_between(0.3, 1.8),
+            ambient,
+            fan,
+            noise,
+            quantum,
+        )
     warm = random.uniform() < 0.25
-    test = Test(float(target), int(random.integers(4, 11)), float(random.choice([0.5, 1.0, 2.0])),
-                between(40, 0.8 * target) if warm else None, seed=number, rest_s=5.0 if bed else 2.0)
+    test = Test(
+        float(target),
+        int(random.integers(4, 11)),
+        float(random.choice([0.5, 1.0, 2.0])),
+        between(40, 0.8 * target) if warm else None,
+        seed=number,
+        rest_s=5.0 if bed else 2.0,
+    )
     return Plant(f"{'bed' if bed else 'hotend'}-{number:02d}", bed, made, float(target), test)
 
 
@@ -76,7 +109,9 @@ def logged_every(plant: Plant, report_s: float) -> Test:
 
 
 def key(plant: Plant) -> str:
-    """Changes when the plant, the way it is scored (seen by the score of one set of gains) or the search changes."""
+    """Changes when the plant, the way it is scored (seen by the score of one set of gains) or the
+    search changes.
+    """
     probe, _ = day_score(plant.heater, np.array([[0.2, 0.005, 0.3]]), plant.target_c, bed=plant.bed)
     told = json.dumps([asdict(plant.heater), plant.target_c, f"{probe[0]:.9g}", SEARCH])
     return hashlib.sha256(told.encode()).hexdigest()[:16]
@@ -86,7 +121,9 @@ SEARCH = "8 rounds of 256, width 1.6 shrinking by 0.6, two seeds"
 
 
 def best_possible(plant: Plant) -> tuple[float, list[float]]:
-    """Least score over the four days by brute force on the true plant, and the gains that give it; cached."""
+    """Least score over the four days by brute force on the true plant, and the gains that give it;
+    cached.
+    """
     known = json.loads(CACHE.read_text()) if CACHE.exists() else {}
     found = known.get(plant.name)
     if found and found["key"] == key(plant):

@@ -5,9 +5,9 @@ import math
 
 import pytest
 
-from omphalon.bench.dialect import Dialect, load_dialect
 from omphalon.errors import OmphalonError
 from omphalon.finding import Finding, Plan, Shown, Warned, digits, plain
+from omphalon.lines.dialect import Dialect, load_dialect
 from omphalon.report.text import WIDTH, text_of
 
 

@@ -207,7 +207,7 @@ def test_no_permission(tmp_path):
     log.chmod(0)
     code = (
         "import os, sys\nfrom omphalon.cli import main\nimport omphalon.studies.heater.fit\n"
-        "import omphalon.readers.temperature, omphalon.bench.dialect, omphalon.report.text\n"
+        "import omphalon.readers.temperature, omphalon.lines.dialect, omphalon.report.text\n"
         "import importlib.readers, importlib.resources.readers\n"
         "if os.geteuid() == 0: os.chdir(sys.argv[1]); os.seteuid(65534)\n"
         "sys.argv = ['omphalon', 'heater', 'fit', 'secret.csv']\nmain()\n"

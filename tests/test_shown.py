@@ -6,8 +6,8 @@ import sys
 
 import pytest
 
-from omphalon.bench.dialect import load_dialect
 from omphalon.errors import UnknownFormat
+from omphalon.lines.dialect import load_dialect
 from omphalon.prints.digits import GLYPHS, drawn, width_of
 
 TOWER = ["advance", "fit", "tower-heights.csv", "--from", "0", "--per-mm", "0.02", "--to", "1"]

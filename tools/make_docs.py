@@ -24,18 +24,30 @@ def commands(group: click.Group, path: str) -> Iterator[str]:
 
 TABLES = {
     "commands": ["| command | what it does |", "| --- | --- |", *commands(omphalon, "omphalon")],
-    "exit codes": ["| verdict of `fit` | exit code |", "| --- | --- |",
-                   *(f"| {v} | {c} |" for v, c in EXIT_CODES.items()), "",
-                   "| verdict of `check` | exit code |", "| --- | --- |",
-                   *(f"| {v} | {c} |" for v, c in CHECK_EXIT_CODES.items())],
-    "warnings": ["| code | what was seen | what to do |", "| --- | --- | --- |",
-                 *(f"| `{k.code}` | {k.meaning} | {k.remedy} |" for k in WARNINGS.values())],
+    "exit codes": [
+        "| verdict of `fit` | exit code |",
+        "| --- | --- |",
+        *(f"| {v} | {c} |" for v, c in EXIT_CODES.items()),
+        "",
+        "| verdict of `check` | exit code |",
+        "| --- | --- |",
+        *(f"| {v} | {c} |" for v, c in CHECK_EXIT_CODES.items()),
+    ],
+    "warnings": [
+        "| code | what was seen | what to do |",
+        "| --- | --- | --- |",
+        *(f"| `{k.code}` | {k.meaning} | {k.remedy} |" for k in WARNINGS.values()),
+    ],
 }
 
 if __name__ == "__main__":
     text = PAGE.read_text(encoding="utf-8")
     for name, lines in TABLES.items():
         mark = f"<!-- {name} -->"
-        text = re.sub(f"{re.escape(mark)}.*?<!-- end -->", f"{mark}\n" + "\n".join(lines) + "\n<!-- end -->", text,
-                      flags=re.S)
+        text = re.sub(
+            f"{re.escape(mark)}.*?<!-- end -->",
+            f"{mark}\n" + "\n".join(lines) + "\n<!-- end -->",
+            text,
+            flags=re.S,
+        )
     PAGE.write_text(text, encoding="utf-8")

@@ -20,13 +20,31 @@ def printed(*words: str) -> list[str]:
     """A test print as the program plans it."""
     with tempfile.TemporaryDirectory() as folder:
         out = pathlib.Path(folder) / "print.gcode"
-        subprocess.run([sys.executable, "-m", "omphalon", "advance", "plan", "--drive", "bowden", "--dialect", "stand-in", "--out",
-                        str(out), "--quiet", *words], check=True)
+        subprocess.run(
+            [
+                sys.executable,
+                "-m",
+                "omphalon",
+                "advance",
+                "plan",
+                "--drive",
+                "bowden",
+                "--dialect",
+                "stand-in",
+                "--out",
+                str(out),
+                "--quiet",
+                *words,
+            ],
+            check=True,
+        )
         return out.read_text(encoding="utf-8").splitlines()
 
 
 def tower_heights() -> Iterator[str]:
-    yield HEAD.format("heights where the clean corner of the tower looks best, 0 s at its foot, 0.02 s a mm")
+    yield HEAD.format(
+        "heights where the clean corner of the tower looks best, 0 s at its foot, 0.02 s a mm"
+    )
     yield from tower_csv(printed("--style", "tower"), FULMAR_NOZZLE, Reader(seed=21), looks=4)
 
 
@@ -40,10 +58,17 @@ def cube_corners() -> Iterator[str]:
     yield from cube_csv((0.35, 0.52), FULMAR_NOZZLE, Reader(seed=23, careless=0.6))
 
 
-ALL = {**SAMPLES, "tower-heights.csv": tower_heights, "ladder-widths.csv": ladder_widths, "cube-corners.csv": cube_corners}
+ALL = {
+    **SAMPLES,
+    "tower-heights.csv": tower_heights,
+    "ladder-widths.csv": ladder_widths,
+    "cube-corners.csv": cube_corners,
+}
 
 if __name__ == "__main__":
     for name, lines in ALL.items():
         text = ("\n".join(lines()) + "\n").encode("utf-8")
-        (FOLDER / name).write_bytes(gzip.compress(text, 9, mtime=0) if name.endswith(".gz") else text)
+        (FOLDER / name).write_bytes(
+            gzip.compress(text, 9, mtime=0) if name.endswith(".gz") else text
+        )
         print(name, (FOLDER / name).stat().st_size, "bytes")

@@ -1,3 +1,5 @@
-"""Omphalon: turns small experiments on a 3D printer into settings, with their spread and their reasons."""
+"""Omphalon: turns small experiments on a 3D printer into settings, with their spread and their
+reasons.
+"""
 
 __version__ = "0.1.0"

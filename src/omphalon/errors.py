@@ -2,16 +2,38 @@
 
     OmphalonError                      exit 1
     ├── UsageError                     exit 2   the command was put wrongly
-    ├── UnreadableFile                 exit 1   no such file, a directory, no permission, empty, binary
-    │   └── UnknownFormat              exit 1   a text in which no log can be recognised
-    ├── BadReading                     exit 1   a measurement that cannot be one
-    └── UnwritableFile                 exit 1   a result could not be saved
+    ├── UnreadableFile                 exit 1   no such file, a directory, no permission, empty,
+    binary, too large │   └── UnknownFormat              exit 1   a text in which what was asked for
+    cannot be recognised ├── BadReading                     exit 1   a measurement in a file that
+    cannot be one └── UnwritableFile                 exit 1   a result could not be saved
 
-Each carries the problem and the remedy; `str()` of it is the one line a user sees. Data that cannot support an
-answer are no error: they give a Finding with the verdict `retest`.
+Each carries the problem and the remedy; `str()` of it is the one line a user sees. Data that cannot
+support an answer are no error: they give a Finding with the verdict `retest`.
 """
 
 from __future__ import annotations
+
+import re
+
+CONTROL = re.compile(
+    r"[\x00-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff]"
+)
+LONGEST_ECHO = 120
+
+
+def shown(text: str) -> str:
+    """ "A text from a file, a name or an option as it may be echoed: control characters as `\x1b`,
+    on one line.
+    """
+    return CONTROL.sub(
+        lambda m: f"\\x{ord(m[0]):02x}" if ord(m[0]) < 256 else f"\\u{ord(m[0]):04x}", text
+    )
+
+
+def echoed(text: str) -> str:
+    """A piece of a user's text for a message: shown, and cut where it is long."""
+    safe = shown(text)
+    return safe if len(safe) <= LONGEST_ECHO else safe[: LONGEST_ECHO - 1] + "…"
 
 
 class OmphalonError(Exception):
@@ -25,7 +47,7 @@ class OmphalonError(Exception):
         self.remedy = remedy
 
     def __str__(self) -> str:
-        return f"{self.problem}; {self.remedy}"
+        return shown(f"{self.problem}; {self.remedy}")
 
 
 class UsageError(OmphalonError):
@@ -43,7 +65,7 @@ class UnknownFormat(UnreadableFile):
 
 
 class BadReading(OmphalonError):
-    """A measurement that cannot be one."""
+    """A measurement in a file that cannot be one."""
 
 
 class UnwritableFile(OmphalonError):

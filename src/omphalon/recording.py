@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from omphalon.units import Length
+from omphalon.units import Number
 
 if TYPE_CHECKING:
     import numpy as np
@@ -24,10 +24,12 @@ class Note:
 
 @dataclass(frozen=True)
 class TemperatureLog:
-    """A log of one heater: times in s (rising, from any start), °C, power 0…1, target °C; each shape (n,).
+    """A log of one heater: times in s (rising, from any start), °C, power 0…1, target °C; each
+    shape (n,).
 
     `power` and `target_c` are None where the log has no such column; single missing values are NaN.
-    `power_scale` is the number that stood for full power. `notes` say what was worked out or passed over.
+    `power_scale` is the number that stood for full power. `notes` say what was worked out or passed
+    over.
     """
 
     source: str
@@ -47,7 +49,8 @@ class TemperatureLog:
 
 @dataclass(frozen=True)
 class MotionLog:
-    """A log of an accelerometer: times in s (n,), rising; accelerations in mm/s² (n, 3), axes x, y, z of the sensor.
+    """A log of an accelerometer: times in s (n,), rising; accelerations in mm/s² (n, 3), axes x, y,
+    z of the sensor.
 
     `unit` is the one it was written in; `notes` say what was worked out or passed over.
     """
@@ -71,30 +74,66 @@ class MotionLog:
         return float(self.time_s[-1] - self.time_s[0])
 
 
+@dataclass(frozen=True, kw_only=True)
+class Column:
+    """A column of a READINGS.csv and the option of the same meaning: a quantity, or a word out of
+    `choices`.
+
+    `also` are other headers that mean it. `shared`: one value may stand for all readings.
+    """
+
+    name: str
+    option: str
+    help: str
+    quantity: str | None = None
+    choices: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+    shared: bool = False
+
+
 @dataclass(frozen=True)
 class Reading:
-    """One row of measurements: where it stands (an option, a file's row), its numbers by column, and its words."""
+    """One row of measurements: where it stands (an option, a file's row), its numbers by column,
+    and its words.
+    """
 
     where: str
-    numbers: dict[str, Length]
+    numbers: dict[str, Number]
     words: dict[str, str] = field(default_factory=dict)
 
-    def mm(self, name: str) -> float:
-        return self.numbers[name].mm
+    def value(self, name: str) -> float:
+        """The number in a column, in its quantity's unit."""
+        return self.numbers[name].value
 
 
 @dataclass(frozen=True)
 class Readings:
-    """Rows of measurements from a READINGS.csv or from repeated options."""
+    """Rows of measurements from a READINGS.csv or from repeated options; `notes` say what was
+    passed over.
+    """
 
     source: str
     rows: tuple[Reading, ...]
+    notes: tuple[Note, ...] = ()
 
     def has(self, *names: str) -> bool:
         """Whether every row has all these columns."""
         return bool(self.rows) and all(n in row.numbers for row in self.rows for n in names)
 
-    def step_mm(self, *names: str) -> float:
+    def any_has(self, name: str) -> bool:
+        """Whether some row has this column."""
+        return any(name in row.numbers for row in self.rows)
+
+    def gap(self, *names: str) -> tuple[Reading, str] | None:
+        """The first row that lacks one of these columns although other rows have it, and which."""
+        for name in names:
+            if self.any_has(name):
+                for row in self.rows:
+                    if name not in row.numbers:
+                        return row, name
+        return None
+
+    def step(self, *names: str) -> float:
         """The finest step in which these columns were written."""
-        steps = [row.numbers[n].step_mm for row in self.rows for n in names if n in row.numbers]
+        steps = [row.numbers[n].step for row in self.rows for n in names if n in row.numbers]
         return min(steps, default=0.01)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import codecs
+import os
 import sys
 
 import click
@@ -16,10 +18,19 @@ from omphalon.cli.heater import heater
 from omphalon.cli.motion import motion
 from omphalon.cli.probe import probe
 from omphalon.cli.shaper import shaper
-from omphalon.errors import OmphalonError
+from omphalon.errors import OmphalonError, shown
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+class InOrder(click.Group):
+    """A group that lists its commands in the order in which they were added."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self.commands)
+
+
+@click.group(
+    cls=InOrder, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+)
 @click.version_option(__version__, prog_name="omphalon")
 def omphalon() -> None:
     """Turn small experiments on a 3D printer into settings, with their spread and their reasons.
@@ -36,12 +47,51 @@ def omphalon() -> None:
     """
 
 
-for command in (heater, extruder, axis, flow, advance, shaper, motion, probe, demo):
+# in the order of the work
+for command in (probe, motion, heater, extruder, axis, flow, shaper, advance, demo):
     omphalon.add_command(command)
+
+# what a console that knows no such sign is shown instead
+PLAIN = {
+    "±": "+-",
+    "°": " deg ",
+    "²": "2",
+    "³": "3",
+    "–": "-",
+    "−": "-",
+    "…": "...",
+    "×": "x",
+    "÷": "/",
+    "µ": "u",
+    "·": "*",
+    "√": "sqrt",
+    "Σ": "sum",
+    "≤": "<=",
+    "≥": ">=",
+    "π": "pi",
+    "ζ": "damping",
+    "’": "'",
+    "“": '"',
+    "”": '"',
+    "→": "->",
+    "↑": "^",
+    "↓": "v",
+}
+
+
+def _plain_letters(error: UnicodeError) -> tuple[str, int]:
+    """Signs that the console cannot show, in plain letters."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    return "".join(PLAIN.get(c, "?") for c in error.object[error.start : error.end]), error.end
 
 
 def main() -> None:
     """Run; every error leaves as one line on standard error and an exit code."""
+    codecs.register_error("omphalon-plain", _plain_letters)
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="omphalon-plain")
     try:
         code = omphalon.main(prog_name="omphalon", standalone_mode=False)
     except OmphalonError as error:
@@ -59,14 +109,21 @@ def main() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         code = 1
+    except OSError as error:
+        code = _say(f"the output cannot be written ({error.strerror})", 1)
     except MemoryError:
         code = _say("not enough memory for this file; cut out the part that holds the test", 1)
     except Exception as error:  # the last door: a user never sees a traceback
-        code = _say(f"a fault of omphalon itself ({type(error).__name__}: {' '.join(str(error).split())}); "
-                    "please report it with the file that caused it", 1)
+        if os.environ.get("OMPHALON_DEBUG") == "1":
+            raise
+        code = _say(
+            f"a fault of omphalon itself ({type(error).__name__}: {' '.join(str(error).split())}); "
+            "please report it with the file that caused it (OMPHALON_DEBUG=1 shows where)",
+            1,
+        )
     sys.exit(code if isinstance(code, int) else 0)
 
 
 def _say(line: str, code: int) -> int:
-    click.echo(f"omphalon: {line}", err=True)
+    click.echo(f"omphalon: {shown(line)}", err=True)
     return code

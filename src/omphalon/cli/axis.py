@@ -6,13 +6,26 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, chosen_readings, leave, options
+from omphalon.cli.common import (
+    Leaving,
+    Measure,
+    answering,
+    choice,
+    chosen_readings,
+    options,
+    parsed,
+    reading_options,
+    readings_template,
+    together,
+)
+from omphalon.columns import AXES, AXIS, KINDS
+from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
-    from omphalon.studies.axis import AxisQuestion
+    from omphalon.studies.axis.question import AxisQuestion, Rectangle, TravelParts
 
-AXIS = click.Choice(["x", "y", "z"])
+AXIS_NAME = choice(*AXES)
 
 
 @click.group()
@@ -21,109 +34,267 @@ def axis() -> None:
 
 
 @axis.command("plan", short_help="Which moves to measure, and how often.")
-@click.option("--axis", "name", type=AXIS, default="x", show_default=True, help="Which axis.")
-@click.option("--longest", type=ABOVE_ZERO, default=150.0, show_default=True, metavar="MM", help="Longest move to measure.")
-@click.option("--resolution", type=ABOVE_ZERO, default=0.01, show_default=True, metavar="MM", help="What the caliper reads to.")
-@click.option("--wanted", type=click.FloatRange(0.0001, 0.05), default=0.001, show_default=True, metavar="F",
-              help="Certainty wanted, as a share (0.001 is a tenth of a percent).")
+@click.option("--axis", "name", type=AXIS_NAME, default="x", show_default=True, help="Which axis.")
+@click.option(
+    "--longest",
+    type=Measure("size", 10, 2000),
+    default=150.0,
+    show_default=True,
+    metavar="MM",
+    help="Longest move to measure.",
+)
+@click.option(
+    "--resolution",
+    type=Measure("fine length"),
+    default=0.01,
+    show_default=True,
+    metavar="MM",
+    help="What the caliper reads to.",
+)
+@click.option(
+    "--wanted",
+    type=Measure("share", 0.0001, 0.05),
+    default=0.001,
+    show_default=True,
+    metavar="F",
+    help="Certainty wanted, as a share (0.001 is a tenth of a percent).",
+)
 @answering(plot=False)
-def plan(name: str, longest: float, resolution: float, wanted: float, as_json: bool, dialect: str | None,
-         quiet: bool) -> None:
+def plan(how: Leaving, name: str, longest: float, resolution: float, wanted: float) -> None:
     """Say which moves to measure, and how often for the wanted certainty.
 
     \b
     Example:
       omphalon axis plan --axis y --longest 150
     """
-    from omphalon.bench.dialect import load_dialect
-    from omphalon.studies.axis import plan_axis
+    from omphalon.studies.axis.plan import MoveTest, plan_axis
 
-    leave(plan_axis(name, longest, resolution, wanted, load_dialect(dialect)), as_json, quiet)
+    test = MoveTest(axis=name, longest_mm=longest, resolution_mm=resolution, wanted=wanted)
+    how.leave(plan_axis(test, how.lines()))
 
 
 measured = options(
-    click.argument("readings", required=False, metavar="[READINGS.csv]"),
-    click.option("--axis", "name", type=AXIS, help="Which axis, for readings given as options."),
-    click.option("--steps", multiple=True, required=True, metavar="N", help="Present steps per mm; X=N for each of several."),
-    click.option("--asked", multiple=True, metavar="MM", help="Length commanded or drawn; negative when moving back."),
-    click.option("--moved", multiple=True, metavar="MM", help="Length measured."),
-    click.option("--kind", type=click.Choice(["move", "outside", "inside"]), default="move", show_default=True,
-                 help="A move, or a printed part measured outside or inside."),
-    click.option("--resolution", type=ABOVE_ZERO, metavar="MM", help="What the caliper reads to.  [from the digits]"),
-    click.option("--placing", type=click.FloatRange(min=0), metavar="MM", help="How alike it is set.  [0.05 move, 0.03 part]"),
-    click.option("--belt-pitch", type=ABOVE_ZERO, metavar="MM", help="Check against theory: belt,"),
-    click.option("--teeth", type=ABOVE_ZERO, metavar="N", help="teeth of its pulley,"),
-    click.option("--screw-lead", type=ABOVE_ZERO, metavar="MM", help="or the screw's travel a turn,"),
-    click.option("--motor-steps", type=ABOVE_ZERO, default=200.0, metavar="N", help="full steps a turn,  [200]"),
-    click.option("--microsteps", type=ABOVE_ZERO, metavar="N", help="microsteps,"),
-    click.option("--gear", type=ABOVE_ZERO, default=1.0, metavar="RATIO", help="motor turns a turn of the output.  [1]"),
-    click.option("--diagonal", type=ABOVE_ZERO, nargs=2, metavar="MM MM", help="Both diagonals of a printed rectangle,"),
-    click.option("--sides", type=ABOVE_ZERO, nargs=2, metavar="MM MM", help="and its sides: skew of X to Y."),
+    click.argument("path", required=False, metavar="[READINGS.csv]"),
+    click.option(
+        "--axis", "name", type=AXIS_NAME, help="Which axis, for readings given as options."
+    ),
+    click.option(
+        "--steps",
+        multiple=True,
+        required=True,
+        metavar="N",
+        help="Present steps per mm; x=N for each of several.",
+    ),
+    *reading_options(AXIS),
+    click.option(
+        "--kind",
+        type=choice(*KINDS),
+        help="A move, or a printed part measured outside or inside.  [move]",
+    ),
+    click.option(
+        "--resolution",
+        type=Measure("fine length"),
+        metavar="MM",
+        help="What the caliper reads to.  [from the digits]",
+    ),
+    click.option(
+        "--placing",
+        type=Measure("fine length"),
+        metavar="MM",
+        help="How alike it is set.  [0.05 move, 0.03 part]",
+    ),
+    click.option(
+        "--belt-pitch",
+        type=Measure("size", 0.5, 20),
+        metavar="MM",
+        help="Check against theory: belt,",
+    ),
+    click.option(
+        "--teeth", type=Measure("count", 5, 300), metavar="N", help="teeth of its pulley,"
+    ),
+    click.option(
+        "--screw-lead",
+        type=Measure("size", 0.2, 100),
+        metavar="MM",
+        help="or the screw's travel a turn,",
+    ),
+    click.option(
+        "--motor-steps",
+        type=Measure("count", 20, 1000),
+        metavar="N",
+        help="full steps a turn,  [200]",
+    ),
+    click.option("--microsteps", type=Measure("count", 1, 512), metavar="N", help="microsteps,"),
+    click.option(
+        "--gear",
+        type=Measure("ratio"),
+        metavar="RATIO",
+        help="motor turns a turn of the output.  [1]",
+    ),
+    click.option(
+        "--diagonal",
+        type=Measure("size"),
+        nargs=2,
+        metavar="MM MM",
+        help="Both diagonals of a printed rectangle,",
+    ),
+    click.option(
+        "--sides",
+        type=Measure("size"),
+        nargs=2,
+        metavar="MM MM",
+        help="and its sides: skew of X to Y.",
+    ),
 )
 
 
 @axis.command("fit", short_help="New steps per mm from measured moves or parts.")
 @measured
+@readings_template(AXIS, "measured moves or parts")
 @answering()
-def fit(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
+def fit(how: Leaving, **given: Any) -> None:
     """Turn measured moves or parts into steps per mm.
+
+    READINGS.csv holds axis, asked_mm, moved_mm and, for parts, kind (move, outside or inside).
 
     \b
     Example:
       omphalon axis fit axis-parts.csv --steps x=80 --steps y=80 --plot axis.png
     """
-    check_plot(plot)
-    from omphalon.bench.dialect import load_dialect
-    from omphalon.studies.axis import fit_axis
+    how.check(given["path"])
+    from omphalon.studies.axis.fit import fit_axis
+    from omphalon.studies.axis.words import axis_finding
 
-    leave(fit_axis(*_asked(given), load_dialect(dialect)), as_json, quiet, plot)
+    readings, question = _asked(given)
+    how.leave(axis_finding(fit_axis(readings, question), readings, how.lines()))
 
 
 @axis.command("check", short_help="Judges the steps now in force.")
 @measured
-@answering()
-def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
+@answering(dialect=False)
+def check(how: Leaving, **given: Any) -> None:
     """Judge whether the steps now in force move and print what is asked.
+
+    READINGS.csv holds the columns of `fit`.
 
     \b
     Example:
       omphalon axis check --axis x --steps 80 --asked 50 --moved 50.02 --asked 150 --moved 150.01
+      --asked 100 --moved 99.98
     """
-    check_plot(plot)
-    from omphalon.bench.dialect import load_dialect
-    from omphalon.studies.axis import check_axis
+    how.check(given["path"])
+    from omphalon.studies.axis.check import check_axis
+    from omphalon.studies.axis.words import axis_finding
 
-    leave(check_axis(*_asked(given), load_dialect(dialect)), as_json, quiet, plot)
+    readings, question = _asked(given)
+    how.leave(axis_finding(check_axis(readings, question), readings, how.lines(), checking=True))
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, AxisQuestion]:
-    from omphalon.errors import UsageError
-    from omphalon.studies.axis import COLUMNS, WORDS, AxisQuestion, Travel
+    from omphalon.studies.axis.question import AxisQuestion
 
-    if given["readings"] is None and given["name"] is None:
+    path, name = given["path"], given["name"]
+    if path is None and name is None:
         raise UsageError("no axis", "give --axis x, y or z with the readings")
-    readings = chosen_readings(given["readings"], {"asked_mm": given["asked"], "moved_mm": given["moved"]}, COLUMNS, WORDS,
-                               {"axis": given["name"] or "", "kind": given["kind"]})
-    travel = (given["belt_pitch"] or 0) * (given["teeth"] or 0) or given["screw_lead"]
+    readings = chosen_readings(
+        path,
+        {c.name: given[c.name] for c in AXIS if c.quantity},
+        AXIS,
+        {"axis": name or "", "kind": given["kind"] or "move"},
+    )
+    if path is not None:
+        readings = _of_file(readings, name, given["kind"])
     return readings, AxisQuestion(
-        _steps(given["steps"], given["name"]), given["resolution"], given["placing"],
-        Travel(given["motor_steps"], given["microsteps"], given["gear"], travel) if travel and given["microsteps"] else None,
-        given["diagonal"], given["sides"])
+        steps=_steps(given["steps"], name),
+        resolution_mm=given["resolution"],
+        placing_mm=given["placing"],
+        parts=_parts(given),
+        rectangle=_rectangle(given),
+    )
+
+
+def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings:
+    """A file's rows: --axis filters them, or names the axis where the file has no such column; so
+    does --kind.
+    """
+    from dataclasses import replace
+
+    rows = readings.rows
+    if any(r.words.get("kind") for r in rows) and kind is not None:
+        raise UsageError("--kind beside a file that has kind", "give one of the two")
+    told = any(r.words.get("axis") for r in rows)
+    rows = tuple(r for r in rows if not told or name is None or r.words.get("axis") == name)
+    if not rows:
+        raise UsageError(
+            f"--axis {name}: no reading of that axis in {readings.source}",
+            "leave it out, or give another file",
+        )
+    words = {
+        **({} if told or name is None else {"axis": name}),
+        **({} if kind is None else {"kind": kind}),
+    }
+    return replace(readings, rows=tuple(replace(r, words={**r.words, **words}) for r in rows))
+
+
+def _parts(given: dict[str, Any]) -> TravelParts | None:
+    from omphalon.studies.axis.question import TravelParts
+
+    belt = together("give both", belt_pitch=given["belt_pitch"], teeth=given["teeth"])
+    screw = given["screw_lead"] is not None
+    if belt and screw:
+        raise UsageError("--belt-pitch and --screw-lead", "an axis has one of the two")
+    some = [n for n in ("motor_steps", "microsteps", "gear") if given[n] is not None]
+    if not (belt or screw):
+        if some:
+            raise UsageError(
+                f"--{some[0].replace('_', '-')} without a belt or a screw",
+                "give --belt-pitch with --teeth, or --screw-lead, to check against theory",
+            )
+        return None
+    if given["microsteps"] is None:
+        raise UsageError(
+            f"{'--belt-pitch --teeth' if belt else '--screw-lead'} without --microsteps",
+            "give both",
+        )
+    travel = given["belt_pitch"] * given["teeth"] if belt else given["screw_lead"]
+    return TravelParts(
+        motor_steps=given["motor_steps"] or 200,
+        microsteps=given["microsteps"],
+        gear=given["gear"] or 1.0,
+        per_turn_mm=travel,
+    )
+
+
+def _rectangle(given: dict[str, Any]) -> Rectangle | None:
+    from omphalon.studies.axis.question import Rectangle
+
+    if not together(
+        "give both: diagonals and sides", diagonal=given["diagonal"], sides=given["sides"]
+    ):
+        return None
+    one, two = given["diagonal"]
+    a, b = given["sides"]
+    if not all(abs(a - b) < d < a + b for d in (one, two)):
+        raise UsageError(
+            f"--diagonal {one:g} {two:g} --sides {a:g} {b:g}: no such rectangle",
+            "measure both diagonals and both sides again",
+        )
+    return Rectangle(diagonals_mm=(one, two), sides_mm=(a, b))
 
 
 def _steps(texts: tuple[str, ...], name: str | None) -> dict[str, float]:
-    """X=N options, or one number for the axis named."""
-    from omphalon.errors import UsageError
-
-    out = {}
+    """x=N options, or one number for the axis named."""
+    out: dict[str, float] = {}
     for text in texts:
         axis_name, equals, number = text.rpartition("=")
         key = axis_name.strip().lower() if equals else name
-        try:
-            value = float(number.replace(",", "."))
-        except ValueError:
-            value = 0.0
-        if key not in ("x", "y", "z") or not 0 < value < 1e6:
-            raise UsageError(f"--steps {text}: not steps per mm of an axis", "give x=80, or a number above 0 with --axis")
-        out[key] = value
+        if key not in AXES:
+            raise UsageError(
+                f"--steps {echoed(text)}: of which axis?", "give x=80, or a number with --axis"
+            )
+        if key in out:
+            raise UsageError(
+                f"--steps {echoed(text)}: axis {key} twice", "give one number for each axis"
+            )
+        out[key] = parsed(number, Measure("steps"), "--steps").value
     return out

@@ -1,95 +1,295 @@
-"""What all commands share: their options, and how an answer leaves."""
+"""What all commands share: their kinds of option, and how an answer leaves."""
 
 from __future__ import annotations
 
+import functools
 import sys
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.writing import check_outputs, put_lines, put_with
+from omphalon.errors import UsageError, echoed
+from omphalon.units import QUANTITIES, NoSuchNumber, Number, is_usual, number_in
+
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from omphalon.finding import Finding, Plan
-    from omphalon.recording import Readings
+    from omphalon.lines.dialect import Dialect
+    from omphalon.recording import Column, Readings
 
 Command = Callable[..., Any]
-ABOVE_ZERO = click.FloatRange(min=0, min_open=True)
-NOT_BELOW_ZERO = click.FloatRange(min=0)
+UNUSUAL = "omphalon.unusual"
+
+
+class Measure(click.ParamType):  # type: ignore[type-arg]
+    """An option's number: a row of the table of quantities, perhaps in a narrower range."""
+
+    name = "number"
+
+    def __init__(
+        self,
+        quantity: str,
+        lowest: float | None = None,
+        highest: float | None = None,
+        reading: bool = False,
+    ) -> None:
+        self.quantity, self.lowest, self.highest, self.reading = (
+            QUANTITIES[quantity],
+            lowest,
+            highest,
+            reading,
+        )
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        option = param.opts[0] if param is not None and param.opts else "the number"
+        number = parsed(value, self, option)
+        if ctx is not None and not is_usual(number.value, self.quantity) and not self.reading:
+            ctx.meta.setdefault(UNUSUAL, []).append(f"{option} {echoed(value)}")
+        if self.reading:
+            return number
+        return int(number.value) if self.quantity.whole else number.value
+
+
+def parsed(text: str, measure: Measure, option: str) -> Number:
+    """A text as a number, or a UsageError that names the option."""
+    try:
+        return number_in(text, measure.quantity, measure.lowest, measure.highest)
+    except NoSuchNumber as error:
+        raise UsageError(f"{option} {echoed(text)}: {error.problem}", error.remedy) from error
+
+
+def numbers_of(text: str, measure: Measure, count: int, option: str, example: str) -> list[float]:
+    """Numbers between colons, as many as asked for."""
+    parts = text.split(":")
+    if len(parts) != count or not all(p.strip() for p in parts):
+        raise UsageError(
+            f"{option} {echoed(text)}: not {count} number{'s'[: count != 1]}"
+            f"{' with colons between' if count > 1 else ''}",
+            f"for example {example}",
+        )
+    return [parsed(part, measure, option).value for part in parts]
+
+
+def choice(*words: str) -> click.Choice[str]:
+    """One of some words, whatever their case."""
+    return click.Choice(list(words), case_sensitive=False)
 
 
 def options(*rows: Command) -> Callable[[Command], Command]:
     """Several options (or arguments) as one decorator, shown in their order."""
+
     def add(command: Command) -> Command:
         for row in reversed(rows):
             command = row(command)
         return command
+
     return add
 
 
-def chosen_readings(path: str | None, given: Mapping[str, Sequence[str]], columns: Sequence[str], words: Sequence[str] = (),
-                    said: Mapping[str, str] | None = None) -> Readings:
-    """Readings from a file or from repeated options {column: texts}, never both; `said` are words for all options."""
-    from omphalon.errors import UsageError
+def reading_options(columns: Sequence[Column]) -> list[Command]:
+    """A repeatable option for each column that holds a number."""
+    metavars = {"speed": "MM_S", "score": "N", "advance": "S", "hotend temperature": "C"}
+    return [
+        click.option(
+            column.option,
+            column.name,
+            type=Measure(column.quantity, reading=True),
+            multiple=True,
+            metavar=metavars.get(column.quantity, "MM"),
+            help=column.help,
+        )
+        for column in columns
+        if column.quantity is not None
+    ]
+
+
+def together(problem: str, **given: object) -> bool:
+    """Whether partners were given; some of them without the others are refused."""
+    some = {name: value is not None for name, value in given.items()}
+    if any(some.values()) and not all(some.values()):
+        told = [
+            ["--" + n.replace("_", "-") for n, there in some.items() if there == wanted]
+            for wanted in (True, False)
+        ]
+        raise UsageError(f"{' '.join(told[0])} without {' '.join(told[1])}", problem)
+    return any(some.values())
+
+
+def chosen_readings(
+    path: str | None,
+    given: Mapping[str, Sequence[Number]],
+    columns: Sequence[Column],
+    said: Mapping[str, str] | None = None,
+) -> Readings:
+    """Readings from a file or from repeated options {column: numbers}; `said` are words for all
+    options.
+    """
     from omphalon.readers.readings import option_readings, read_readings
 
-    if path is not None and any(given.values()):
-        raise UsageError("readings in a file and in options", "give one of the two")
-    return read_readings(path, columns, words) if path is not None else option_readings(given, said)
+    return (
+        read_readings(path, columns, given)
+        if path is not None
+        else option_readings(given, columns, said)
+    )
 
 
-def answering(plot: bool = True) -> Callable[[Command], Command]:
-    """The options of every command that answers with a Finding or a Plan."""
+def template(lines: Callable[[], Iterable[str]]) -> Command:
+    """The option that writes an empty table to fill in, and ends."""
+
+    def write(ctx: click.Context, _: click.Parameter, path: str | None) -> None:
+        if path is None or ctx.resilient_parsing:
+            return
+        check_outputs(False, (), template=path)
+        put_lines(path, lines())
+        click.echo(f"an empty table to fill in: {echoed(path)}")
+        ctx.exit(0)
+
+    return click.option(
+        "--template",
+        metavar="FILE",
+        is_eager=True,
+        expose_value=False,
+        callback=write,
+        help="Write an empty table to fill in, and end.",
+    )
+
+
+def readings_template(columns: Sequence[Column], head: str) -> Command:
+    """The template of a study's readings."""
+
+    def lines() -> Iterable[str]:
+        from omphalon.readers.readings import template_lines
+
+        return template_lines(columns, head)
+
+    return template(lines)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Leaving:
+    """How an answer is to leave: as text or JSON, quiet, with a figure, over a file that stands
+    there.
+    """
+
+    as_json: bool
+    quiet: bool
+    force: bool
+    plot: str | None = None
+    dialect: str | None = None
+    outputs: dict[str, str | None] = field(default_factory=dict)
+
+    def check(self, *inputs: str | None, **outputs: str | None) -> None:
+        """Refuse, before any work, files that must not be written."""
+        given = [*inputs, self.dialect]
+        check_outputs(
+            self.force, [path for path in given if path is not None], **outputs, plot=self.plot
+        )
+
+    def lines(self) -> Dialect:
+        """The dialect of the lines to enter."""
+        from omphalon.lines.dialect import load_dialect
+
+        return load_dialect(self.dialect)
+
+    def leave(self, answer: Finding | Plan) -> None:
+        """Show an answer, draw it where asked, and end with its exit code."""
+        from omphalon import __version__
+        from omphalon.report.text import show, text_of
+
+        answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
+        drawn = False
+        if self.plot:
+            from omphalon.report.figure import draws, save_figure
+
+            drawn = draws(answer)
+            if drawn:
+                put_with(self.plot, lambda file, suffix: save_figure(answer, file, suffix))
+        if self.as_json:
+            import json
+
+            plain = "utf" not in (sys.stdout.encoding or "").lower()
+            click.echo(
+                json.dumps(
+                    answer.document(__version__), ensure_ascii=plain, indent=1, allow_nan=False
+                )
+            )
+        elif self.quiet:
+            for line in answer.lines:
+                click.echo(line)
+            for warned in answer.warnings:
+                click.echo(f"warning: {echoed(warned.message)}; {warned.remedy}", err=True)
+        else:
+            show(text_of(answer))
+            if self.plot:
+                click.echo(
+                    f"\nfigure  {echoed(self.plot)}"
+                    if drawn
+                    else "\nfigure  none: there is no answer to draw"
+                )
+        sys.exit(answer.exit_code)
+
+
+def _unusual() -> list[Any]:
+    """Options whose numbers can be, but are not usual."""
+    from omphalon.finding import Warned
+
+    found = click.get_current_context().meta.get(UNUSUAL, [])
+    return [
+        Warned("unusual-value", f"{text} is possible, but not usual")
+        for text in dict.fromkeys(found)
+    ]
+
+
+def answering(plot: bool = True, dialect: bool = True) -> Callable[[Command], Command]:
+    """The options of every command that answers with a Finding or a Plan; they reach it as one
+    `how`.
+    """
+
     def add(command: Command) -> Command:
-        command = click.option("--quiet", is_flag=True, help="Print nothing but the lines to enter.")(command)
-        command = click.option("--dialect", metavar="FILE", help="Templates of the printer's lines (TOML).")(command)
+        @functools.wraps(command)
+        def gathered(*args: Any, **given: Any) -> Any:
+            names = ("as_json", "quiet", "force", "plot", "dialect")
+            how = Leaving(**{name: given.pop(name) for name in names if name in given})
+            return command(*args, how=how, **given)
+
+        wrapped: Command = click.option(
+            "--force", is_flag=True, help="Replace files that Omphalon did not write."
+        )(gathered)
+        wrapped = click.option(
+            "--quiet", is_flag=True, help="Print nothing but the lines to enter."
+        )(wrapped)
+        if dialect:
+            wrapped = click.option(
+                "--dialect", metavar="FILE", help="Templates of the printer's lines (TOML)."
+            )(wrapped)
         if plot:
-            command = click.option("--plot", metavar="FILE", help="Draw the answer into FILE.png or FILE.svg.")(command)
-        return click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")(command)
+            wrapped = click.option(
+                "--plot", metavar="FILE", help="Draw the answer into FILE.png or FILE.svg."
+            )(wrapped)
+        return click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")(
+            wrapped
+        )
+
     return add
-
-
-def leave(answer: Finding | Plan, as_json: bool, quiet: bool, plot: str | None = None) -> None:
-    """Show an answer, draw it where asked, and end with its exit code."""
-    from omphalon import __version__
-    from omphalon.report.text import show, text_of
-
-    drawn = False
-    if plot:
-        from omphalon.report.figure import save_figure
-
-        drawn = save_figure(answer, plot)
-    if as_json:
-        import json
-
-        click.echo(json.dumps(answer.document(__version__), ensure_ascii=False, indent=1, allow_nan=False))
-    elif quiet:
-        for line in answer.lines:
-            click.echo(line)
-        for warned in answer.warnings:
-            click.echo(f"warning: {warned.message}; {warned.remedy}", err=True)
-    else:
-        show(text_of(answer))
-        if plot:
-            click.echo(f"\nfigure  {plot}" if drawn else "\nfigure  none: there is no answer to draw")
-    sys.exit(answer.exit_code)
-
-
-def check_plot(plot: str | None) -> None:
-    """Refuse a bad figure name before any work."""
-    if plot:
-        from omphalon.report.figure import check_target
-
-        check_target(plot)
 
 
 def pairs(given: tuple[str, ...]) -> dict[str, str]:
     """NAME=HEADER options as a table."""
-    from omphalon.errors import UsageError
-
     out = {}
     for item in given:
         name, equals, header = item.partition("=")
-        if not equals or not header:
-            raise UsageError(f"--column {item}: not of the form NAME=HEADER", "for example --column temperature=T1")
-        out[name.strip()] = header.strip()
+        if not equals or not header.strip():
+            raise UsageError(
+                f"--column {echoed(item)}: not of the form NAME=HEADER",
+                "for example --column temperature=T1",
+            )
+        if name.strip().lower() in out:
+            raise UsageError(f"--column {echoed(name)}=… twice", "name each column once")
+        out[name.strip().lower()] = header.strip()
     return out

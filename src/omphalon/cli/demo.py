@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
+from pathlib import Path
+
 import click
+
+from omphalon.cli.writing import put_bytes
+from omphalon.errors import UnwritableFile, UsageError, echoed
 
 # Each stop of the tour: the command's words; FILE.png and FILE.json are saved beside it.
 TOUR = (
@@ -11,12 +17,29 @@ TOUR = (
     ("extruder", ("extruder", "fit", "extruder-runs.csv", "--steps", "412")),
     ("axis", ("axis", "fit", "axis-parts.csv", "--steps", "x=80", "--steps", "y=80")),
     ("flow", ("flow", "fit", "flow-walls.csv", "--flow", "1", "--expected", "0.45")),
-    ("advance", ("advance", "fit", "tower-heights.csv", "--from", "0", "--per-mm", "0.02", "--to", "1", "--drive", "bowden",
-                 "--advance", "0.35")),
+    (
+        "advance",
+        (
+            "advance",
+            "fit",
+            "tower-heights.csv",
+            "--from",
+            "0",
+            "--per-mm",
+            "0.025",
+            "--to",
+            "1.2",
+            "--drive",
+            "bowden",
+            "--advance",
+            "0.35",
+        ),
+    ),
     ("corners", ("advance", "check", "cube-corners.csv", "--seam", "rear-left")),
     ("shaper", ("shaper", "fit", "--x", "sweep-x.csv.gz", "--y", "sweep-y.csv.gz")),
     ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
 )
+WRITTEN = "written-by-the-demo.txt"
 
 
 @click.command()
@@ -28,28 +51,83 @@ def demo(folder: str) -> None:
     Example:
       omphalon demo omphalon-demo
     """
-    import subprocess
-    import sys
     from importlib import resources
-    from pathlib import Path
-
-    from omphalon.errors import UnwritableFile
 
     place = Path(folder)
+    _refuse_others(place)
     try:
         place.mkdir(parents=True, exist_ok=True)
-        for sample in (resources.files("omphalon") / "samples").iterdir():
-            (place / sample.name).write_bytes(sample.read_bytes())
     except OSError as error:
-        raise UnwritableFile(f"{folder}: cannot be written ({error.strerror})", "give another folder") from error
-    click.echo(f"Fulmar, the printer of a lighthouse museum's model shop. All data are made up; they are in {place}/.")
+        raise UnwritableFile(
+            f"{folder}: cannot be made ({error.strerror})", "give another folder"
+        ) from error
+    names = []
+    for sample in (resources.files("omphalon") / "samples").iterdir():
+        put_bytes(str(place / sample.name), sample.read_bytes())
+        names.append(sample.name)
+    click.echo(
+        "Fulmar, the printer of a lighthouse museum's model shop. All data are made up; they are "
+        f"in {echoed(folder)}/."
+    )
     for name, words in TOUR:
-        click.echo(f"\n$ cd {place} && omphalon {' '.join(words)} --plot {name}.png\n")
-        command = [sys.executable, "-m", "omphalon", *words]
-        with open(place / f"{name}.json", "wb") as document, subprocess.Popen([*command, "--json"], cwd=place,
-                                                                              stdout=document) as kept:
-            shown = subprocess.run([*command, "--plot", f"{name}.png"], cwd=place)
-        if shown.returncode or kept.returncode:
-            raise click.ClickException(f"the demo's {name} step failed with exit code {shown.returncode}")
-    click.echo(f"\nSaved in {place}/: the logs, and a figure and a JSON document of each answer.")
-    click.echo("Try next: omphalon heater plan --target 235; with your own log: omphalon heater fit LOG")
+        click.echo(f"\n$ cd {echoed(folder)} && omphalon {' '.join(words)} --plot {name}.png\n")
+        _run(place, name, words)
+        names += [f"{name}.png", f"{name}.json"]
+        _keep_account(place, names)
+    click.echo(
+        f"\nSaved in {echoed(folder)}/: the logs, and a figure and a JSON document of each answer."
+    )
+    click.echo(
+        "Try next: omphalon heater plan --target 235; with your own log: omphalon heater fit LOG"
+    )
+
+
+def _run(place: Path, name: str, words: tuple[str, ...]) -> None:
+    """One stop, as text on the screen and as a document beside it."""
+    import subprocess
+    import sys
+
+    command = [sys.executable, "-m", "omphalon", *words]
+    with subprocess.Popen([*command, "--json"], cwd=place, stdout=subprocess.PIPE) as kept:
+        shown = subprocess.run([*command, "--plot", f"{name}.png", "--force"], cwd=place)
+        document, _ = kept.communicate()
+    if shown.returncode or kept.returncode:
+        raise click.ClickException(
+            f"the demo's {name} step failed with exit code {shown.returncode}"
+        )
+    put_bytes(str(place / f"{name}.json"), document)
+
+
+def _keep_account(place: Path, names: list[str]) -> None:
+    """A list of what the demo wrote, with a digest of each: the next demo replaces these, and
+    nothing else.
+    """
+    rows = [
+        f"{hashlib.sha256((place / name).read_bytes()).hexdigest()}  {name}"
+        for name in sorted(names)
+    ]
+    put_bytes(str(place / WRITTEN), ("\n".join(rows) + "\n").encode())
+
+
+def _refuse_others(place: Path) -> None:
+    """Refuse a folder that holds anything that a demo did not write, or that was changed since."""
+    if not place.exists():
+        return
+    if not place.is_dir():
+        raise UsageError(f"{echoed(str(place))}: is a file", "give a folder")
+    account = place / WRITTEN
+    lines = account.read_text("utf-8", "replace").splitlines() if account.is_file() else []
+    known = {line[66:]: line[:64] for line in lines}
+    for path in sorted(place.iterdir()):
+        if path.name == WRITTEN and lines:
+            continue
+        if path.name not in known or not path.is_file():
+            raise UsageError(
+                f"{echoed(str(place))}: holds {echoed(path.name)}, which no demo wrote",
+                "give another folder, or an empty one",
+            )
+        if hashlib.sha256(path.read_bytes()).hexdigest() != known[path.name]:
+            raise UsageError(
+                f"{echoed(str(place))}: {echoed(path.name)} was changed since the demo wrote it",
+                "give another folder, or move that file away",
+            )

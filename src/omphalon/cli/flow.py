@@ -6,11 +6,20 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import ABOVE_ZERO, answering, check_plot, chosen_readings, leave, options
+from omphalon.cli.common import (
+    Leaving,
+    Measure,
+    answering,
+    chosen_readings,
+    options,
+    reading_options,
+    readings_template,
+)
+from omphalon.columns import FLOW
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
-    from omphalon.studies.flow import FlowQuestion
+    from omphalon.studies.flow.question import FlowQuestion
 
 
 @click.group()
@@ -19,68 +28,112 @@ def flow() -> None:
 
 
 @flow.command("plan", short_help="How to print and measure the hollow cube.")
-@click.option("--expected", type=ABOVE_ZERO, default=0.45, show_default=True, metavar="MM", help="Width of one line.")
-@answering(plot=False)
-def plan(expected: float, as_json: bool, dialect: str | None, quiet: bool) -> None:
+@click.option(
+    "--expected",
+    type=Measure("wall", 0.1, 3),
+    default=0.45,
+    show_default=True,
+    metavar="MM",
+    help="Width of one line.",
+)
+@answering(plot=False, dialect=False)
+def plan(how: Leaving, expected: float) -> None:
     """Say how to print and measure the hollow cube.
 
     \b
     Example:
       omphalon flow plan --expected 0.45
     """
-    from omphalon.bench.dialect import load_dialect
-    from omphalon.studies.flow import plan_flow
+    from omphalon.studies.flow.plan import plan_flow
 
-    leave(plan_flow(expected, load_dialect(dialect)), as_json, quiet)
+    how.leave(plan_flow(expected))
 
 
 measured = options(
-    click.argument("readings", required=False, metavar="[READINGS.csv]"),
-    click.option("--flow", type=ABOVE_ZERO, required=True, metavar="F", help="Present multiplier; 1 is 100 %."),
-    click.option("--expected", type=ABOVE_ZERO, required=True, metavar="MM", help="Thickness a wall should have."),
-    click.option("--wall", multiple=True, metavar="MM", help="A wall's thickness; once for each reading."),
-    click.option("--resolution", type=ABOVE_ZERO, metavar="MM", help="What the caliper reads to.  [from the digits]"),
-    click.option("--squeeze", type=click.FloatRange(min=0), default=0.01, show_default=True, metavar="MM",
-                 help="How unlike a caliper presses a thin wall."),
+    click.argument("path", required=False, metavar="[READINGS.csv]"),
+    click.option(
+        "--flow",
+        type=Measure("flow"),
+        required=True,
+        metavar="F",
+        help="Present multiplier; 1 is 100 %.",
+    ),
+    click.option(
+        "--expected",
+        type=Measure("wall"),
+        required=True,
+        metavar="MM",
+        help="Thickness a wall should have.",
+    ),
+    *reading_options(FLOW),
+    click.option(
+        "--resolution",
+        type=Measure("fine length"),
+        metavar="MM",
+        help="What the caliper reads to.  [from the digits]",
+    ),
+    click.option(
+        "--squeeze",
+        type=Measure("distance", 0, 0.5),
+        default=0.01,
+        show_default=True,
+        metavar="MM",
+        help="How unlike a caliper presses a thin wall.",
+    ),
 )
 
 
 @flow.command("fit", short_help="New multiplier from wall thicknesses.")
 @measured
+@readings_template(FLOW, "wall thicknesses of a hollow cube")
 @answering()
-def fit(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
+def fit(how: Leaving, **given: Any) -> None:
     """Turn wall thicknesses of a hollow cube into a flow multiplier.
+
+    READINGS.csv holds wall_mm and, where it is known, side.
 
     \b
     Example:
       omphalon flow fit flow-walls.csv --flow 1.0 --expected 0.45 --plot flow.png
     """
-    check_plot(plot)
-    from omphalon.bench.dialect import load_dialect
-    from omphalon.studies.flow import fit_flow
+    how.check(given["path"])
+    from omphalon.studies.flow.fit import fit_flow
+    from omphalon.studies.flow.words import flow_finding
 
-    leave(fit_flow(*_asked(given), load_dialect(dialect)), as_json, quiet, plot)
+    readings, question = _asked(given)
+    how.leave(flow_finding(fit_flow(readings, question), question, readings, how.lines()))
 
 
 @flow.command("check", short_help="Judges the walls of a fresh print.")
 @measured
-@answering()
-def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
+@answering(dialect=False)
+def check(how: Leaving, **given: Any) -> None:
     """Judge whether the walls of a fresh print are as thick as they should be.
+
+    READINGS.csv holds the columns of `fit`.
 
     \b
     Example:
-      omphalon flow check --flow 0.94 --expected 0.45 --wall 0.45 --wall 0.46 --wall 0.45 --wall 0.44
+      omphalon flow check --flow 0.94 --expected 0.45 --wall 0.45 --wall 0.46 --wall 0.45 --wall
+      0.44 --wall 0.45 --wall 0.46
     """
-    check_plot(plot)
-    from omphalon.bench.dialect import load_dialect
-    from omphalon.studies.flow import check_flow
+    how.check(given["path"])
+    from omphalon.studies.flow.check import check_flow
+    from omphalon.studies.flow.words import flow_finding
 
-    leave(check_flow(*_asked(given), load_dialect(dialect)), as_json, quiet, plot)
+    readings, question = _asked(given)
+    how.leave(
+        flow_finding(check_flow(readings, question), question, readings, how.lines(), checking=True)
+    )
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, FlowQuestion]:
-    from omphalon.studies.flow import COLUMNS, WORDS, FlowQuestion
+    from omphalon.studies.flow.question import FlowQuestion
 
-    readings = chosen_readings(given["readings"], {"wall_mm": given["wall"]}, COLUMNS, WORDS)
-    return readings, FlowQuestion(given["flow"], given["expected"], given["resolution"], given["squeeze"])
+    readings = chosen_readings(given["path"], {"wall_mm": given["wall_mm"]}, FLOW)
+    return readings, FlowQuestion(
+        flow=given["flow"],
+        expected_mm=given["expected"],
+        resolution_mm=given["resolution"],
+        squeeze_mm=given["squeeze"],
+    )

@@ -2,11 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import answering, check_plot, leave, options
+from omphalon.cli.common import (
+    Leaving,
+    Measure,
+    answering,
+    options,
+    reading_options,
+    readings_template,
+)
+from omphalon.columns import PROBE
+from omphalon.errors import UsageError
+
+if TYPE_CHECKING:
+    from omphalon.recording import Readings
+    from omphalon.studies.probe.question import ProbeQuestion
 
 
 @click.group()
@@ -14,66 +27,94 @@ def probe() -> None:
     """Nozzle-to-bed zero."""
 
 
-PAPER = click.option("--paper", type=click.FloatRange(0.02, 1.0), default=0.10, show_default=True, metavar="MM",
-                     help="Thickness of the paper.")
+PAPER = click.option(
+    "--paper",
+    type=Measure("size", 0.02, 1),
+    default=0.10,
+    show_default=True,
+    metavar="MM",
+    help="Thickness of the paper.",
+)
 measured = options(
-    click.option("--offset", type=float, required=True, metavar="MM", help="Offset now in force; more lifts the nozzle."),
-    click.option("--drag", multiple=True, metavar="MM", help="Height at which the paper just drags; once for each."),
-    click.option("--trigger", multiple=True, metavar="MM", help="Height at which the probe triggered; once for each."),
+    click.argument("path", required=False, metavar="[READINGS.csv]"),
+    click.option(
+        "--offset",
+        type=Measure("offset"),
+        required=True,
+        metavar="MM",
+        help="Offset now in force; more lifts the nozzle.",
+    ),
+    *reading_options(PROBE),
     PAPER,
 )
 
 
 @probe.command("plan", short_help="How to find the zero.")
 @PAPER
-@answering(plot=False)
-def plan(paper: float, as_json: bool, dialect: str | None, quiet: bool) -> None:
+@answering(plot=False, dialect=False)
+def plan(how: Leaving, paper: float) -> None:
     """Say how to find the zero with paper and probe.
 
     \b
     Example:
       omphalon probe plan --paper 0.1
     """
-    from omphalon.studies.probe import plan_probe
+    from omphalon.studies.probe.plan import plan_probe
 
-    leave(plan_probe(paper), as_json, quiet)
+    how.leave(plan_probe(paper))
 
 
 @probe.command("fit", short_help="New offset from drag and trigger heights.")
 @measured
-@answering()
-def fit(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
+@readings_template(PROBE, "drag heights of paper, trigger heights of the probe")
+@answering(dialect=False)
+def fit(how: Leaving, **given: Any) -> None:
     """Turn drag heights of paper, and trigger heights of the probe, into the offset.
+
+    READINGS.csv holds drag_mm, trigger_mm or both.
 
     \b
     Example:
-      omphalon probe fit --offset -1.85 --drag 0.22 --drag 0.24 --drag 0.22 --trigger 0.012 --trigger 0.008 --trigger 0.011
+      omphalon probe fit --offset -1.85 --drag 0.22 --drag 0.24 --drag 0.22 --trigger 0.012
+      --trigger 0.008 --trigger 0.011
     """
-    check_plot(plot)
-    from omphalon.studies.probe import fit_probe
+    how.check(given["path"])
+    from omphalon.studies.probe.fit import fit_probe
+    from omphalon.studies.probe.words import probe_finding
 
-    leave(fit_probe(*_heights(given)), as_json, quiet, plot)
+    readings, question = _asked(given)
+    how.leave(probe_finding(fit_probe(readings, question), question, readings))
 
 
 @probe.command("check", short_help="Judges the offset on fresh drags.")
 @measured
-@answering()
-def check(as_json: bool, plot: str | None, dialect: str | None, quiet: bool, **given: Any) -> None:
+@answering(dialect=False)
+def check(how: Leaving, **given: Any) -> None:
     """Judge whether the paper now drags at its own thickness.
+
+    READINGS.csv holds the columns of `fit`.
 
     \b
     Example:
       omphalon probe check --offset -1.72 --drag 0.10 --drag 0.12 --drag 0.10
     """
-    check_plot(plot)
-    from omphalon.studies.probe import check_probe
+    how.check(given["path"])
+    from omphalon.studies.probe.check import check_probe
+    from omphalon.studies.probe.words import probe_finding
 
-    leave(check_probe(*_heights(given)), as_json, quiet, plot)
+    readings, question = _asked(given)
+    how.leave(probe_finding(check_probe(readings, question), question, readings, checking=True))
 
 
-def _heights(given: dict[str, Any]) -> tuple[Any, Any, Any]:
-    from omphalon.readers.readings import option_readings
-    from omphalon.studies.probe import ProbeQuestion
+def _asked(given: dict[str, Any]) -> tuple[Readings, ProbeQuestion]:
+    from omphalon.readers.readings import option_readings, read_readings
+    from omphalon.recording import Readings
+    from omphalon.studies.probe.question import ProbeQuestion
 
-    drags, triggers = ([row.numbers[name] for row in option_readings({name: given[name]}).rows] for name in ("drag", "trigger"))
-    return drags, triggers, ProbeQuestion(given["offset"], given["paper"])
+    question = ProbeQuestion(offset_mm=given["offset"], paper_mm=given["paper"])
+    if given["path"] is not None:
+        if given["drag_mm"] or given["trigger_mm"]:
+            raise UsageError("readings in a file and in options", "give one of the two")
+        return read_readings(given["path"], PROBE), question
+    told = [option_readings({name: given[name]}, PROBE) for name in ("drag_mm", "trigger_mm")]
+    return Readings("the options", tuple(row for one in told for row in one.rows)), question

@@ -1,1 +1,3 @@
-"""The laws: arrays in, frozen results out. No file, no clock, no print, no hidden random numbers."""
+"""The laws: arrays in, frozen results out. No file, no clock, no print, no hidden random
+numbers.
+"""

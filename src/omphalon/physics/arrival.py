@@ -18,12 +18,14 @@ BAND_C = 10.0
 
 @dataclass(frozen=True)
 class Arrival:
-    """What was seen; None where the log shows no such thing. Times in s from the start of heating, which
-    is start_s into the log. climbing: whether the log ends while the reading still rises by 4 °C in unit_s or more.
+    """What was seen; None where the log shows no such thing. Times in s from the start of heating,
+    which is start_s into the log. climbing: whether the log ends while the reading still rises by 4
+    °C in unit_s or more.
 
-    creep_s: how much longer the last 9 °C took than the heating rate before them would have. swings: crossings of the
-    mean in the hold. above_s: how long the first overshoot stayed above a third of its height. busy: share of the
-    hold in which the power stood at a limit. fan_s, dip_c, recovery_s: the disturbance in the hold.
+    creep_s: how much longer the last 9 °C took than the heating rate before them would have.
+    swings: crossings of the mean in the hold. above_s: how long the first overshoot stayed above a
+    third of its height. busy: share of the hold in which the power stood at a limit. fan_s, dip_c,
+    recovery_s: the disturbance in the hold.
     """
 
     start_s: float
@@ -58,9 +60,17 @@ def smoothed(y: Array) -> Array:
     return np.asarray((padded[:-2] + padded[1:-1] + padded[2:]) / 3, dtype=np.float64)
 
 
-def look(time_s: Array, reading_c: Array, power: Array | None, target_c: float, unit_s: float,
-         fan_s: float | None = None) -> Arrival:
-    """Measure a heat-up and hold. Arrays (n,); unit_s: 60 for a hotend, 300 for a bed; fan_s: when it came on."""
+def look(
+    time_s: Array,
+    reading_c: Array,
+    power: Array | None,
+    target_c: float,
+    unit_s: float,
+    fan_s: float | None = None,
+) -> Arrival:
+    """Measure a heat-up and hold. Arrays (n,); unit_s: 60 for a hotend, 300 for a bed; fan_s: when
+    it came on.
+    """
     start = _start(reading_c, power)
     t, y = time_s - time_s[start], reading_c
     begun, sigma, step = float(time_s[start] - time_s[0]), noise_level(t, y), quantum(y)
@@ -70,7 +80,9 @@ def look(time_s: Array, reading_c: Array, power: Array | None, target_c: float, 
     takeover = _first(t, off >= -BAND_C, start)
     arrival = _first(t, off >= -NEAR_C, start)
     fan = fan_s - begun if fan_s is not None else _fan(t, off, arrival, unit_s, sigma)
-    seen = Arrival(begun, sigma, step, climbing, takeover, arrival, **_power_in(power, t > t[-1] - unit_s / 2))
+    seen = Arrival(
+        begun, sigma, step, climbing, takeover, arrival, **_power_in(power, t > t[-1] - unit_s / 2)
+    )
     first = (t >= (takeover or 0.0)) & (t < (fan if fan is not None else np.inf))
     if takeover is None or arrival is None or first.sum() < 5:
         return seen
@@ -82,10 +94,21 @@ def look(time_s: Array, reading_c: Array, power: Array | None, target_c: float, 
     ripple, swings, period = _ripple(t[hold], (y - target_c)[hold], off[hold], sigma, step)
     dip, recovery = _dip(t, off, fan, sigma)
     return replace(
-        seen, creep_s=_creep(t, off, takeover, arrival), overshoot_c=overshoot, above_s=above,
-        settle_s=settle if settle < end - unit_s / 10 else None, ripple_c=ripple,
-        bias_c=float(np.mean((y - target_c)[hold])), swings=swings, swing_period_s=period, hold_s=float(np.ptp(t[hold])),
-        fan_s=fan, dip_c=dip, recovery_s=recovery, **_power_in(power, hold))
+        seen,
+        creep_s=_creep(t, off, takeover, arrival),
+        overshoot_c=overshoot,
+        above_s=above,
+        settle_s=settle if settle < end - unit_s / 10 else None,
+        ripple_c=ripple,
+        bias_c=float(np.mean((y - target_c)[hold])),
+        swings=swings,
+        swing_period_s=period,
+        hold_s=float(np.ptp(t[hold])),
+        fan_s=fan,
+        dip_c=dip,
+        recovery_s=recovery,
+        **_power_in(power, hold),
+    )
 
 
 def _start(y: Array, power: Array | None) -> int:
@@ -107,10 +130,15 @@ def _fan(t: Array, off: Array, arrival: float | None, unit_s: float, sigma: floa
     if len(late) < 5:
         return None
     low = late[np.argmin(off[late])]
-    calm = (t < t[low] - 0.05 * unit_s) & (t > t[low] - 0.7 * unit_s) & (t > arrival + 0.25 * unit_s)
+    calm = (
+        (t < t[low] - 0.05 * unit_s) & (t > t[low] - 0.7 * unit_s) & (t > arrival + 0.25 * unit_s)
+    )
     if calm.sum() < 4:
         return None
-    level, scatter = float(np.median(off[calm])), float(np.median(np.abs(off[calm] - np.median(off[calm]))))
+    level, scatter = (
+        float(np.median(off[calm])),
+        float(np.median(np.abs(off[calm] - np.median(off[calm])))),
+    )
     depth = level - off[low]
     if depth < max(4 * sigma, 6 * scatter, 0.3):
         return None
@@ -119,7 +147,9 @@ def _fan(t: Array, off: Array, arrival: float | None, unit_s: float, sigma: floa
 
 
 def _overshoot(t: Array, off: Array) -> tuple[float, float]:
-    """Height of the highest reading above the target, and how long the curve stayed above a third of it around it."""
+    """Height of the highest reading above the target, and how long the curve stayed above a third
+    of it around it.
+    """
     top = int(np.argmax(off))
     height = max(float(off[top]), 0.0)
     below = np.flatnonzero(off < height / 3)
@@ -136,8 +166,12 @@ def _creep(t: Array, off: Array, takeover: float, arrival: float) -> float:
     return arrival - takeover - (BAND_C - NEAR_C) / max(rate, 1e-3)
 
 
-def _ripple(t: Array, y: Array, smooth: Array, sigma: float, step: float) -> tuple[float, int, float | None]:
-    """Peak to peak of what is left in the hold when trend, noise and display steps are taken off; its crossings."""
+def _ripple(
+    t: Array, y: Array, smooth: Array, sigma: float, step: float
+) -> tuple[float, int, float | None]:
+    """Peak to peak of what is left in the hold when trend, noise and display steps are taken off;
+    its crossings.
+    """
     if len(t) < 6:
         return 0.0, 0, None
     trend = np.polyval(np.polyfit(t, y, 1), t)
@@ -151,8 +185,12 @@ def _ripple(t: Array, y: Array, smooth: Array, sigma: float, step: float) -> tup
     return ripple, swings, float(2 * np.ptp(t) / swings) if swings > 1 else None
 
 
-def _dip(t: Array, off: Array, fan: float | None, sigma: float) -> tuple[float | None, float | None]:
-    """Depth below the target after the fan came on, and the time until the reading is back for good; None if never."""
+def _dip(
+    t: Array, off: Array, fan: float | None, sigma: float
+) -> tuple[float | None, float | None]:
+    """Depth below the target after the fan came on, and the time until the reading is back for
+    good; None if never.
+    """
     if fan is None:
         return None, None
     after = t >= fan
@@ -163,9 +201,16 @@ def _dip(t: Array, off: Array, fan: float | None, sigma: float) -> tuple[float |
 
 
 def _power_in(power: Array | None, where: NDArray[np.bool_]) -> dict[str, Any]:
-    """Mean power, the most in the whole log, share of time at a limit, and mean change from report to report."""
+    """Mean power, the most in the whole log, share of time at a limit, and mean change from report
+    to report.
+    """
     if power is None or where.sum() < 3:
         return {}
     p, most = power[where], float(power.max())
     busy = float(np.mean((p > 0.98 * most) | (p < 0.005)))
-    return {"mean_power": float(p.mean()), "most_power": most, "busy": busy, "chatter": float(np.mean(np.abs(np.diff(p))))}
+    return {
+        "mean_power": float(p.mean()),
+        "most_power": most,
+        "busy": busy,
+        "chatter": float(np.mean(np.abs(np.diff(p)))),
+    }

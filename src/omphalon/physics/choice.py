@@ -29,17 +29,22 @@ Array = NDArray[np.float64]
 
 
 def _sobol_like(count: int, dimensions: int, offset: int) -> Array:
-    """Evenly spread points in the unit cube: the additive recurrence of the generalised golden ratio (Roberts 2018)."""
+    """Evenly spread points in the unit cube: the additive recurrence of the generalised golden
+    ratio (Roberts 2018).
+    """
     ratio = 2.0
     for _ in range(30):
         ratio = (1 + ratio) ** (1 / (dimensions + 1))
     steps = ratio ** -np.arange(1, dimensions + 1)
-    return np.asarray((0.5 + np.outer(np.arange(1 + offset, 1 + offset + count), steps)) % 1.0, dtype=np.float64)
+    return np.asarray(
+        (0.5 + np.outer(np.arange(1 + offset, 1 + offset + count), steps)) % 1.0, dtype=np.float64
+    )
 
 
 @dataclass(frozen=True)
 class Choice:
-    """The gains chosen, their mean cost over the ensemble, and how many loops were run to find them.
+    """The gains chosen, their mean cost over the ensemble, and how many loops were run to find
+    them.
 
     `others` has the best gains seen on the way for each other aim: near its best, not its best.
     """
@@ -50,12 +55,20 @@ class Choice:
     others: dict[str, Gains]
 
 
-def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: Loop, aim: Aim, *, size: int = 80,
-                 rounds: int = 5) -> Choice:
+def choose_gains(
+    nominal: ThermalModel,
+    ensemble: Sequence[ThermalModel],
+    loop: Loop,
+    aim: Aim,
+    *,
+    size: int = 80,
+    rounds: int = 5,
+) -> Choice:
     """Gains with the least mean cost over the ensemble, every member as it is and on other days.
 
-    A wide, even sample around the textbook's gains, then ever narrower ones around the best twelfth (cross-entropy
-    method: Rubinstein and Kroese 2004, ch. 2). Coordinates are ln kp, ln(kp/ki), ln(kd/kp).
+    A wide, even sample around the textbook's gains, then ever narrower ones around the best twelfth
+    (cross-entropy method: Rubinstein and Kroese 2004, ch. 2). Coordinates are ln kp, ln(kp/ki),
+    ln(kd/kp).
     """
     gain, period = ultimate_of(nominal, loop)
     start = textbook(gain, period)
@@ -72,7 +85,10 @@ def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: 
         points[0], points[1] = best, centre
         points = np.clip(points, low, high)
         gains = _from_coordinates(points)
-        outcome, margin = run_loop(ensemble, gains, loop, step_s=step, start=risen), sensitivity(nominal, gains, loop)
+        outcome, margin = (
+            run_loop(ensemble, gains, loop, step_s=step, start=risen),
+            sensitivity(nominal, gains, loop),
+        )
         totals = _total(outcome, margin, aim, loop)
         for other in AIMS.values():
             worth = _total(outcome, margin, other, loop)
@@ -82,11 +98,15 @@ def choose_gains(nominal: ThermalModel, ensemble: Sequence[ThermalModel], loop: 
         order = np.argsort(totals)
         if totals[order[0]] < least:
             least, best = float(totals[order[0]]), points[order[0]]
-        keep = points[order[:max(size // 12, 6)]]
+        keep = points[order[: max(size // 12, 6)]]
         centre = (keep.mean(axis=0) + best) / 2
         spread = np.maximum(1.8 * keep.std(axis=0), 0.25 * spread)
-    return Choice(Gains(*map(float, _from_coordinates(best[None])[0])), least, rounds * size * len(ensemble),
-                  {name: found for name, (_, found) in seen.items()})
+    return Choice(
+        Gains(*map(float, _from_coordinates(best[None])[0])),
+        least,
+        rounds * size * len(ensemble),
+        {name: found for name, (_, found) in seen.items()},
+    )
 
 
 def _total(outcome: Outcome, margin: Array, aim: Aim, loop: Loop) -> Array:
@@ -104,4 +124,5 @@ def _from_coordinates(points: Array) -> Array:
 def ensemble_of(nominal: ThermalModel, draws: Sequence[ThermalModel]) -> list[ThermalModel]:
     """The nominal model on all its days, then each draw on one of them."""
     return [nominal.other_day(*day) for day in OTHER_DAYS] + [
-        draw.other_day(*OTHER_DAYS[n % len(OTHER_DAYS)]) for n, draw in enumerate(draws)]
+        draw.other_day(*OTHER_DAYS[n % len(OTHER_DAYS)]) for n, draw in enumerate(draws)
+    ]

@@ -1,5 +1,6 @@
-"""Pressure advance from what was read off a print: the best value told by several readings, where a bulge crosses zero, where
-a score is highest. The extruder runs ahead of the path by advance (s) times the filament's speed."""
+"""Pressure advance from what was read off a print: the best value told by several readings, where a
+bulge crosses zero, where a score is highest. The extruder runs ahead of the path by advance (s)
+times the filament's speed."""
 
 from __future__ import annotations
 
@@ -15,8 +16,12 @@ Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 
 STRANGE = 3.6  # deviations beyond which a point is left out
-WORTHY = 1.5  # fits whose prediction error is within this factor of the best have a say in the doubt
+WORTHY = (
+    1.5  # fits whose prediction error is within this factor of the best have a say in the doubt
+)
 TENT_SHARES = (0.3, 0.5)
+ROUNDS = 4  # of leaving out; the last one only fits, so that what was left out has left the fit too
+MOST_STRANGE = 0.2  # of the readings: more are no strangers
 
 
 class NoAnswer(Exception):
@@ -31,9 +36,11 @@ class NoAnswer(Exception):
 
 @dataclass(frozen=True)
 class Best:
-    """The best value, the half width of its 95 % interval, which readings took part, and whether a second one is as good.
+    """The best value, the half width of its 95 % interval, which readings took part, and whether a
+    second one is as good.
 
-    `curve` is the fitted line as (values, heights) for a figure; shapes (m,). `deviation` is that of one reading.
+    `curve` is the fitted line as (values, heights) for a figure; shapes (m,). `deviation` is that
+    of one reading.
     """
 
     value: float
@@ -47,9 +54,10 @@ class Best:
 def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -> Best:
     """The value told by n readings of one print, shape (n,), in s.
 
-    `random` is one reader's deviation as known beforehand (with so many degrees of freedom), `common` what all readings of one
-    print share and no averaging removes. GUM (JCGM 100:2008) 4.3, G.4.2; Student's t. A reading further than STRANGE pooled
-    deviations from the median of at least three is left out.
+    `random` is one reader's deviation as known beforehand (with so many degrees of freedom),
+    `common` what all readings of one print share and no averaging removes. GUM (JCGM 100:2008) 4.3,
+    G.4.2; Student's t. A reading further than STRANGE pooled deviations from the median of at least
+    three is left out.
     """
     keep = np.ones(len(values), dtype=bool)
     if len(values) >= 3:
@@ -67,23 +75,31 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
 def crossing(values: Array, bulge: Array, known: float) -> Best:
     """Where a bulge (n,) that falls with the value (n,) crosses zero.
 
-    Polynomials of order 1 to 3 over windows about the crossing; the one with the least final prediction error (Akaike, Ann.
-    Inst. Statist. Math. 21, 1969) and those nearly as good answer by their mean, and widen the interval by how far apart they
-    cross. `known`
+    Polynomials of order 1 to 3 over windows about the crossing; the one with the least final
+    prediction error (Akaike, Ann. Inst. Statist. Math. 21, 1969) and those nearly as good answer by
+    their mean, and widen the interval by how far apart they cross. `known`
     is the deviation of one reading as known beforehand. Raises NoAnswer.
     """
     if len(np.unique(values)) < 4:
         raise NoAnswer(NoAnswer.FEW)
     rough, second = _rough_crossing(values, bulge, known)
-    fits = [fit for share in (1.0, 0.7, 0.5) for order in (1, 2, 3)
-            if (fit := _local_fit(values, bulge, known, rough, share, order)) is not None]
+    fits = [
+        fit
+        for share in (1.0, 0.7, 0.5)
+        for order in (1, 2, 3)
+        if (fit := _local_fit(values, bulge, known, rough, share, order)) is not None
+    ]
     if not fits:
         raise NoAnswer(NoAnswer.FLAT)
     best = min(fits, key=lambda f: f.prediction_error)
     worthy = [f for f in fits if f.prediction_error <= WORTHY * best.prediction_error]
-    value = float(np.average([f.value for f in worthy], weights=[1 / f.prediction_error for f in worthy]))
-    half = math.hypot(float(np.median([f.half_width for f in worthy])),
-                      2 * float(np.sqrt(np.mean(np.square([f.value - value for f in worthy])))))
+    value = float(
+        np.average([f.value for f in worthy], weights=[1 / f.prediction_error for f in worthy])
+    )
+    half = math.hypot(
+        float(np.median([f.half_width for f in worthy])),
+        2 * float(np.sqrt(np.mean(np.square([f.value - value for f in worthy])))),
+    )
     if half > 0.3 * float(np.ptp(values)):
         raise NoAnswer(NoAnswer.FLAT)
     at = np.linspace(*best.window, 100)
@@ -107,7 +123,7 @@ def _rough_crossing(values: Array, bulge: Array, known: float) -> tuple[float, b
     """Where running medians change sign for the first time, and whether they do so again."""
     order = np.argsort(values, kind="stable")
     x, y = values[order], bulge[order]
-    smooth = np.array([np.median(y[max(k - 1, 0):k + 2]) for k in range(len(y))])
+    smooth = np.array([np.median(y[max(k - 1, 0) : k + 2]) for k in range(len(y))])
     smooth[0], smooth[-1] = np.median(y[:2]), np.median(y[-2:])
     noise = max(known, 1.4826 * float(np.median(np.abs(y - smooth))))
     slope = np.polyfit(x - x.mean(), y, 1)[0] * float(np.ptp(x))
@@ -115,26 +131,40 @@ def _rough_crossing(values: Array, bulge: Array, known: float) -> tuple[float, b
         raise NoAnswer(NoAnswer.RISING)
     if (smooth > 0).all() or (smooth < 0).all():
         flat = float(np.ptp(smooth)) < 4 * noise / math.sqrt(3)
-        raise NoAnswer(NoAnswer.FLAT if flat else NoAnswer.ABOVE if smooth[-1] > 0 else NoAnswer.BELOW)
-    falls = [k for k in range(len(smooth) - 1) if smooth[k] >= 0 > smooth[k + 1] or smooth[k] > 0 >= smooth[k + 1]]
+        raise NoAnswer(
+            NoAnswer.FLAT if flat else NoAnswer.ABOVE if smooth[-1] > 0 else NoAnswer.BELOW
+        )
+    falls = [
+        k
+        for k in range(len(smooth) - 1)
+        if smooth[k] >= 0 > smooth[k + 1] or smooth[k] > 0 >= smooth[k + 1]
+    ]
     if not falls:
         raise NoAnswer(NoAnswer.FLAT)
-    whole = [abs(float(np.sum(np.sign(y[:k + 1]))) + float(np.sum(-np.sign(y[k + 1:])))) for k in falls]
+    whole = [
+        abs(float(np.sum(np.sign(y[: k + 1]))) + float(np.sum(-np.sign(y[k + 1 :])))) for k in falls
+    ]
     first = falls[int(np.argmax(whole))]
     after, before = y[x > x[first + 1]], y[x < x[first]]
     again = int(np.sum(after > 4 * noise)) >= 2 or int(np.sum(before < -4 * noise)) >= 2
-    return float((x[first] + x[first + 1]) / 2) if not again else float(x[falls[0]] + x[falls[0] + 1]) / 2, again
+    return float((x[first] + x[first + 1]) / 2) if not again else float(
+        x[falls[0]] + x[falls[0] + 1]
+    ) / 2, again
 
 
-def _local_fit(values: Array, bulge: Array, known: float, rough: float, share: float, order: int) -> _Fit | None:
-    """One polynomial over the share of readings nearest to the rough crossing; None where it has no sound crossing."""
+def _local_fit(
+    values: Array, bulge: Array, known: float, rough: float, share: float, order: int
+) -> _Fit | None:
+    """One polynomial over the share of readings nearest to the rough crossing; None where it has no
+    sound crossing.
+    """
     count = max(int(round(share * len(values))), order + 3)
     if count > len(values):
         return None
     near = np.argsort(np.abs(values - rough), kind="stable")[:count]
     window = (float(values[near].min()), float(values[near].max()))
     used, keep = np.sort(near), np.ones(len(values), dtype=bool)
-    for _ in range(3):
+    for left in reversed(range(ROUNDS)):
         x, y = values[used] - rough, bulge[used]
         freedom = len(x) - order - 1
         if freedom < 1 or len(np.unique(x)) <= order:
@@ -145,7 +175,7 @@ def _local_fit(values: Array, bulge: Array, known: float, rough: float, share: f
         miss = y - columns @ curve
         robust = max(1.4826 * float(np.median(np.abs(miss))) * math.sqrt(len(x) / freedom), known)
         strange = np.abs(miss) > STRANGE * robust
-        if not strange.any() or strange.sum() > 0.2 * len(x):
+        if left == 0 or not strange.any() or strange.sum() > MOST_STRANGE * len(x):
             break
         keep[used[strange]] = False
         used = used[~strange]
@@ -170,11 +200,12 @@ def _local_fit(values: Array, bulge: Array, known: float, rough: float, share: f
 def peak(values: Array, score: Array, step: float) -> Best:
     """Where a score (n,), written in steps of `step`, is highest over the values (n,).
 
-    score = top − left · (place − value)₊ − right · (value − place)₊ near the top: two straight flanks, closed form for each
-    place, fitted to what scores above a share of the height; the mean over two such shares. The interval holds every place whose
-    sum of squares is not worse than the least by more than t² variances (Bates and Watts, Nonlinear Regression, 1988, ch. 6),
-    and half the distance between two values: the shape between them is not seen. Where several best scores tie, the printed
-    value next below the peak answers. Raises NoAnswer.
+    score = top − left · (place − value)₊ − right · (value − place)₊ near the top: two straight
+    flanks, closed form for each place, fitted to what scores above a share of the height; the mean
+    over two such shares. The interval holds every place whose sum of squares is not worse than the
+    least by more than t² variances (Bates and Watts, Nonlinear Regression, 1988, ch. 6), and half
+    the distance between two values: the shape between them is not seen. Where several best scores
+    tie, the printed value next below the peak answers. Raises NoAnswer.
     """
     if len(np.unique(values)) < 5:
         raise NoAnswer(NoAnswer.FEW)
@@ -183,7 +214,9 @@ def peak(values: Array, score: Array, step: float) -> Best:
     tents = [_tent(values, score, inside, share, 0.5 * step) for share in TENT_SHARES]
     value = float(np.mean([t.value for t in tents]))
     between = float(np.median(np.diff(np.unique(values)))) / 2
-    half = math.hypot(max(t.half_width for t in tents), between, float(np.ptp([t.value for t in tents])))
+    half = math.hypot(
+        max(t.half_width for t in tents), between, float(np.ptp([t.value for t in tents]))
+    )
     best = tents[0]
     tied = values[inside & best.keep & (score >= score[inside & best.keep].max() - 1e-9)]
     below = tied[(tied <= value) & (tied >= value - half)]
@@ -192,10 +225,12 @@ def peak(values: Array, score: Array, step: float) -> Best:
 
 
 def _tent(values: Array, score: Array, inside: Mask, share: float, known: float) -> Best:
-    """The tent over what scores above the share of the height between worst and best, around the best."""
+    """The tent over what scores above the share of the height between worst and best, around the
+    best.
+    """
     order = np.flatnonzero(inside)[np.argsort(values[inside], kind="stable")]
     keep = np.ones(len(values), dtype=bool)
-    for _ in range(3):
+    for left in reversed(range(ROUNDS)):
         used = order[keep[order]]
         x, y = values[used], score[used]
         smooth = np.convolve(np.pad(y, 1, mode="edge"), np.ones(3) / 3, mode="valid")
@@ -205,18 +240,26 @@ def _tent(values: Array, score: Array, inside: Mask, share: float, known: float)
             low -= 1
         while high < len(x) - 1 and smooth[high] >= level:
             high += 1
-        x, y, used = x[low:high + 1], y[low:high + 1], used[low:high + 1]
+        x, y, used = x[low : high + 1], y[low : high + 1], used[low : high + 1]
         places = np.linspace(x[0], x[-1], 121)
-        flanks = np.stack([np.broadcast_to(1.0, (len(places), len(x))), np.maximum(places[:, None] - x, 0),
-                           np.maximum(x - places[:, None], 0)], axis=2)
+        flanks = np.stack(
+            [
+                np.broadcast_to(1.0, (len(places), len(x))),
+                np.maximum(places[:, None] - x, 0),
+                np.maximum(x - places[:, None], 0),
+            ],
+            axis=2,
+        )
         solved = np.linalg.pinv(flanks) @ y
         miss = y - np.einsum("pnk,pk->pn", flanks, solved)
         sums = np.sum(miss**2, axis=1)
         at = int(np.argmin(sums))
         freedom = max(len(x) - 4, 1)
-        robust = max(1.4826 * float(np.median(np.abs(miss[at]))) * math.sqrt(len(x) / freedom), known)
+        robust = max(
+            1.4826 * float(np.median(np.abs(miss[at]))) * math.sqrt(len(x) / freedom), known
+        )
         strange = np.abs(miss[at]) > STRANGE * robust
-        if not strange.any() or strange.sum() > 0.2 * len(x):
+        if left == 0 or not strange.any() or strange.sum() > MOST_STRANGE * len(x):
             break
         keep[used[strange]] = False
     variance = (4.0 * known**2 + float(sums[at])) / (4.0 + freedom)
@@ -244,7 +287,7 @@ def _valley(values: Array, score: Array, step: float) -> float | None:
         low, high = sorted((top, other))
         if high - low < 4 or smooth[other] < smooth[top] - noise:
             continue
-        floor = low + int(np.argmin(smooth[low:high + 1]))
+        floor = low + int(np.argmin(smooth[low : high + 1]))
         if smooth[floor] < min(smooth[top], smooth[other]) - 3 * noise:
             return float(x[floor])
     return None

@@ -1,10 +1,12 @@
 """The reference loop run on fitted models, and what it promises.
 
-Every `period_s`, with e = target − reading: more than `band_c` below the target the full allowed power and the
-integral at 0; more than that above it no power, integral 0; between, power = clamp(kp e + I − kd d, 0, limit),
-where I += ki e period is clamped to [0, limit] and d is the slope of the reading through a first-order filter.
+Every `period_s`, with e = target − reading: more than `band_c` below the target the full allowed
+power and the integral at 0; more than that above it no power, integral 0; between, power = clamp(kp
+e + I − kd d, 0, limit), where I += ki e period is clamped to [0, limit] and d is the slope of the
+reading through a first-order filter.
 
-The scenario is a day's work: from ambient to the target, a hold, then the part-cooling fan comes on and stays.
+The scenario is a day's work: from ambient to the target, a hold, then the part-cooling fan comes on
+and stays.
 """
 
 from __future__ import annotations
@@ -53,7 +55,9 @@ class Loop:
 
 @dataclass(frozen=True)
 class Aim:
-    """How much each fault weighs (per °C; arrival per unit of time), and the peak sensitivity not to exceed."""
+    """How much each fault weighs (per °C; arrival per unit of time), and the peak sensitivity not
+    to exceed.
+    """
 
     name: str
     overshoot: float
@@ -66,20 +70,58 @@ class Aim:
     meaning: str
 
 
-AIMS = {aim.name: aim for aim in (
-    Aim("quick", 0.6, 2.0, 1.0, 3.0, 0.7, 2.0, 3.0, "fast arrival and recovery; a little overshoot is allowed"),
-    Aim("even", 1.0, 1.0, 1.0, 1.0, 1.0, 1.0, 2.5, "arrival, overshoot, dip and ripple weigh alike"),
-    Aim("gentle", 8.0, 0.5, 0.5, 0.5, 2.0, 0.5, 1.8, "no overshoot, calm power; recovery may take longer"),
-)}
+AIMS = {
+    aim.name: aim
+    for aim in (
+        Aim(
+            "quick",
+            0.6,
+            2.0,
+            1.0,
+            3.0,
+            0.7,
+            2.0,
+            3.0,
+            "fast arrival and recovery; a little overshoot is allowed",
+        ),
+        Aim(
+            "even",
+            1.0,
+            1.0,
+            1.0,
+            1.0,
+            1.0,
+            1.0,
+            2.5,
+            "arrival, overshoot, dip and ripple weigh alike",
+        ),
+        Aim(
+            "gentle",
+            8.0,
+            0.5,
+            0.5,
+            0.5,
+            2.0,
+            0.5,
+            1.8,
+            "no overshoot, calm power; recovery may take longer",
+        ),
+    )
+}
 OVERSHOOT_RAIL_C = 0.6
 SENSITIVITY_PRICE = 2.0
 MOST_TICKS = 1900
-CHATTER_RAIL, CHATTER_PRICE = 0.08, 3.0  # mean change of power a step in the hold; °C for all of full power
+CHATTER_RAIL, CHATTER_PRICE = (
+    0.08,
+    3.0,
+)  # mean change of power a step in the hold; °C for all of full power
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """What the loop does; each field has a row a model and a column a set of gains. `trace_c` is (t, rows, columns)."""
+    """What the loop does; each field has a row a model and a column a set of gains. `trace_c` is
+    (t, rows, columns).
+    """
 
     overshoot_c: Array
     dip_c: Array
@@ -95,16 +137,24 @@ class Outcome:
 
     def cost(self, aim: Aim, unit_s: float) -> Array:
         """Weighted faults in °C, with overshoot and busy power beyond their rails on top."""
-        return (aim.overshoot * self.overshoot_c + aim.dip * self.dip_c + aim.hold * self.hold_error_c
-                + aim.fan * self.fan_error_c + aim.ripple * self.ripple_c + aim.arrival * self.arrival_s / unit_s
-                + 5.0 * np.maximum(0.0, self.overshoot_c - OVERSHOOT_RAIL_C)
-                + CHATTER_PRICE * np.maximum(0.0, self.chatter - CHATTER_RAIL))
+        return (
+            aim.overshoot * self.overshoot_c
+            + aim.dip * self.dip_c
+            + aim.hold * self.hold_error_c
+            + aim.fan * self.fan_error_c
+            + aim.ripple * self.ripple_c
+            + aim.arrival * self.arrival_s / unit_s
+            + 5.0 * np.maximum(0.0, self.overshoot_c - OVERSHOOT_RAIL_C)
+            + CHATTER_PRICE * np.maximum(0.0, self.chatter - CHATTER_RAIL)
+        )
 
 
 class _Bank:
     """Fitted models side by side, advanced together; shape (models, copies)."""
 
-    def __init__(self, models: Sequence[ThermalModel], copies: int, step_s: float, sooner_s: float) -> None:
+    def __init__(
+        self, models: Sequence[ThermalModel], copies: int, step_s: float, sooner_s: float
+    ) -> None:
         def column(values: Sequence[float]) -> Array:
             return np.array(values, dtype=np.float64)[:, None]
 
@@ -161,7 +211,8 @@ class _Bank:
 
 @dataclass(frozen=True)
 class Risen:
-    """Where a heat-up ends: time it took, the three states and the powers still under way, a column a model.
+    """Where a heat-up ends: time it took, the three states and the powers still under way, a column
+    a model.
 
     `climb` has the reading above the target, °C (negative), at each step on the way.
     """
@@ -173,21 +224,36 @@ class Risen:
 
 
 def step_for(models: Sequence[ThermalModel], loop: Loop) -> float:
-    """A whole number of loop periods, short against lag and dead time, so that slow heaters cost no more than fast."""
+    """A whole number of loop periods, short against lag and dead time, so that slow heaters cost no
+    more than fast.
+    """
     slow = min(m.dead_time_s + m.lag_s + min(m.second_s, m.lag_s) for m in models)
-    wanted = max(np.floor(slow / 7 / loop.period_s), np.round(2.5 * loop.unit_s / MOST_TICKS / loop.period_s))
+    wanted = max(
+        np.floor(slow / 7 / loop.period_s), np.round(2.5 * loop.unit_s / MOST_TICKS / loop.period_s)
+    )
     return loop.period_s * float(np.clip(wanted, 1, max(1.0, 1.0 / loop.period_s)))
 
 
-def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s: float | None = None,
-             start: Risen | None = None, fan: Array | None = None, trace: bool = False) -> Outcome:
+def run_loop(
+    models: Sequence[ThermalModel],
+    gains: Array,
+    loop: Loop,
+    *,
+    step_s: float | None = None,
+    start: Risen | None = None,
+    fan: Array | None = None,
+    trace: bool = False,
+) -> Outcome:
     """Run every model (rows) under every set of gains (rows of the (n, 3) array → columns).
 
-    `start`: what heat_up gave for the same models, loop and step, where it is known already. `fan`: how much more
-    each model loses when the fan comes on, shape (models,), if not what the loop says.
+    `start`: what heat_up gave for the same models, loop and step, where it is known already. `fan`:
+    how much more each model loses when the fan comes on, shape (models,), if not what the loop
+    says.
     """
     step = step_s or step_for(models, loop)
-    sooner = (step - loop.period_s) / 2  # a coarser step holds the power longer, as a dead time would
+    sooner = (
+        step - loop.period_s
+    ) / 2  # a coarser step holds the power longer, as a dead time would
     kp, ki, kd = (np.asarray(gains, dtype=np.float64)[None, :, i] for i in range(3))
     bank = _Bank(models, kp.shape[1], step, sooner)
     risen = start or heat_up(models, loop, step)
@@ -237,7 +303,9 @@ def run_loop(models: Sequence[ThermalModel], gains: Array, loop: Loop, *, step_s
 
 
 def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
-    """From ambient at full allowed power to where the loop takes over, which no gains have a say in."""
+    """From ambient at full allowed power to where the loop takes over, which no gains have a say
+    in.
+    """
     cold = _Bank(models, 1, step_s, (step_s - loop.period_s) / 2)
     goal = np.array([loop.target_c - loop.band_c - m.ambient_c for m in models])
     states = np.zeros((3, len(models)))
@@ -256,26 +324,48 @@ def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
     return Risen(takeover, states, past, climb)
 
 
-def _outcome(offs: NDArray[np.float32], hold: int, step: float, loop: Loop, takeover: Array, chatter: Array,
-             climb: list[Array] | None) -> Outcome:
+def _outcome(
+    offs: NDArray[np.float32],
+    hold: int,
+    step: float,
+    loop: Loop,
+    takeover: Array,
+    chatter: Array,
+    climb: list[Array] | None,
+) -> Outcome:
     size = np.abs(offs)
     early, late = offs[:hold], offs[hold:]
-    calm = early[hold * 2 // 3:]
+    calm = early[hold * 2 // 3 :]
     missing = size[:hold] > 1.0
     last = hold - np.argmax(missing[::-1], axis=0)
     settle = np.where(missing.any(axis=0), last, 0) * step + takeover[:, None]
     near = early > -1.0
-    arrival = np.where(near.any(axis=0), np.argmax(near, axis=0) + 1, hold) * step + takeover[:, None]
+    arrival = (
+        np.where(near.any(axis=0), np.argmax(near, axis=0) + 1, hold) * step + takeover[:, None]
+    )
     trace, times = _traced(offs, climb, step, loop, takeover)
     unit = step / loop.unit_s
-    return Outcome(np.maximum(early.max(axis=0), 0.0).astype(float), size[hold:].max(axis=0).astype(float),
-                   size[:hold].sum(axis=0) * unit, np.abs(late).sum(axis=0) * unit,
-                   (calm.max(axis=0) - calm.min(axis=0)).astype(float), chatter, arrival, settle, trace, times, takeover)
+    return Outcome(
+        np.maximum(early.max(axis=0), 0.0).astype(float),
+        size[hold:].max(axis=0).astype(float),
+        size[:hold].sum(axis=0) * unit,
+        np.abs(late).sum(axis=0) * unit,
+        (calm.max(axis=0) - calm.min(axis=0)).astype(float),
+        chatter,
+        arrival,
+        settle,
+        trace,
+        times,
+        takeover,
+    )
 
 
-def _traced(offs: NDArray[np.float32], climb: list[Array] | None, step: float, loop: Loop,
-            takeover: Array) -> tuple[Array, Array]:
-    """Temperatures (t, models, gains) from the cold start on, and their times; nothing where no climb is given."""
+def _traced(
+    offs: NDArray[np.float32], climb: list[Array] | None, step: float, loop: Loop, takeover: Array
+) -> tuple[Array, Array]:
+    """Temperatures (t, models, gains) from the cold start on, and their times; nothing where no
+    climb is given.
+    """
     if climb is None:
         return np.zeros((0, *offs.shape[1:])), np.zeros(0)
     rows = round(float(takeover[0]) / step)
@@ -286,19 +376,24 @@ def _traced(offs: NDArray[np.float32], climb: list[Array] | None, step: float, l
 
 
 def response(model: ThermalModel, loop: Loop, w: Array) -> Array:
-    """Frequency response (n,), °C per unit of power, of the heater linearised at the target, at w (n,) in rad/s.
+    """Frequency response (n,), °C per unit of power, of the heater linearised at the target, at w
+    (n,) in rad/s.
 
-    The loss κ x²/R has the slope 2κ at x = R and feeds back round the masses; the ticking of the controller counts
-    as half a period of dead time.
+    The loss κ x²/R has the slope 2κ at x = R and feeds back round the masses; the ticking of the
+    controller counts as half a period of dead time.
     """
     s = 1j * w
     masses = (1 + model.zero_s * s) / ((1 + model.time_constant_s * s) * (1 + model.second_s * s))
     plant = model.gain_c * masses / (1 + 2 * model.loss_growth * masses) / (1 + model.lag_s * s)
-    return np.asarray(plant * np.exp(-(model.dead_time_s + loop.period_s / 2) * s), dtype=np.complex128)
+    return np.asarray(
+        plant * np.exp(-(model.dead_time_s + loop.period_s / 2) * s), dtype=np.complex128
+    )
 
 
 def ultimate_of(model: ThermalModel, loop: Loop) -> tuple[float, float]:
-    """Ultimate gain (power per °C) and period (s): where the response's phase passes −180° and what it is there."""
+    """Ultimate gain (power per °C) and period (s): where the response's phase passes −180° and what
+    it is there.
+    """
     w = np.geomspace(1e-4, np.pi / loop.period_s, 1500)
     seen = response(model, loop, w)
     phase = np.unwrap(np.angle(seen))
@@ -309,7 +404,9 @@ def ultimate_of(model: ThermalModel, loop: Loop) -> tuple[float, float]:
 
 
 def textbook(gain: float, period_s: float) -> Gains:
-    """Tyreus and Luyben's table (Ind. Eng. Chem. Res. 31, 1992, p. 2625): Kc = Ku/2.2, Ti = 2.2 Tu, Td = Tu/6.3."""
+    """Tyreus and Luyben's table (Ind. Eng. Chem. Res. 31, 1992, p. 2625): Kc = Ku/2.2, Ti = 2.2 Tu,
+    Td = Tu/6.3.
+    """
     kp = gain / 2.2
     return Gains(kp, kp / (2.2 * period_s), kp * period_s / 6.3)
 
@@ -323,4 +420,6 @@ def sensitivity(model: ThermalModel, gains: Array, loop: Loop) -> Array:
     w = np.geomspace(slow, 0.9 * np.pi / loop.period_s, 300)
     kp, ki, kd = (np.asarray(gains, dtype=np.float64)[:, i, None] for i in range(3))
     control = kp + ki / (1j * w) + kd * 1j * w / (1 + loop.filter_s * 1j * w)
-    return np.asarray(np.max(1 / np.abs(1 + response(model, loop, w) * control), axis=1), dtype=np.float64)
+    return np.asarray(
+        np.max(1 / np.abs(1 + response(model, loop, w) * control), axis=1), dtype=np.float64
+    )

@@ -1,4 +1,6 @@
-"""Modes of an axis: what a resonance does to the motion, and the modes that a measured response supports."""
+"""Modes of an axis: what a resonance does to the motion, and the modes that a measured response
+supports.
+"""
 
 from __future__ import annotations
 
@@ -18,13 +20,16 @@ BROADEST = 0.3  # what is broader explains a slope, not a peak
 SOFT = 3.0  # deviations beyond which a miss counts less
 EXPLAINED = 0.4  # mean square of the misses, in deviations, at which no further mode is asked for
 LOWEST_HZ = 10.0
-# What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on the stand-in (docs/shaper.md)
+# What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on
+# the stand-in (docs/shaper.md)
 DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0008, 0.021, 0.002
 
 
 @dataclass(frozen=True)
 class Mode:
-    """A resonance: frequency (Hz), damping ratio, share of the motion (all shares sum to 1), with half widths of 95 %."""
+    """A resonance: frequency (Hz), damping ratio, share of the motion (all shares sum to 1), with
+    half widths of 95 %.
+    """
 
     frequency_hz: float
     damping: float
@@ -36,9 +41,11 @@ class Mode:
 
 @dataclass(frozen=True)
 class Response:
-    """Measured power of the response (m,) at frequencies (m,) Hz, with the relative deviation of each.
+    """Measured power of the response (m,) at frequencies (m,) Hz, with the relative deviation of
+    each.
 
-    `smear_hz` and `smear` are the window's own line, through which everything is seen: offsets (k,) and weights (k,), sum 1.
+    `smear_hz` and `smear` are the window's own line, through which everything is seen: offsets (k,)
+    and weights (k,), sum 1.
     """
 
     frequency_hz: Array
@@ -50,8 +57,9 @@ class Response:
 
 @dataclass(frozen=True)
 class ModeFit:
-    """The modes, lowest first; the drive's power law; misfit of the log response (root mean square, in deviations); the model's
-    power at the response's frequencies; share of the measured power that the model leaves unexplained; the Bayesian criterion."""
+    """The modes, lowest first; the drive's power law; misfit of the log response (root mean square,
+    in deviations); the model's power at the response's frequencies; share of the measured power
+    that the model leaves unexplained; the Bayesian criterion."""
 
     modes: tuple[Mode, ...]
     drive_power: float
@@ -68,8 +76,9 @@ Drive = Callable[[Array], Array]
 
 
 def follows(frequency_hz: Array, frequencies: Array, dampings: Array) -> Terms:
-    """(2ζωs + ω²)/(s² + 2ζωs + ω²) of each mode at s = 2πi·f, for f (n,) and modes (k,): how the part follows the motor, 1 at
-    f = 0; (n, k), with its derivatives by ln of the mode's frequency and of its damping. H(s) = Σ share × these."""
+    """(2ζωs + ω²)/(s² + 2ζωs + ω²) of each mode at s = 2πi·f, for f (n,) and modes (k,): how the
+    part follows the motor, 1 at f = 0; (n, k), with its derivatives by ln of the mode's frequency
+    and of its damping. H(s) = Σ share × these."""
     ratio = frequency_hz[:, None] / frequencies
     top = 1 + 2j * dampings * ratio
     under = top - ratio**2
@@ -78,20 +87,29 @@ def follows(frequency_hz: Array, frequencies: Array, dampings: Array) -> Terms:
 
 
 def decays(after_s: float) -> Law:
-    """The law of a tap's free decay, heard from so long after the blow: the acceleration of each mode is 2 Re(r·e^(pt)) with
-    p = −ζω + iω_d and r the residue of −(2ζωs + ω²)/(s² + 2ζωs + ω²) at p; what is left of it at after_s starts the decay heard.
-    Arguments and results as for follows; derivatives by small differences."""
+    """The law of a tap's free decay, heard from so long after the blow: the acceleration of each
+    mode is 2 Re(r·e^(pt)) with p = −ζω + iω_d and r the residue of −(2ζωs + ω²)/(s² + 2ζωs + ω²) at
+    p; what is left of it at after_s starts the decay heard. Arguments and results as for follows;
+    derivatives by small differences."""
+
     def term(frequency_hz: Array, f: Array, z: Array) -> Complexes:
         omega = 2 * np.pi * f
         pole = omega * (-z + 1j * np.sqrt(1 - z**2))
         left = -(2 * z * omega * pole + omega**2) / (2j * pole.imag) * np.exp(pole * after_s)
         s = 2j * np.pi * frequency_hz[:, None]
-        return np.asarray((2 * left.real * s - 2 * (left * np.conj(pole)).real) / (s**2 + 2 * z * omega * s + omega**2))
+        return np.asarray(
+            (2 * left.real * s - 2 * (left * np.conj(pole)).real)
+            / (s**2 + 2 * z * omega * s + omega**2)
+        )
 
     def law(frequency_hz: Array, f: Array, z: Array) -> Terms:
         small = 1e-5
         here = term(frequency_hz, f, z)
-        return (here, (term(frequency_hz, f * (1 + small), z) - here) / small, (term(frequency_hz, f, z * (1 + small)) - here) / small)
+        return (
+            here,
+            (term(frequency_hz, f * (1 + small), z) - here) / small,
+            (term(frequency_hz, f, z * (1 + small)) - here) / small,
+        )
 
     return law
 
@@ -107,13 +125,18 @@ def over(frequency_hz: Array) -> Array:
 
 
 class _Model:
-    """ln of the smeared model's power for [ln f…, ln ζ…, ln share…, the drive's shape]; the gain is found in closed form."""
+    """ln of the smeared model's power for [ln f…, ln ζ…, ln share…, the drive's shape]; the gain is
+    found in closed form.
+    """
 
     def __init__(self, response: Response, law: Law, drive: Drive) -> None:
         self.response, self.law = response, law
         step = float(np.median(np.diff(response.smear_hz)))
-        self.fine = np.arange(max(response.frequency_hz[0] + response.smear_hz[0], 0.5),
-                              response.frequency_hz[-1] + response.smear_hz[-1] + step, step)
+        self.fine = np.arange(
+            max(response.frequency_hz[0] + response.smear_hz[0], 0.5),
+            response.frequency_hz[-1] + response.smear_hz[-1] + step,
+            step,
+        )
         at = (response.frequency_hz[:, None] + response.smear_hz - self.fine[0]) / step
         self.index = np.clip(np.rint(at).astype(int), 0, len(self.fine) - 1)
         self.smear = np.zeros((len(response.power), len(self.fine)))
@@ -130,19 +153,23 @@ class _Model:
     def _evaluated(self, parameters: Array) -> tuple[Array, Array]:
         """Power (m,) and the derivative of its logarithm by each parameter (m, p)."""
         count = (len(parameters) - 1) // 3
-        f, z, raw = (np.exp(parameters[k * count:(k + 1) * count]) for k in range(3))
+        f, z, raw = (np.exp(parameters[k * count : (k + 1) * count]) for k in range(3))
         share = raw / raw.sum()
         term, by_frequency, by_damping = self.law(self.fine, f, z)
         h = term @ share
         drive = np.exp(2 * parameters[-1] * self.drive)
-        slopes = np.concatenate([share * by_frequency, share * by_damping, share * (term - h[:, None])], axis=1)
+        slopes = np.concatenate(
+            [share * by_frequency, share * by_damping, share * (term - h[:, None])], axis=1
+        )
         rows = 2 * (np.conj(h)[:, None] * slopes).real * drive[:, None]
         size = np.abs(h) ** 2 * drive
         power = np.maximum(self.smear @ size, 1e-300)
         return power, self.smear @ np.column_stack([rows, 2 * size * self.drive]) / power[:, None]
 
     def misses(self, parameters: Array) -> tuple[Array, Array]:
-        """Weighted misses of ln power, the gain taken out by its weighted mean, and their derivatives."""
+        """Weighted misses of ln power, the gain taken out by its weighted mean, and their
+        derivatives.
+        """
         power, slopes = self._evaluated(parameters)
         miss = self.logged - np.log(power)
         miss = miss - float(self.share_of @ miss)
@@ -160,7 +187,8 @@ class _Solved:
 
 
 def _solve(model: _Model, start: Array, lower: Array, upper: Array, rounds: int = 50) -> _Solved:
-    """Levenberg and Marquardt (J. SIAM 11, 1963) within bounds, misses beyond SOFT counting less (soft L1): 2c²(√(1 + (r/c)²) − 1).
+    """Levenberg and Marquardt (J. SIAM 11, 1963) within bounds, misses beyond SOFT counting less
+    (soft L1): 2c²(√(1 + (r/c)²) − 1).
 
     Our own, since SciPy's takes longer to import than all the rest of a fit.
     """
@@ -179,7 +207,13 @@ def _solve(model: _Model, start: Array, lower: Array, upper: Array, rounds: int 
             new_miss, new_slopes = model.misses(tried)
             new_cost = _soft(new_miss)
             if new_cost < cost:
-                x, miss, slopes, cost, damp = tried, new_miss, new_slopes, new_cost, max(damp * 0.2, 1e-6)
+                x, miss, slopes, cost, damp = (
+                    tried,
+                    new_miss,
+                    new_slopes,
+                    new_cost,
+                    max(damp * 0.2, 1e-6),
+                )
                 break
             damp *= 5
         if before - cost < 1e-5 * before + 1e-9:
@@ -191,23 +225,37 @@ def _soft(miss: Array) -> float:
     return float(np.sum(SOFT**2 * (np.sqrt(1 + (miss / SOFT) ** 2) - 1)))
 
 
-def fit_modes(response: Response, law: Law = follows, drive: Drive = rising, most: int = MOST_MODES) -> ModeFit:
-    """One to four modes by least squares on ln power; another mode only where the Bayesian criterion (Schwarz, Ann. Statist. 6,
-    1978, with the deviations as known) asks for it, it holds a share worth naming, and its frequency is not that of another.
-    Covariance from the curvature, scaled by the misfit; neighbouring frequencies share the window, which counts as fewer
+def fit_modes(
+    response: Response, law: Law = follows, drive: Drive = rising, most: int = MOST_MODES
+) -> ModeFit:
+    """One to four modes by least squares on ln power; another mode only where the Bayesian
+    criterion (Schwarz, Ann. Statist. 6, 1978, with the deviations as known) asks for it, it holds a
+    share worth naming, and its frequency is not that of another. Covariance from the curvature,
+    scaled by the misfit; neighbouring frequencies share the window, which counts as fewer
     readings."""
     model = _Model(response, law, drive)
-    low, high = max(1.3 * float(response.frequency_hz[0]), LOWEST_HZ), 0.97 * float(response.frequency_hz[-1])
+    low, high = (
+        max(1.3 * float(response.frequency_hz[0]), LOWEST_HZ),
+        0.97 * float(response.frequency_hz[-1]),
+    )
     apart = float(np.median(np.diff(response.frequency_hz)))
     step = float(np.median(np.diff(response.smear_hz)))
-    independent = min(max(1.0, step / (apart * float((response.smear**2).sum()))), 4.0)  # bins that one window's line covers
+    independent = min(
+        max(1.0, step / (apart * float((response.smear**2).sum()))), 4.0
+    )  # bins that one window's line covers
     size = len(response.frequency_hz) / independent
     best: tuple[float, _Solved, float] | None = None
     start = np.zeros(0)
     for count in range(1, most + 1):
         lower = np.append(np.repeat([math.log(low), math.log(DAMPINGS[0]), -7.0], count), -1.5)
         upper = np.append(np.repeat([math.log(high), math.log(DAMPINGS[1]), 1.0], count), 2.5)
-        found = min((_solve(model, guess, lower, upper) for guess in _guesses(model, start, count, low, high)), key=lambda s: s.cost)
+        found = min(
+            (
+                _solve(model, guess, lower, upper)
+                for guess in _guesses(model, start, count, low, high)
+            ),
+            key=lambda s: s.cost,
+        )
         variance = 2 * found.cost / len(response.frequency_hz)
         score = 2 * found.cost / independent + (3 * count + 1) * math.log(size)
         start = found.parameters
@@ -221,15 +269,17 @@ def fit_modes(response: Response, law: Law = follows, drive: Drive = rising, mos
 
 def _sound(parameters: Array, count: int) -> bool:
     """Whether all modes hold a share worth naming, stand apart, and are peaks at all."""
-    f, z, s = (np.exp(parameters[k * count:(k + 1) * count]) for k in range(3))
+    f, z, s = (np.exp(parameters[k * count : (k + 1) * count]) for k in range(3))
     share = s / s.sum()
     gaps = np.diff(np.sort(f)) / np.sort(f)[1:]
-    return bool(share.min() > LEAST_SHARE and z.max() < BROADEST and (len(gaps) == 0 or gaps.min() > 0.03))
+    return bool(
+        share.min() > LEAST_SHARE and z.max() < BROADEST and (len(gaps) == 0 or gaps.min() > 0.03)
+    )
 
 
 def _guesses(model: _Model, before: Array, count: int, low: float, high: float) -> list[Array]:
-    """Starting points: the modes found so far with one more where the response stands out most above them; and the most prominent
-    peaks of the response, with the drive flat or rising."""
+    """Starting points: the modes found so far with one more where the response stands out most
+    above them; and the most prominent peaks of the response, with the drive flat or rising."""
     f = model.response.frequency_hz
     inner = (f > low) & (f < high)
     peaks = _prominent(f, model.logged, inner)[:count]
@@ -239,30 +289,56 @@ def _guesses(model: _Model, before: Array, count: int, low: float, high: float) 
         while len(places) < count:
             places.append(float(low * (high / low) ** ((len(places) + 0.5) / count)))
         order = np.sort(places)
-        weight = np.array([math.exp(0.5 * float(np.interp(p, f, model.logged)) - q * math.log(p)) for p in order])
-        out.append(np.concatenate([np.log(order), np.full(count, math.log(0.05)),
-                                   np.clip(np.log(weight / weight.sum()), -4, 0), [q]]))
+        weight = np.array(
+            [math.exp(0.5 * float(np.interp(p, f, model.logged)) - q * math.log(p)) for p in order]
+        )
+        out.append(
+            np.concatenate(
+                [
+                    np.log(order),
+                    np.full(count, math.log(0.05)),
+                    np.clip(np.log(weight / weight.sum()), -4, 0),
+                    [q],
+                ]
+            )
+        )
     if count == 1:
         return out
     old = count - 1
     miss = model.misses(before)[0] / model.weight
     smooth = np.convolve(miss, np.ones(3) / 3, mode="same")
     place = float(f[max(np.flatnonzero(inner), key=lambda k: smooth[k])])
-    share = np.exp(before[2 * old:3 * old])
-    out.append(np.concatenate([before[:old], [math.log(place)], before[old:2 * old], [math.log(0.04)], before[2 * old:3 * old],
-                               [math.log(float(share.sum()) * 0.25)], before[-1:]]))
+    share = np.exp(before[2 * old : 3 * old])
+    out.append(
+        np.concatenate(
+            [
+                before[:old],
+                [math.log(place)],
+                before[old : 2 * old],
+                [math.log(0.04)],
+                before[2 * old : 3 * old],
+                [math.log(float(share.sum()) * 0.25)],
+                before[-1:],
+            ]
+        )
+    )
     return out
 
 
 def _prominent(f: Array, logged: Array, inner: NDArray[np.bool_]) -> list[int]:
-    """Local peaks of ln power, the most prominent first: by how far one must come down from each towards higher ground."""
+    """Local peaks of ln power, the most prominent first: by how far one must come down from each
+    towards higher ground.
+    """
     smooth = np.convolve(np.pad(logged, 1, mode="edge"), np.array([0.25, 0.5, 0.25]), mode="valid")
     found = []
     for k in range(1, len(f) - 1):
         if inner[k] and smooth[k] >= smooth[k - 1] and smooth[k] > smooth[k + 1]:
             left = smooth[:k][::-1]
-            right = smooth[k + 1:]
-            drops = [smooth[k] - float(side[:int(np.argmax(side > smooth[k])) or len(side)].min()) for side in (left, right)]
+            right = smooth[k + 1 :]
+            drops = [
+                smooth[k] - float(side[: int(np.argmax(side > smooth[k])) or len(side)].min())
+                for side in (left, right)
+            ]
             found.append((min(drops), k))
     return [k for _, k in sorted(found, reverse=True)]
 
@@ -271,17 +347,26 @@ def _told(model: _Model, best: tuple[float, _Solved, float], independent: float)
     score, solved, variance = best
     parameters, jacobian = solved.parameters, solved.jacobian
     count = (len(parameters) - 1) // 3
-    f, z, raw = (np.exp(parameters[k * count:(k + 1) * count]) for k in range(3))
+    f, z, raw = (np.exp(parameters[k * count : (k + 1) * count]) for k in range(3))
     share = raw / raw.sum()
     cover = np.linalg.pinv(jacobian.T @ jacobian, rcond=1e-12) * max(variance, 0.05) * independent
     shares = np.diag(share) - np.outer(share, share)  # d share / d ln raw
-    share_cover = shares @ cover[2 * count:3 * count, 2 * count:3 * count] @ shares.T
+    share_cover = shares @ cover[2 * count : 3 * count, 2 * count : 3 * count] @ shares.T
     half = 1.96 * np.sqrt(np.maximum(np.diag(cover), 0))
     order = np.argsort(f)
-    modes = tuple(Mode(float(f[k]), float(z[k]), float(share[k]), float(f[k] * math.hypot(half[k], DOUBT_FREQUENCY)),
-                       float(z[k] * math.hypot(half[count + k], DOUBT_DAMPING)),
-                       math.hypot(2 * 1.96 * math.sqrt(max(share_cover[k, k], 0.0)), DOUBT_SHARE) if count > 1 else 0.0)
-                  for k in order)
+    modes = tuple(
+        Mode(
+            float(f[k]),
+            float(z[k]),
+            float(share[k]),
+            float(f[k] * math.hypot(half[k], DOUBT_FREQUENCY)),
+            float(z[k] * math.hypot(half[count + k], DOUBT_DAMPING)),
+            math.hypot(2 * 1.96 * math.sqrt(max(share_cover[k, k], 0.0)), DOUBT_SHARE)
+            if count > 1
+            else 0.0,
+        )
+        for k in order
+    )
     power = model.power(parameters) * model.gain(parameters)
     measured = model.response.power
     unexplained = float(np.sum(np.maximum(measured - power, 0.0)) / np.sum(measured))
@@ -290,5 +375,7 @@ def _told(model: _Model, best: tuple[float, _Solved, float], independent: float)
 
 def response_of(modes: Sequence[Mode], frequency_hz: Array) -> Array:
     """|H| of modes at frequencies (n,)."""
-    f, z, share = (np.array([getattr(m, name) for m in modes]) for name in ("frequency_hz", "damping", "share"))
+    f, z, share = (
+        np.array([getattr(m, name) for m in modes]) for name in ("frequency_hz", "damping", "share")
+    )
     return np.asarray(np.abs(follows(frequency_hz, f, z)[0] @ share))

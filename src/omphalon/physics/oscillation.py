@@ -6,13 +6,20 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import stdtrit
 
 Array = NDArray[np.float64]
+
+MEDIAN = float(
+    np.sqrt(np.pi / 2)
+)  # a median's error over a mean's, for normal scatter (Kendall and Stuart, vol. 1, ex. 10.7)
 
 
 @dataclass(frozen=True)
 class Switching:
-    """The instants at which the power changed, shape (s,): estimates, their doubt (s), and the side (+1 on, −1 off)."""
+    """The instants at which the power changed, shape (s,): estimates, their doubt (s), and the side
+    (+1 on, −1 off).
+    """
 
     time_s: Array
     doubt_s: Array
@@ -23,10 +30,11 @@ class Switching:
 
 @dataclass(frozen=True)
 class Cycles:
-    """Full cycles, each from one switching-on to the next; arrays of shape (c,), `response` complex in °C per power.
+    """Full cycles, each from one switching-on to the next; arrays of shape (c,), `response` complex
+    in °C per power.
 
-    `response` is the fundamental of the temperature over that of the power: the heater's frequency response at the
-    cycle's frequency, whatever the relay did to bring the cycle about.
+    `response` is the fundamental of the temperature over that of the power: the heater's frequency
+    response at the cycle's frequency, whatever the relay did to bring the cycle about.
     """
 
     start_s: Array
@@ -44,9 +52,11 @@ class Cycles:
 
 @dataclass(frozen=True)
 class Ultimate:
-    """Gain (power per °C) and period at which the cycles turn, with 95 % half widths, and their phase in degrees.
+    """Gain (power per °C) and period at which the cycles turn, with 95 % half widths, and their
+    phase in degrees.
 
-    A phase of −180° makes it the ultimate gain; a relay that waits before it switches back turns slower than that.
+    A phase of −180° makes it the ultimate gain; a relay that waits before it switches back turns
+    slower than that.
     """
 
     gain: float
@@ -57,11 +67,12 @@ class Ultimate:
 
 
 def noise_level(time_s: Array, temperature_c: Array) -> float:
-    """Standard deviation (°C) of one report, from how far each lies off the cubic through its four neighbours.
+    """Standard deviation (°C) of one report, from how far each lies off the cubic through its four
+    neighbours.
 
-    The weights −1, 4, −6, 4, −1 (fourth difference) cancel a curve of third degree; for white noise of
-    deviation s their sum has deviation √70 s. The median keeps switching kinks out; only the flatter two fifths of the
-    log count, since on a slope the clock's jitter looks like noise.
+    The weights −1, 4, −6, 4, −1 (fourth difference) cancel a curve of third degree; for white noise
+    of deviation s their sum has deviation √70 s. The median keeps switching kinks out; only the
+    flatter two fifths of the log count, since on a slope the clock's jitter looks like noise.
     """
     if len(temperature_c) < 9:
         return 0.0
@@ -73,13 +84,16 @@ def noise_level(time_s: Array, temperature_c: Array) -> float:
 
 
 def quantum(temperature_c: Array) -> float:
-    """The step (°C) in which the temperatures are given: the smallest difference that is not zero."""
+    """The step (°C) in which the temperatures are given: the smallest difference that is not
+    zero.
+    """
     steps = np.diff(np.unique(np.round(temperature_c, 4)))
     return float(steps.min()) if len(steps) else 0.0
 
 
 def power_sides(power: Array) -> NDArray[np.int64]:
-    """+1 where the power is on its high side, −1 on its low side, by whether it jumped up or down last.
+    """+1 where the power is on its high side, −1 on its low side, by whether it jumped up or down
+    last.
 
     A jump counts when it is more than a quarter of the whole range; smaller shifts keep the side.
     """
@@ -95,9 +109,10 @@ def power_sides(power: Array) -> NDArray[np.int64]:
 def switching(time_s: Array, temperature_c: Array, power: Array, noise_c: float) -> Switching:
     """When the power changed, between two reports.
 
-    The report only tells the interval. Inside it, the instant is where the curve (a parabola through the
-    nearest reports) crosses the level that this kind of switching has in common; crossing and the interval's middle
-    are combined by their variances, noise/slope for the one, interval/√12 for the other.
+    The report only tells the interval. Inside it, the instant is where the curve (a parabola
+    through the nearest reports) crosses the level that this kind of switching has in common;
+    crossing and the interval's middle are combined by their variances, noise/slope for the one,
+    interval/√12 for the other.
     """
     sides = power_sides(power)
     row = np.flatnonzero(np.diff(sides) != 0)
@@ -110,10 +125,15 @@ def switching(time_s: Array, temperature_c: Array, power: Array, noise_c: float)
         at[n, 2] = temperature_c[r]
         if hi - lo > 3:
             at[n] = np.polyfit(time_s[lo:hi] - middle[n], temperature_c[lo:hi], 2)
-    level = {s: float(np.median(at[side == s, 2][1:] if (side == s).sum() > 2 else at[side == s, 2]))
-             for s in (1, -1) if (side == s).any()}
+    level = {
+        s: float(np.median(at[side == s, 2][1:] if (side == s).sum() > 2 else at[side == s, 2]))
+        for s in (1, -1)
+        if (side == s).any()
+    }
     goal = np.array([level[s] for s in side])
-    slope = np.where(at[:, 1] * side < 0, at[:, 1], 0.0)  # off while rising, on while falling; else no crossing
+    slope = np.where(
+        at[:, 1] * side < 0, at[:, 1], 0.0
+    )  # off while rising, on while falling; else no crossing
     with np.errstate(divide="ignore", invalid="ignore"):
         offset = np.where(np.abs(slope) > 1e-9, (goal - at[:, 2]) / slope, 0.0)
         bend = np.where(np.abs(slope) > 1e-9, at[:, 0] * offset**2 / slope, 0.0)
@@ -127,7 +147,9 @@ def switching(time_s: Array, temperature_c: Array, power: Array, noise_c: float)
 
 
 def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switching) -> Cycles:
-    """Full cycles between switchings-on. The heat-up and the first overshoot belong to none of them."""
+    """Full cycles between switchings-on. The heat-up and the first overshoot belong to none of
+    them.
+    """
     ons = np.flatnonzero(switched.side > 0)
     if len(switched.side) and switched.side[0] > 0 and len(ons) > 1:
         first_off = np.flatnonzero(switched.side < 0)
@@ -145,12 +167,22 @@ def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switchin
         folded.append((wave, y - y.mean()))
         heating = (time_s > start) & (time_s < off)
         resting = (time_s > off) & (time_s < end)
-        high = float(np.median(power[heating])) if heating.any() else float(power[switched.row[a] + 1])
-        low = float(np.median(power[resting])) if resting.any() else float(power[switched.row[offs[0]] + 1])
-        drive = (high - low) * (1 - np.exp(-1j * turn * (off - start))) / (1j * turn * (end - start))
+        high = (
+            float(np.median(power[heating])) if heating.any() else float(power[switched.row[a] + 1])
+        )
+        low = (
+            float(np.median(power[resting]))
+            if resting.any()
+            else float(power[switched.row[offs[0]] + 1])
+        )
+        drive = (
+            (high - low) * (1 - np.exp(-1j * turn * (off - start))) / (1j * turn * (end - start))
+        )
         rows.append((start, end - start, off - start, (y.max() - y.min()) / 2, high, low))
         drives.append(drive)
-        responses.append(complex(fit[2], fit[3]) / 2 / drive if abs(drive) > 1e-9 else complex("nan"))
+        responses.append(
+            complex(fit[2], fit[3]) / 2 / drive if abs(drive) > 1e-9 else complex("nan")
+        )
     table = np.array(rows, dtype=np.float64).reshape(len(rows), 6)
     start, period, on, amplitude, high_power, low_power = table.T
     response = np.array(responses, dtype=np.complex128)
@@ -163,7 +195,9 @@ def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switchin
 
 
 def _wave(t: Array, y: Array, wave: NDArray[np.complex128]) -> Array:
-    """Mean, drift (where there are reports enough to tell) and the two parts of the fundamental in y (n,)."""
+    """Mean, drift (where there are reports enough to tell) and the two parts of the fundamental in
+    y (n,).
+    """
     drift = (t - t.mean()) * (len(t) > 6)
     columns = np.stack([np.ones_like(t), drift, wave.real, wave.imag], axis=1)
     return np.asarray(np.linalg.lstsq(columns, y, rcond=None)[0], dtype=np.float64)
@@ -172,14 +206,22 @@ def _wave(t: Array, y: Array, wave: NDArray[np.complex128]) -> Array:
 def ultimate(found: Cycles) -> Ultimate:
     """Gain and period of the cycles, by the describing function of a relay with bias.
 
-    A square wave between two powers, on for the part D of the period, has the fundamental 2 (high − low) sin(πD)/π;
-    divided by the fundamental of the temperature it is the gain at which the loop oscillates (Åström and Hägglund,
-    Automatica 20, 1984, p. 645–651). Hysteresis shows in the measured phase instead of being assumed.
+    A square wave between two powers, on for the part D of the period, has the fundamental 2 (high −
+    low) sin(πD)/π; divided by the fundamental of the temperature it is the gain at which the loop
+    oscillates (Åström and Hägglund, Automatica 20, 1984, p. 645–651). Hysteresis shows in the
+    measured phase instead of being assumed.
     """
     gain = 1 / np.abs(found.response)
     root = np.sqrt(max(found.count, 1))
-    t95 = 4.3 if found.count <= 3 else 2.8 if found.count <= 5 else 2.2
-    deviation = [float(np.std(v, ddof=1)) if found.count > 1 else 0.0 for v in (gain, found.period_s)]
+    t95 = MEDIAN * float(stdtrit(max(found.count - 1, 1), 0.975))
+    deviation = [
+        float(np.std(v, ddof=1)) if found.count > 1 else 0.0 for v in (gain, found.period_s)
+    ]
     phase = float(np.degrees(np.angle(np.mean(found.response / np.abs(found.response)))))
-    return Ultimate(float(np.median(gain)), float(np.median(found.period_s)), t95 * deviation[0] / root,
-                    t95 * deviation[1] / root, phase - 360 if phase > 0 else phase)
+    return Ultimate(
+        float(np.median(gain)),
+        float(np.median(found.period_s)),
+        t95 * deviation[0] / root,
+        t95 * deviation[1] / root,
+        phase - 360 if phase > 0 else phase,
+    )

@@ -15,9 +15,11 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Drive:
-    """Power over time as steps: `level[i]` holds from `edge_s[i]` to the next edge; `area` is its running integral.
+    """Power over time as steps: `level[i]` holds from `edge_s[i]` to the next edge; `area` is its
+    running integral.
 
-    The first and the last edge are those of the log; `doubt_s` has the standard deviations of the others.
+    The first and the last edge are those of the log; `doubt_s` has the standard deviations of the
+    others.
     """
 
     edge_s: Array
@@ -32,7 +34,9 @@ class Drive:
 
 
 def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
-    """The power as steps. A change between two reports stands at its estimated instant, else in the middle."""
+    """The power as steps. A change between two reports stands at its estimated instant, else in the
+    middle.
+    """
     changed = np.flatnonzero(np.diff(power) != 0)
     at = (time_s[changed] + time_s[changed + 1]) / 2
     doubt = (time_s[changed + 1] - time_s[changed]) / np.sqrt(12)
@@ -50,10 +54,11 @@ def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
 class Record:
     """What a fit is given: one log, or several put end to end by `join`.
 
-    time_s, reading_c, target_c: shape (n,). near_c: what counts as near the target; farther readings weigh less,
-    since no model of few numbers follows a whole heat-up. noise_c, quantum_c: deviation of a report, display's step.
-    delay_s: a first guess of dead time and lag together. breaks_s: where a stretch starts whose past power is unknown.
-    skip: reports to pass over, shape (n,). doubt_s: standard deviation of the switching instants' common error.
+    time_s, reading_c, target_c: shape (n,). near_c: what counts as near the target; farther
+    readings weigh less, since no model of few numbers follows a whole heat-up. noise_c, quantum_c:
+    deviation of a report, display's step. delay_s: a first guess of dead time and lag together.
+    breaks_s: where a stretch starts whose past power is unknown. skip: reports to pass over, shape
+    (n,). doubt_s: standard deviation of the switching instants' common error.
     """
 
     time_s: Array
@@ -79,13 +84,28 @@ def join(records: Sequence[Record]) -> Record:
     doubts = [r.driven.doubt_s for r in records]
     for n in range(len(records) - 1):  # the edges at the seams: known, and of no consequence
         doubts[n] = np.concatenate([doubts[n], [0.01, 0.01]])
-    driven = Drive(edges, level, np.concatenate([[0.0], np.cumsum(np.diff(edges) * level)]), np.concatenate(doubts))
-    starts = [b + m for r, m in zip(records, moved, strict=True) for b in (float(r.time_s[0]), *r.breaks_s)]
+    driven = Drive(
+        edges,
+        level,
+        np.concatenate([[0.0], np.cumsum(np.diff(edges) * level)]),
+        np.concatenate(doubts),
+    )
+    starts = [
+        b + m
+        for r, m in zip(records, moved, strict=True)
+        for b in (float(r.time_s[0]), *r.breaks_s)
+    ]
     first = records[0]
     return Record(
         np.concatenate([r.time_s + m for r, m in zip(records, moved, strict=True)]),
-        np.concatenate([r.reading_c for r in records]), np.concatenate([r.target_c for r in records]), driven,
-        max(r.near_c for r in records), float(np.median([r.noise_c for r in records])),
-        max(r.quantum_c for r in records), first.delay_s if len(records) == 1 else
-        float(np.median([r.delay_s for r in records])), np.concatenate([r.skip for r in records]), tuple(starts[1:]),
-        float(np.sqrt(np.mean([r.doubt_s**2 for r in records]) / len(records))))
+        np.concatenate([r.reading_c for r in records]),
+        np.concatenate([r.target_c for r in records]),
+        driven,
+        max(r.near_c for r in records),
+        float(np.median([r.noise_c for r in records])),
+        max(r.quantum_c for r in records),
+        first.delay_s if len(records) == 1 else float(np.median([r.delay_s for r in records])),
+        np.concatenate([r.skip for r in records]),
+        tuple(starts[1:]),
+        float(np.sqrt(np.mean([r.doubt_s**2 for r in records]) / len(records))),
+    )

@@ -1,8 +1,11 @@
-"""Asked against got: a scale with its interval, a zero error kept out of it, and readings that do not belong.
+"""Asked against got: a scale with its interval, a zero error kept out of it, and readings that do
+not belong.
 
-Uncertainties are combined as in the GUM (JCGM 100:2008). What is known beforehand of one reading (resolution, placing)
-counts as an estimate of its deviation with PRIOR_FREEDOM degrees of freedom (G.4.2: known to about 13 %), to which the
-scatter of the readings adds its own; the interval is Student's t with both together.
+Uncertainties are combined as in the GUM (JCGM 100:2008). What is known beforehand of one reading
+(resolution, placing) is a guess at a hand nobody has seen: hands are from half to three times as
+unsteady as assumed. It therefore weighs like PRIOR_FREEDOM readings around HAND times the assumed
+deviation, and less where the readings' own scatter speaks against it; from five or six readings on
+their own scatter rules. Measured: docs/measuring.md, table 1.
 """
 
 from __future__ import annotations
@@ -12,29 +15,38 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import stdtrit
 
 Array = NDArray[np.float64]
 
-PRIOR_FREEDOM = 30.0
-OUTLYING = 3.4
-TELLING = 1.2
+PRIOR_FREEDOM = 4.0
+HAND = 1.2  # geometric mean of half and three times: √1.5
+STRANGE = 0.01  # chance that sound readings hold one that is called a stranger
+TELLING = 1.2  # intervals; at less, noise within half an interval would be chased too often
+NEGLIGIBLE = 0.2  # of the random part: a common part smaller than that changes nothing
+MOST_READINGS = 100
 
 
 @dataclass(frozen=True)
 class Spread:
-    """What is known beforehand of one reading: its random deviation, and the part that repeats at the same length."""
+    """What is known beforehand of one reading: its random deviation, and the part that repeats at
+    the same length.
+    """
 
     random: float
     common: float
 
     @property
     def whole(self) -> float:
+        """Both together."""
         return math.hypot(self.random, self.common)
 
 
 @dataclass(frozen=True)
 class Estimate:
-    """A value and the half width of its 95 % interval; deviation of one reading; degrees of freedom."""
+    """A value and the half width of its 95 % interval; deviation of one reading; degrees of
+    freedom.
+    """
 
     value: float
     half_width: float
@@ -42,105 +54,210 @@ class Estimate:
     freedom: float
 
     def tells(self, other: float) -> bool:
-        """Whether another value lies outside the interval, by a fifth of it: so noise is chased once in twenty at most."""
+        """Whether another value lies outside the interval, by a fifth of it."""
         return abs(self.value - other) > TELLING * self.half_width
 
 
 @dataclass(frozen=True)
 class Line:
-    """got = scale · asked + offset · side."""
+    """got = scale · asked + Σ offset · side, one offset for each column of sides."""
 
     scale: Estimate
-    offset: Estimate
+    offsets: tuple[Estimate, ...]
 
 
 def student_95(freedom: float) -> float:
-    """Two-sided 95 % quantile of Student's t, by the expansion of Abramowitz and Stegun 26.7.5 (0.3 % from 3 on)."""
-    if freedom < 3:
-        return {1: 12.706, 2: 4.303}.get(max(round(freedom), 1), 4.303)
-    z, v = 1.959964, freedom
-    return (z + (z**3 + z) / (4 * v) + (5 * z**5 + 16 * z**3 + 3 * z) / (96 * v**2)
-            + (3 * z**7 + 19 * z**5 + 17 * z**3 - 15 * z) / (384 * v**3)
-            + (79 * z**9 + 776 * z**7 + 1482 * z**5 - 1920 * z**3 - 945 * z) / (92160 * v**4))
+    """Two-sided 95 % quantile of Student's t."""
+    return float(stdtrit(freedom, 0.975))
 
 
-def reading_spread(resolution: float, placing: float, ends: int = 1) -> Spread:
-    """Spread of a distance read with a resolution at so many ends, and set or marked with a deviation `placing`.
+def reading_spread(resolution: float, placing: float, ends: int = 1, placings: int = 1) -> Spread:
+    """How far one reading of a distance may lie off, beforehand.
 
-    A reading is uniform within its resolution: resolution/√12 (GUM 4.3.7). As long as the setting scatters less than the
-    resolution, the same length is rounded the same way every time, and averaging does not help: of the rounding's variance
-    the share exp(−(2π placing/resolution)²) repeats (Widrow and Kollár, Quantization Noise, 2008, ch. 5: the characteristic
-    function of the scatter at one over the resolution).
+    Parameters
+    ----------
+    resolution : in mm
+        What the rule or caliper reads to; a reading is uniform within it: resolution/√12 (GUM
+        4.3.7).
+    placing : in mm
+        Deviation of setting or marking once.
+    ends : readings of the rule in one distance
+    placings : settings or marks in one distance
+        A distance to a mark has two: setting the mark, and meeting it.
+
+    Returns
+    -------
+    Spread
+        As long as the setting scatters less than the resolution, the same length is rounded the
+        same way every time and averaging does not help: of the rounding's variance the share
+        exp(−(2π placing/resolution)²) repeats.
+
+    References
+    ----------
+    Widrow and Kollár, Quantization Noise (2008), ch. 5: the characteristic function of the scatter
+    at one over the resolution.
     """
+    scatter = placing * math.sqrt(placings)
     rounding = ends * resolution**2 / 12
-    share = math.exp(-min((2 * math.pi * placing / resolution) ** 2, 700.0))
-    return Spread(math.sqrt(placing**2 + rounding * (1 - share)), math.sqrt(rounding * share))
+    share = math.exp(-min((2 * math.pi * scatter / resolution) ** 2, 700.0))
+    return Spread(math.sqrt(scatter**2 + rounding * (1 - share)), math.sqrt(rounding * share))
+
+
+def pooled(squares: float, freedom: float, known: float) -> tuple[float, float]:
+    """The deviation of one reading from its scatter and what is known beforehand, with its degrees
+    of freedom.
+
+    Parameters
+    ----------
+    squares : sum of squared residuals
+    freedom : of the residuals; 0 where there are none
+    known : deviation assumed beforehand
+
+    Returns
+    -------
+    deviation, degrees of freedom
+        s² = (w·(HAND·known)² + squares)/(w + freedom), with the weight w = PRIOR_FREEDOM · min(1,
+        (HAND·known)²/own²): a scatter far above the assumed one takes the guess's weight away.
+    """
+    guess = (HAND * known) ** 2
+    own = squares / freedom if freedom > 0 else guess
+    weight = PRIOR_FREEDOM * min(1.0, guess / max(own, 1e-300))
+    total = weight + freedom
+    return math.sqrt((weight * guess + squares) / total), total
 
 
 def _fit(columns: Array, got: Array, spread: Spread) -> list[Estimate]:
     """Least squares of got (n,) on columns (n, k), with the interval of each coefficient.
 
-    Readings with the same row of columns share the common part of the spread.
+    Readings with the same row of columns share the common part of the spread: their scatter about
+    their own mean shows the random part alone.
     """
     cover = np.linalg.inv(columns.T @ columns)
     found = cover @ (columns.T @ got)
-    misses = got - columns @ found
-    freedom = PRIOR_FREEDOM + max(len(got) - columns.shape[1], 0)
-    known = spread.whole if spread.common > spread.random else spread.random
-    deviation = math.sqrt((PRIOR_FREEDOM * known**2 + float(misses @ misses)) / freedom)
-    scatter = min(deviation, spread.random) if spread.common > spread.random else deviation
+    common, known = spread.common, spread.random
+    misses, freedom = got - columns @ found, len(got) - columns.shape[1]
+    if common > NEGLIGIBLE * spread.random:
+        _, group, count = np.unique(columns, axis=0, return_inverse=True, return_counts=True)
+        if len(count) < len(got):
+            misses, freedom = (
+                got - (np.bincount(group.ravel(), got) / count)[group.ravel()],
+                len(got) - len(count),
+            )
+        elif len(got) > columns.shape[1]:
+            common, known = 0.0, spread.whole
+    deviation, total = pooled(float(misses @ misses), freedom, known)
     same = (columns[:, None, :] == columns[None, :, :]).all(axis=2)
     repeated = cover @ columns.T @ same @ columns @ cover
-    t = student_95(freedom)
-    return [Estimate(float(found[k]), math.hypot(t * scatter * math.sqrt(cover[k, k]),
-                                                 1.96 * spread.common * math.sqrt(repeated[k, k])), deviation, freedom)
-            for k in range(columns.shape[1])]
+    t = student_95(total)
+    return [
+        Estimate(
+            float(found[k]),
+            math.hypot(
+                t * deviation * math.sqrt(cover[k, k]), 1.96 * common * math.sqrt(repeated[k, k])
+            ),
+            deviation,
+            total,
+        )
+        for k in range(columns.shape[1])
+    ]
 
 
 def mean_of(values: Array, spread: Spread) -> Estimate:
-    """Mean of readings (n,)."""
+    """Mean of readings (n,), with its interval."""
     return _fit(np.ones((len(values), 1)), values, spread)[0]
 
 
 def scale_of(asked: Array, got: Array, spread: Spread) -> Estimate:
-    """Scale through zero: Σ asked·got / Σ asked², the least squares of got = scale · asked, for readings (n,)."""
+    """Scale through zero: Σ asked·got / Σ asked², the least squares of got = scale · asked, for
+    readings (n,).
+    """
     return _fit(asked[:, None], got, spread)[0]
 
 
-def line_of(asked: Array, got: Array, side: Array, spread: Spread) -> Line:
-    """Scale and a zero error that counts with side (+1 outside or there, −1 inside or back), for readings (n,).
+def line_of(asked: Array, got: Array, sides: Array, spread: Spread) -> Line:
+    """Scale, and errors that count with a side and not with the length.
 
-    Raises ValueError where the readings cannot part the two.
+    Parameters
+    ----------
+    asked, got : (n,) in mm
+    sides : (n, k)
+        Each column an error of its own: 1 throughout for a zero error, +1 outside and −1 inside, +1
+        there and −1 back.
+
+    Raises
+    ------
+    ValueError
+        If the readings cannot part them.
     """
-    columns = np.stack([asked, side], axis=1)
+    columns = np.column_stack([asked, sides])
     if np.linalg.cond(columns / np.linalg.norm(columns, axis=0)) > 1e6:
         raise ValueError("scale and offset cannot be parted")
-    return Line(*_fit(columns, got, spread))
+    first, *rest = _fit(columns, got, spread)
+    return Line(first, tuple(rest))
+
+
+def readings_needed(
+    spread: Spread, deviation: float, wanted: float, per_reading: float = 1.0
+) -> int | None:
+    """How many readings make an interval of half width `wanted`; None where no number does.
+
+    `deviation` of one reading; `per_reading` is what one reading tells, Σ columns² per reading
+    (asked² for a scale).
+    """
+    best = wanted**2 - (1.96 * spread.common) ** 2 / per_reading
+    if best <= 0:
+        return None
+    return next(
+        (
+            n
+            for n in range(1, MOST_READINGS + 1)
+            if student_95(PRIOR_FREEDOM + n - 1) * deviation / math.sqrt(n * per_reading)
+            <= math.sqrt(best)
+        ),
+        None,
+    )
 
 
 @dataclass(frozen=True)
 class Strangers:
-    """Readings that disagree with their fellows beyond chance, and whether it cannot be told which of them it is."""
+    """Readings that disagree with their fellows beyond chance, and whether it cannot be told which
+    of them it is.
+    """
 
     out: NDArray[np.bool_]
     unclear: bool
 
 
-def strangers(columns: Array, got: Array, deviation: float) -> Strangers:
-    """The largest normalised residual, again and again, as long as it is beyond chance (Baarda's test, 1968).
+def strangers(columns: Array, got: Array, known: float) -> Strangers:
+    """Which readings do not belong: the largest studentised residual, again and again, as long as
+    it is beyond chance.
 
-    Residuals of the least squares of got (n,) on columns (n, k) over deviation · √(1 − leverage). Without enough readings
-    to spare, two share the largest residual: then it cannot be told which is wrong.
+    Residuals of the least squares of got (n,) on columns (n, k), each over the deviation that the
+    others and what is `known` beforehand tell, against Student's t at STRANGE/n. Without enough
+    readings to spare, two share the largest one: then it cannot be told which is wrong.
+
+    References
+    ----------
+    Cook and Weisberg, Residuals and Influence in Regression (1982), sec. 2.2.2 (outlier test with
+    Bonferroni's bound).
     """
     inside = np.ones(len(got), bool)
     while inside.sum() > columns.shape[1] + 1 or (inside.all() and inside.sum() > columns.shape[1]):
         x, y = columns[inside], got[inside]
         cover = np.linalg.pinv(x.T @ x)
         spare = np.maximum(1 - np.einsum("ij,jk,ik->i", x, cover, x), 0.0)
-        miss = np.abs(y - x @ (cover @ (x.T @ y)))
-        score = np.where(spare > 1e-6, miss / (deviation * np.sqrt(np.maximum(spare, 1e-6))), 0.0)
+        free = spare > 1e-6
+        miss = np.where(free, (y - x @ (cover @ (x.T @ y))) / np.sqrt(np.maximum(spare, 1e-6)), 0.0)
+        squares, freedom = float(np.sum(spare * miss**2)), len(y) - 1 - columns.shape[1]
+        others = [pooled(max(squares - m**2, 0.0), freedom, known) for m in miss]
+        score = np.array(
+            [
+                abs(m) / deviation / stdtrit(total, 1 - STRANGE / (2 * len(y)))
+                for m, (deviation, total) in zip(miss, others, strict=True)
+            ]
+        )
         order = np.argsort(score)
-        if score[order[-1]] <= OUTLYING:
+        if score[order[-1]] <= 1.0:
             break
         if score[order[-2]] > 0.97 * score[order[-1]]:
             return Strangers(~inside, True)
@@ -149,27 +266,37 @@ def strangers(columns: Array, got: Array, deviation: float) -> Strangers:
 
 
 def slip_of_pen(value: float, expected: float, known: float, places: int) -> float | None:
-    """The reading that would fit, if one slip explains it: two neighbouring digits swapped, or one digit off by one.
+    """The reading that would fit, if one slip explains it: two neighbouring digits swapped, or one
+    digit off by one.
 
-    `places` is how many decimals were written; None where no single slip brings the value to where it belongs.
+    `places` is how many decimals were written; None where no single slip brings the value to where
+    it belongs.
     """
     text = f"{abs(value):.{places}f}"
     fits = []
     for k in range(len(text) - 1):
         if text[k] != "." and text[k + 1] != ".":
-            fits.append(text[:k] + text[k + 1] + text[k] + text[k + 2:])
+            fits.append(text[:k] + text[k + 1] + text[k] + text[k + 2 :])
         elif text[k + 1] == "." and k + 2 < len(text):
-            fits.append(text[:k] + text[k + 2] + "." + text[k] + text[k + 3:])
+            fits.append(text[:k] + text[k + 2] + "." + text[k] + text[k + 3 :])
     for k, digit in enumerate(text):
         if digit != ".":
-            fits.extend(text[:k] + other + text[k + 1:] for other in (str(int(digit) - 1), str(int(digit) + 1))
-                        if len(other) == 1)
-    near = [math.copysign(float(f), value) for f in fits if abs(math.copysign(float(f), value) - expected) < 3 * known]
+            fits.extend(
+                text[:k] + other + text[k + 1 :]
+                for other in (str(int(digit) - 1), str(int(digit) + 1))
+                if len(other) == 1
+            )
+    near = [
+        math.copysign(float(f), value)
+        for f in fits
+        if abs(math.copysign(float(f), value) - expected) < 3 * known
+    ]
     return min(near, key=lambda f: abs(f - expected)) if near else None
 
 
 def falls_with(speed: Array, ratio: Array, deviation: Array) -> tuple[float, bool]:
-    """How much the ratio falls from the lowest to the highest speed, and whether that is beyond chance (95 %).
+    """How much the ratio falls from the lowest to the highest speed, and whether that is beyond
+    chance (95 %).
 
     Weighted least squares of ratio (n,) on speed (n,), each with its deviation (n,).
     """

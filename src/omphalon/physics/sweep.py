@@ -1,4 +1,6 @@
-"""A frequency sweep seen by an accelerometer: where it runs in the log, and the response it alone excites."""
+"""A frequency sweep seen by an accelerometer: where it runs in the log, and the response it alone
+excites.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ class NoSweep(Exception):
 
 @dataclass(frozen=True)
 class Ridge:
-    """Where the sweep runs: it passes frequency (m,) Hz at passing (m,) s; `clear` is the share of rows in which it is seen."""
+    """Where the sweep runs: it passes frequency (m,) Hz at passing (m,) s; `clear` is the share of
+    rows in which it is seen.
+    """
 
     frequency_hz: Array
     passing_s: Array
@@ -38,12 +42,17 @@ class Ridge:
     @property
     def rate_hz_s(self) -> float:
         """Mean rate, negative for one that falls."""
-        return float((self.frequency_hz[-1] - self.frequency_hz[0]) / (self.passing_s[-1] - self.passing_s[0]))
+        return float(
+            (self.frequency_hz[-1] - self.frequency_hz[0])
+            / (self.passing_s[-1] - self.passing_s[0])
+        )
 
 
 @dataclass(frozen=True)
 class Spectra:
-    """Power of short windows: power (m, k) at frequencies (m,) Hz and times (k,) s of the windows' middles."""
+    """Power of short windows: power (m, k) at frequencies (m,) Hz and times (k,) s of the windows'
+    middles.
+    """
 
     frequency_hz: Array
     time_s: Array
@@ -51,12 +60,20 @@ class Spectra:
 
 
 def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = True) -> Array:
-    """Values (n,) at uneven times, band-limited and put on even steps of RATE_HZ: interpolation, then the FFT's own bins; steady
-    lines cut where asked for (taps at even intervals look like lines themselves)."""
+    """Values (n,) at uneven times, band-limited and put on even steps of RATE_HZ: interpolation,
+    then the FFT's own bins; steady lines cut where asked for (taps at even intervals look like
+    lines themselves)."""
     every = int(rate_hz / FAST_HZ)
-    if every > 1:  # a fast sensor's neighbours are averaged first; what that takes from high frequencies is given back below
+    if (
+        every > 1
+        # a fast sensor's neighbours are averaged first; what that takes from high frequencies is
+        # given
+        # back below
+    ):
         used = len(time_s) // every * every
-        time_s, values = (np.asarray(sum(a[n:used:every] for n in range(every))) / every for a in (time_s, values))
+        time_s, values = (
+            np.asarray(sum(a[n:used:every] for n in range(every))) / every for a in (time_s, values)
+        )
         rate_hz /= every
     count = int((time_s[-1] - time_s[0]) * rate_hz) + 1
     at = time_s[0] + np.arange(count) / rate_hz
@@ -65,11 +82,11 @@ def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = T
     spectrum = np.fft.rfft(even, _smooth_size(count))
     size = _smooth_size(count)
     less = max(int(size * RATE_HZ / rate_hz) // 2 * 2, 16)
-    spectrum = spectrum[:less // 2 + 1]
+    spectrum = spectrum[: less // 2 + 1]
     spectrum = _without_lines(spectrum) if without_lines else spectrum
     if every > 1:
         spectrum = spectrum / np.sinc(np.arange(len(spectrum)) / size)
-    return np.asarray(np.fft.irfft(spectrum, less)[:int(count * less / size)] * (less / size))
+    return np.asarray(np.fft.irfft(spectrum, less)[: int(count * less / size)] * (less / size))
 
 
 def _smooth_size(count: int) -> int:
@@ -85,11 +102,13 @@ def _smooth_size(count: int) -> int:
 
 
 def _without_lines(spectrum: NDArray[np.complex128]) -> NDArray[np.complex128]:
-    """The whole log's spectrum with steady lines (hum) cut down to their neighbourhood: a sweep has no such narrow line."""
+    """The whole log's spectrum with steady lines (hum) cut down to their neighbourhood: a sweep has
+    no such narrow line.
+    """
     size = np.abs(spectrum)
     wide = 41
     count = len(size) // wide
-    block = np.sort(size[:count * wide].reshape(count, wide), axis=1)
+    block = np.sort(size[: count * wide].reshape(count, wide), axis=1)
     level = np.interp(np.arange(len(size)), (np.arange(count) + 0.5) * wide, block[:, wide // 2])
     tall = size > 5 * level
     return np.where(tall, spectrum * (level / np.maximum(size, 1e-300)), spectrum)
@@ -104,50 +123,70 @@ def spectra(values: Array, start_s: float) -> Spectra:
     window = np.hanning(width)
     power = np.empty((int(inside.sum()), len(frames)))
     for n in range(0, len(frames), 256):
-        power[:, n:n + 256] = (np.abs(np.fft.rfft(frames[n:n + 256] * window, axis=1)[:, inside]) ** 2).T
+        power[:, n : n + 256] = (
+            np.abs(np.fft.rfft(frames[n : n + 256] * window, axis=1)[:, inside]) ** 2
+        ).T
     time = start_s + (np.arange(len(frames)) * hop + width / 2) / RATE_HZ
-    return Spectra(np.asarray(frequency[inside], dtype=np.float64), np.asarray(time, dtype=np.float64), power)
+    return Spectra(
+        np.asarray(frequency[inside], dtype=np.float64), np.asarray(time, dtype=np.float64), power
+    )
 
 
 def follow(seen: Spectra) -> Ridge:
-    """The sweep's course: the straight line (or the exponential one) in frequency and time that holds most power above each
-    frequency's own median, so that a steady line counts for nothing; then the line is bent to the power's middle.
+    """The sweep's course: the straight line (or the exponential one) in frequency and time that
+    holds most power above each frequency's own median, so that a steady line counts for nothing;
+    then the line is bent to the power's middle.
 
-    A line of a multiple of another's rate from the same zero is its harmonic; the other one is the drive.
+    A line of a multiple of another's rate from the same zero is its harmonic; the other one is the
+    drive.
     """
     calm = np.median(seen.power, axis=1, keepdims=True) + 1e-300
     evidence = np.clip(np.log(seen.power / calm) - 1.5, -1.0, 4.0)
     hop = float(seen.time_s[1] - seen.time_s[0])
     every = 4
     columns = evidence.shape[1] // every * every
-    coarse = evidence[::2, :columns].reshape(-1, columns // every, every).max(axis=2).astype(np.float32)
+    coarse = (
+        evidence[::2, :columns].reshape(-1, columns // every, every).max(axis=2).astype(np.float32)
+    )
     f, hop = seen.frequency_hz[::2], every * hop
     duration, span = float(seen.time_s[-1] - seen.time_s[0]), float(f[-1] - f[0])
     lines: list[_Line] = []
     for sign in (1, -1):
         if not any(line.sure(f) for line in lines):
-            lines += [_best_line(coarse, f, rate * sign, hop, False)
-                      for rate in np.geomspace(27.0 / duration, span / 8.0, 34)]
+            lines += [
+                _best_line(coarse, f, rate * sign, hop, False)
+                for rate in np.geomspace(27.0 / duration, span / 8.0, 34)
+            ]
     best = _finer(coarse, f, hop, max(lines, key=lambda x: x.score))
     while slower := _slower(coarse, f, hop, best):
         best = max(slower, key=lambda x: x.score)
     if not best.sure(f):
         octaves = math.log(f[-1] / f[0])
-        bent = [_best_line(coarse, f, rate * sign, hop, True) for sign in (1, -1)
-                for rate in np.geomspace(octaves / max(duration, 1.0) * 0.4, octaves / 8.0, 40)]
-        best = max([best, _finer(coarse, f, hop, max(bent, key=lambda x: x.score))], key=lambda x: x.score)
+        bent = [
+            _best_line(coarse, f, rate * sign, hop, True)
+            for sign in (1, -1)
+            for rate in np.geomspace(octaves / max(duration, 1.0) * 0.4, octaves / 8.0, 40)
+        ]
+        best = max(
+            [best, _finer(coarse, f, hop, max(bent, key=lambda x: x.score))], key=lambda x: x.score
+        )
     low, high = float(f[best.rows[0]]) + EDGE_HZ, float(f[best.rows[1] - 1]) - EDGE_HZ
     if high - low < LEAST_SPAN_HZ or best.score < 0.8 * (best.rows[1] - best.rows[0]):
         raise NoSweep
     inside = (seen.frequency_hz >= low) & (seen.frequency_hz <= high)
     frequency = seen.frequency_hz[inside]
-    return _bent(seen, evidence[inside], frequency, seen.time_s[0] + hop * (best.start + 0.5) + best.delay_s(frequency))
+    return _bent(
+        seen,
+        evidence[inside],
+        frequency,
+        seen.time_s[0] + hop * (best.start + 0.5) + best.delay_s(frequency),
+    )
 
 
 @dataclass(frozen=True)
 class _Line:
-    """A course through frequency and time: its start (in hops), rate, whether exponential, its best rows, its score and the share
-    of its rows in which power stands out."""
+    """A course through frequency and time: its start (in hops), rate, whether exponential, its best
+    rows, its score and the share of its rows in which power stands out."""
 
     score: float
     share: float
@@ -160,55 +199,101 @@ class _Line:
 
     def delay_s(self, frequency: Array) -> Array:
         """Time from the start to each frequency."""
-        return np.asarray((np.log(frequency / self.first_hz) if self.bent else frequency - self.first_hz) / self.rate)
+        return np.asarray(
+            (np.log(frequency / self.first_hz) if self.bent else frequency - self.first_hz)
+            / self.rate
+        )
 
     def sure(self, frequency: Array) -> bool:
         """Whether it runs so far and so clearly that no other kind of course need be tried."""
         first, end = self.rows
-        return end - first > 8 and self.score > 2.0 * (end - first) and float(frequency[end - 1] - frequency[first]) > SURE_SPAN_HZ
+        return (
+            end - first > 8
+            and self.score > 2.0 * (end - first)
+            and float(frequency[end - 1] - frequency[first]) > SURE_SPAN_HZ
+        )
 
     def zero_s(self) -> float:
         """When a straight line passes 0 Hz."""
         return self.start * self.hop_s - self.first_hz / self.rate
 
 
-def _slower(evidence: NDArray[np.float32], frequency: Array, hop: float, best: _Line) -> list[_Line]:
-    """Lines of which the best may be a harmonic: a half, third … of its rate, from the same zero, and clear."""
+def _slower(
+    evidence: NDArray[np.float32], frequency: Array, hop: float, best: _Line
+) -> list[_Line]:
+    """Lines of which the best may be a harmonic: a half, third … of its rate, from the same zero,
+    and clear.
+    """
     zero = best.zero_s()
-    found = [max((_best_line(evidence, frequency, best.rate / n * k, hop, False, zero) for k in (0.98, 1.0, 1.02)),
-                 key=lambda x: x.score) for n in (2, 3, 4, 5)]
+    found = [
+        max(
+            (
+                _best_line(evidence, frequency, best.rate / n * k, hop, False, zero)
+                for k in (0.98, 1.0, 1.02)
+            ),
+            key=lambda x: x.score,
+        )
+        for n in (2, 3, 4, 5)
+    ]
     return [x for x in found if x.score > 0.15 * best.score and x.share > 0.75]
 
 
 def _finer(evidence: NDArray[np.float32], frequency: Array, hop: float, line: _Line) -> _Line:
     """The best line among rates a little slower and faster."""
-    return max((_best_line(evidence, frequency, line.rate * k, hop, line.bent) for k in np.linspace(0.93, 1.07, 7)),
-               key=lambda x: x.score)
+    return max(
+        (
+            _best_line(evidence, frequency, line.rate * k, hop, line.bent)
+            for k in np.linspace(0.93, 1.07, 7)
+        ),
+        key=lambda x: x.score,
+    )
 
 
-def _best_line(evidence: NDArray[np.float32], frequency: Array, rate: float, hop: float, bent: bool,
-               zero_s: float | None = None) -> _Line:
-    """The start whose line of this rate has the best contiguous stretch of rows; of those that pass 0 Hz within 4 s of `zero_s`."""
+def _best_line(
+    evidence: NDArray[np.float32],
+    frequency: Array,
+    rate: float,
+    hop: float,
+    bent: bool,
+    zero_s: float | None = None,
+) -> _Line:
+    """The start whose line of this rate has the best contiguous stretch of rows; of those that pass
+    0 Hz within 4 s of `zero_s`.
+    """
     shape = _Line(0.0, 0.0, 0.0, rate, bent, (0, 0), float(frequency[0]), hop)
     shift = np.rint(shape.delay_s(frequency) / hop).astype(int)
     count = evidence.shape[1]
     starts = np.arange(-int(shift.max()), count - int(shift.min()))
     if zero_s is not None:
-        starts = np.arange(-int(4 / hop), int(4 / hop) + 1) + int(round((zero_s + frequency[0] / rate) / hop))
+        starts = np.arange(-int(4 / hop), int(4 / hop) + 1) + int(
+            round((zero_s + frequency[0] / rate) / hop)
+        )
     at = starts[:, None] + shift
-    seen = np.where((at >= 0) & (at < count), evidence[np.arange(len(shift)), np.clip(at, 0, count - 1)], -0.6)
+    seen = np.where(
+        (at >= 0) & (at < count), evidence[np.arange(len(shift)), np.clip(at, 0, count - 1)], -0.6
+    )
     total = np.concatenate([np.zeros((len(starts), 1)), np.cumsum(seen, axis=1)], axis=1)
     gain = total - np.minimum.accumulate(total, axis=1)
     best = int(np.argmax(gain.max(axis=1)))
     high = int(np.argmax(gain[best]))
-    low = int(np.argmin(total[best, :high + 1]))
+    low = int(np.argmin(total[best, : high + 1]))
     share = float((seen[best, low:high] > 0).mean()) if high > low else 0.0
-    return _Line(float(gain[best, high]), share, float(starts[best]), rate, bent, (low, high), float(frequency[0]), hop)
+    return _Line(
+        float(gain[best, high]),
+        share,
+        float(starts[best]),
+        rate,
+        bent,
+        (low, high),
+        float(frequency[0]),
+        hop,
+    )
 
 
 def _bent(seen: Spectra, evidence: Array, frequency: Array, line: Array) -> Ridge:
-    """The line bent to where the power stands: at each frequency the middle of what rises above half the row's best near the line,
-    through which a cubic in frequency is laid; twice, the second time closer."""
+    """The line bent to where the power stands: at each frequency the middle of what rises above
+    half the row's best near the line, through which a cubic in frequency is laid; twice, the second
+    time closer."""
     rows = np.flatnonzero(np.isin(seen.frequency_hz, frequency))
     scaled = (frequency - frequency.mean()) / np.ptp(frequency)
     pace = abs(float(np.ptp(frequency) / np.ptp(line)))
@@ -232,9 +317,10 @@ def _bent(seen: Spectra, evidence: Array, frequency: Array, line: Array) -> Ridg
 
 
 def excited(seen: Spectra, ridge: Ridge) -> Response:
-    """Power of the response to the sweep itself: what each frequency has around the sweep's passing, less what it has at other
-    times while the sweep runs elsewhere (hum, noise). By Parseval the windows' sum is the whole passing's energy spectrum, seen
-    through the window's own line."""
+    """Power of the response to the sweep itself: what each frequency has around the sweep's
+    passing, less what it has at other times while the sweep runs elsewhere (hum, noise). By
+    Parseval the windows' sum is the whole passing's energy spectrum, seen through the window's own
+    line."""
     rows = np.flatnonzero(np.isin(seen.frequency_hz, ridge.frequency_hz))
     away = seen.time_s[None, :] - ridge.passing_s[:, None]
     pace = abs(ridge.rate_hz_s)
@@ -244,7 +330,13 @@ def excited(seen: Spectra, ridge: Ridge) -> Response:
     running = (seen.time_s > first - 0.5) & (seen.time_s < last + 0.5)
     harmonic = np.zeros_like(passing)
     for n in (2, 3, 4):
-        at = np.interp(seen.frequency_hz[rows] / n, ridge.frequency_hz, ridge.passing_s, left=np.nan, right=np.nan)
+        at = np.interp(
+            seen.frequency_hz[rows] / n,
+            ridge.frequency_hz,
+            ridge.passing_s,
+            left=np.nan,
+            right=np.nan,
+        )
         harmonic |= np.abs(seen.time_s[None, :] - at[:, None]) < 2.5
     other = running[None, :] & ~passing & ~harmonic & (np.abs(away) > 5.0)
     power = seen.power[rows]
@@ -262,12 +354,19 @@ def excited(seen: Spectra, ridge: Ridge) -> Response:
     smear = _hann_line(offsets * WINDOW_S) ** 2
     frequency = ridge.frequency_hz
     pace_at = np.abs(np.gradient(ridge.passing_s, frequency))
-    return Response(frequency[keep], (left / np.maximum(pace_at, 1e-9))[keep] * pace, deviation[keep], offsets,
-                    smear / smear.sum())
+    return Response(
+        frequency[keep],
+        (left / np.maximum(pace_at, 1e-9))[keep] * pace,
+        deviation[keep],
+        offsets,
+        smear / smear.sum(),
+    )
 
 
 def _background(power: Array, other: NDArray[np.bool_]) -> Array:
-    """Mean power of each row (m, k) where `other` holds, by its lower nine tenths; rows with too little of it take the median."""
+    """Mean power of each row (m, k) where `other` holds, by its lower nine tenths; rows with too
+    little of it take the median.
+    """
     calm = np.sort(np.where(other, power, np.inf), axis=1)  # what belongs elsewhere comes last
     count = other.sum(axis=1)
     used = np.maximum((0.9 * count).astype(int), 1)
@@ -279,7 +378,9 @@ def _background(power: Array, other: NDArray[np.bool_]) -> Array:
 
 
 def _hann_line(bins: Array) -> Array:
-    """The Hann window's line at an offset in bins, 1 in its middle and a half one bin off (Harris, Proc. IEEE 66, 1978)."""
+    """The Hann window's line at an offset in bins, 1 in its middle and a half one bin off (Harris,
+    Proc. IEEE 66, 1978).
+    """
     beside = np.abs(np.abs(bins) - 1) < 1e-6
     away = np.where(beside, 0.0, bins)
     return np.asarray(np.where(beside, 0.5, np.sinc(away) / (1 - away**2)))

@@ -24,7 +24,9 @@ class NoTaps(Exception):
 
 
 def tapped(values: Array) -> tuple[Response, int]:
-    """Mean power of the decays in values (n,) at RATE_HZ, less the noise before the taps; and how many taps there were."""
+    """Mean power of the decays in values (n,) at RATE_HZ, less the noise before the taps; and how
+    many taps there were.
+    """
     starts = _starts(values)
     width = int(LISTEN_S * RATE_HZ)
     skip = round(SKIP_S * RATE_HZ)
@@ -33,31 +35,47 @@ def tapped(values: Array) -> tuple[Response, int]:
         raise NoTaps(len(starts))
     pad = int(RATE_HZ)  # 1 Hz steps
     fade = np.ones(width)
-    fade[-width // 4:] = 0.5 * (1 + np.cos(np.linspace(0, np.pi, len(fade[-width // 4:]))))
-    decays = np.stack([np.abs(np.fft.rfft(values[s + skip:s + skip + width] * fade, pad)) ** 2 for s in starts])
-    before = [values[s - width // 4:s - 8] for s in starts]
-    noise = float(np.median([np.mean((b - b.mean()) ** 2) for b in before])) * float((fade**2).sum())
+    fade[-width // 4 :] = 0.5 * (1 + np.cos(np.linspace(0, np.pi, len(fade[-width // 4 :]))))
+    decays = np.stack(
+        [np.abs(np.fft.rfft(values[s + skip : s + skip + width] * fade, pad)) ** 2 for s in starts]
+    )
+    before = [values[s - width // 4 : s - 8] for s in starts]
+    noise = float(np.median([np.mean((b - b.mean()) ** 2) for b in before])) * float(
+        (fade**2).sum()
+    )
     frequency = np.fft.rfftfreq(pad, 1 / RATE_HZ)
     size = decays / decays.sum(axis=1, keepdims=True)
     mean = decays.mean(axis=0)
     left = mean - noise
-    scatter = size.std(axis=0, ddof=1) / np.maximum(size.mean(axis=0), 1e-300) / np.sqrt(len(starts))
+    scatter = (
+        size.std(axis=0, ddof=1) / np.maximum(size.mean(axis=0), 1e-300) / np.sqrt(len(starts))
+    )
     above = left > 0.05 * mean
-    deviation = np.hypot(np.maximum(scatter, 0.05), noise / np.where(above, left, mean) / np.sqrt(len(starts)))
+    deviation = np.hypot(
+        np.maximum(scatter, 0.05), noise / np.where(above, left, mean) / np.sqrt(len(starts))
+    )
     keep = above & (frequency >= LOW_HZ) & (frequency <= MOST_HZ) & (deviation < 1.2)
     # a decay that is over before the window ends is seen as it is: no smear
-    return Response(frequency[keep], left[keep], deviation[keep], np.array([-0.5, 0.0, 0.5]), np.array([0.0, 1.0, 0.0])), len(starts)
+    return Response(
+        frequency[keep],
+        left[keep],
+        deviation[keep],
+        np.array([-0.5, 0.0, 0.5]),
+        np.array([0.0, 1.0, 0.0]),
+    ), len(starts)
 
 
 def _starts(values: Array) -> list[int]:
-    """Where the size jumps: the peak of each burst that rises to 8 times the quiet between, at least 0.5 s apart."""
+    """Where the size jumps: the peak of each burst that rises to 8 times the quiet between, at
+    least 0.5 s apart.
+    """
     quiet = 1.4826 * float(np.median(np.abs(values))) + 1e-300
     block = int(0.02 * RATE_HZ)
     loud = np.abs(values)
-    level = np.array([loud[k:k + block].max() for k in range(0, len(loud) - block, block)])
+    level = np.array([loud[k : k + block].max() for k in range(0, len(loud) - block, block)])
     threshold = max(8 * quiet, 0.15 * float(np.quantile(level, 0.995)))
     found: list[int] = []
     for k in np.flatnonzero(level > threshold):
         if not found or (k - found[-1]) * block > 0.5 * RATE_HZ:
             found.append(int(k))
-    return [k * block + int(np.argmax(loud[k * block:(k + 2) * block])) for k in found]
+    return [k * block + int(np.argmax(loud[k * block : (k + 2) * block])) for k in found]

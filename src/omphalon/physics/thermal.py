@@ -1,9 +1,10 @@
 """A heated block seen through a sensor, and how its model is fitted to an oscillation log.
 
-For the rise x above ambient, with the power u (0…1), the rise R at the target and losses growing with x:
+For the rise x above ambient, with the power u (0…1), the rise R at the target and losses growing
+with x:
 
-    q(t) = K u(t − θ) − κ x²/R                             what is left over to heat, in °C of steady rise
-    x    = (1 + z s) / ((1 + T1 s)(1 + T2 s)) q            one mass (T2 = z = 0) or two
+    q(t) = K u(t − θ) − κ x²/R                             what is left over to heat, in °C of
+    steady rise x    = (1 + z s) / ((1 + T1 s)(1 + T2 s)) q            one mass (T2 = z = 0) or two
     y    = x / (1 + L s) + ambient                         the sensor
 
 Linear filters run as banded triangular solves (BLAS tbsv), one call for a whole log.
@@ -31,7 +32,9 @@ LATER_START_DOUBT_C = 150.0
 
 @dataclass(frozen=True)
 class ThermalModel:
-    """K (°C at full power, losses linear), T1, L, θ (s), ambient (°C), κ, R (°C), T2 and z (s, 0 for one mass)."""
+    """K (°C at full power, losses linear), T1, L, θ (s), ambient (°C), κ, R (°C), T2 and z (s, 0
+    for one mass).
+    """
 
     gain_c: float
     time_constant_s: float
@@ -45,7 +48,9 @@ class ThermalModel:
 
     @property
     def shares(self) -> tuple[float, float]:
-        """How the masses' response splits into its two exponentials: A1 = (T1 − z)/(T1 − T2), A2 = 1 − A1."""
+        """How the masses' response splits into its two exponentials: A1 = (T1 − z)/(T1 − T2), A2 =
+        1 − A1.
+        """
         if self.second_s <= 0.0:
             return 1.0, 0.0
         first = (self.time_constant_s - self.zero_s) / (self.time_constant_s - self.second_s)
@@ -65,10 +70,11 @@ class ThermalModel:
 class ThermalFit:
     """A fitted model and how far to trust it.
 
-    `names` label the rows of `covariance` (shape (p, p)), in the order of `parameters`. `fitted_c` has the model's
-    reading at each report (NaN where passed over). `rms_c` is the residual near the target, `swing_rms_c` that of
-    the readings there about their mean. `shift_s` is how much later than estimated each switching came,
-    `shift_doubts` the root mean square of that over its doubt (about 1 or less in a sound log).
+    `names` label the rows of `covariance` (shape (p, p)), in the order of `parameters`. `fitted_c`
+    has the model's reading at each report (NaN where passed over). `rms_c` is the residual near the
+    target, `swing_rms_c` that of the readings there about their mean. `shift_s` is how much later
+    than estimated each switching came, `shift_doubts` the root mean square of that over its doubt
+    (about 1 or less in a sound log).
     """
 
     model: ThermalModel
@@ -90,7 +96,9 @@ class ThermalFit:
         return [_model(self.parameters + spread @ z, self.masses, self.model) for z in scatter]
 
     def spread(self, name: str) -> float:
-        """Half width of the 95 % interval of a parameter in its own unit (logarithms turned back)."""
+        """Half width of the 95 % interval of a parameter in its own unit (logarithms turned
+        back).
+        """
         at = self.names.index(name)
         half = 1.96 * float(np.sqrt(self.covariance[at, at]))
         return float(np.exp(self.parameters[at]) * np.sinh(half)) if name in LOGARITHMS else half
@@ -102,7 +110,9 @@ TWO_MASSES = (*ONE_MASS, "second_s", "zero_ratio")
 
 
 def first_order(driven: Array, step_s: float, constant_s: float) -> Array:
-    """Response (n + 1,) of 1/(1 + T s), starting at 0, to an input held over n cells: y' = a y + (1 − a) u."""
+    """Response (n + 1,) of 1/(1 + T s), starting at 0, to an input held over n cells: y' = a y + (1
+    − a) u.
+    """
     fade = float(np.exp(-step_s / constant_s))
     bands = np.empty((2, len(driven)))
     bands[0], bands[1] = 1.0, -fade
@@ -136,13 +146,15 @@ class _Problem:
         if t2 <= 0.0:
             return first_order(driven, self.step_s, t1)
         share = (t1 - z) / (t1 - t2)
-        return share * first_order(driven, self.step_s, t1) + (1 - share) * first_order(driven, self.step_s, t2)
+        return share * first_order(driven, self.step_s, t1) + (1 - share) * first_order(
+            driven, self.step_s, t2
+        )
 
     def basis(self, p: Array, masses: int) -> Array:
         """Columns (n, k) that the reading is a sum of.
 
-        Power, growing loss, ambient; for each switching the response to its coming a moment later, in °C·s of K;
-        the free decays of each stretch.
+        Power, growing loss, ambient; for each switching the response to its coming a moment later,
+        in °C·s of K; the free decays of each stretch.
         """
         t1, lag, dead = float(np.exp(p[0])), float(np.exp(p[1])), float(p[2])
         t2 = min(float(np.exp(p[3])), 0.95 * t1) if masses == 2 else 0.0
@@ -153,7 +165,11 @@ class _Problem:
             y = first_order((x[1:] + x[:-1]) / 2, self.step_s, lag)
             return y[self.cell] + self.part * (y[self.cell + 1] - y[self.cell])
 
-        columns = [seen(self.driven.mean(self.grid_s, dead)), -seen(self.squared), np.ones(len(self.time_s))]
+        columns = [
+            seen(self.driven.mean(self.grid_s, dead)),
+            -seen(self.squared),
+            np.ones(len(self.time_s)),
+        ]
         blow = np.zeros(len(self.grid_s) - 1)
         blow[0] = 1 / self.step_s
         x = self._masses(blow, t1, t2, z)
@@ -161,7 +177,9 @@ class _Problem:
         since = (self.time_s[None] - self.switch_s[:, None] - dead) / self.step_s + 0.5
         since = np.minimum(np.maximum(since, 0.0), len(pulse) - 1.001)
         cell = since.astype(np.int64)
-        columns.extend(-self.switch_jump[:, None] * (pulse[cell] + (since - cell) * np.diff(pulse)[cell]))
+        columns.extend(
+            -self.switch_jump[:, None] * (pulse[cell] + (since - cell) * np.diff(pulse)[cell])
+        )
         for number, start in enumerate(self.breaks_s):
             end = self.breaks_s[number + 1] if number + 1 < len(self.breaks_s) else np.inf
             since = self.time_s - start
@@ -174,12 +192,16 @@ class _Problem:
         """Mean and standard deviation of the linear coefficients before the log is seen."""
         centre, doubt = self.prior
         rest = np.full(size - 3 - len(self.switch_s), LATER_START_DOUBT_C)
-        rest[:len(rest) // len(self.breaks_s)] = self.start_doubt_c
-        return (np.concatenate([centre, np.zeros(size - 3)]),
-                np.concatenate([doubt, centre[0] * self.switch_doubt_s, rest]))
+        rest[: len(rest) // len(self.breaks_s)] = self.start_doubt_c
+        return (
+            np.concatenate([centre, np.zeros(size - 3)]),
+            np.concatenate([doubt, centre[0] * self.switch_doubt_s, rest]),
+        )
 
     def solve(self, p: Array, masses: int) -> tuple[Array, Array, Array]:
-        """Best linear coefficients at p, the basis, and the weighted residuals with those of the priors behind."""
+        """Best linear coefficients at p, the basis, and the weighted residuals with those of the
+        priors behind.
+        """
         basis = self.basis(p, masses)
         centre, doubt = self.linear_prior(basis.shape[1])
         left = np.vstack([basis * self.weight[:, None], np.diag(self.firmness / doubt)])
@@ -189,10 +211,12 @@ class _Problem:
         if not 0.0 <= coefficient[1] <= MOST_GROWTH:  # losses grow with temperature, within reason
             fixed = min(max(coefficient[1], 0.0), MOST_GROWTH)
             free = np.arange(len(coefficient)) != 1
-            coefficient[free] = np.linalg.solve(normal[np.ix_(free, free)], product[free] - normal[free, 1] * fixed)
+            coefficient[free] = np.linalg.solve(
+                normal[np.ix_(free, free)], product[free] - normal[free, 1] * fixed
+            )
             coefficient[1] = fixed
         usual, doubt = self.shape_prior
-        strange = (p - usual[:len(p)]) / doubt[:len(p)] * self.firmness
+        strange = (p - usual[: len(p)]) / doubt[: len(p)] * self.firmness
         return coefficient, basis, np.concatenate([left @ coefficient - right, strange])
 
 
@@ -200,16 +224,23 @@ def _model(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
     """The model of a parameter vector (nonlinear ones, then K, κ)."""
     t1 = float(np.exp(p[0]))
     t2 = min(float(np.exp(p[3])), 0.95 * t1) if masses == 2 else 0.0
-    return replace(like, time_constant_s=t1, lag_s=float(np.exp(p[1])), dead_time_s=max(float(p[2]), 0.0),
-                   second_s=t2, zero_s=max(float(p[4]), 0.0) * t2 if masses == 2 else 0.0,
-                   gain_c=float(p[-2]), loss_growth=max(float(p[-1]), -0.5))
+    return replace(
+        like,
+        time_constant_s=t1,
+        lag_s=float(np.exp(p[1])),
+        dead_time_s=max(float(p[2]), 0.0),
+        second_s=t2,
+        zero_s=max(float(p[4]), 0.0) * t2 if masses == 2 else 0.0,
+        gain_c=float(p[-2]),
+        loss_growth=max(float(p[-1]), -0.5),
+    )
 
 
 def fit_thermal(record: Record) -> ThermalFit:
     """Fit the model with one mass and with two to a log, and keep the second mass only on evidence.
 
-    Nonlinear least squares over the time constants with the linear coefficients solved for inside (variable
-    projection: Golub and Pereyra, SIAM J. Numer. Anal. 10, 1973, p. 413–432).
+    Nonlinear least squares over the time constants with the linear coefficients solved for inside
+    (variable projection: Golub and Pereyra, SIAM J. Numer. Anal. 10, 1973, p. 413–432).
     """
     use = ~record.skip
     problem, first = _problem(record)
@@ -219,7 +250,7 @@ def fit_thermal(record: Record) -> ThermalFit:
     beside = np.concatenate([one[0], [one[0][0] - 1.5, 1.5]])
     tries = [_fit_masses(problem, 2, start, record.delay_s, 5) for start in (behind, beside)]
     two = _fit_masses(problem, 2, min(tries, key=lambda f: f[1])[0], record.delay_s)
-    pieces = max(len(problem.time_s) / _memory(problem.solve(one[0], 1)[2][:use.sum()]), 10.0)
+    pieces = max(len(problem.time_s) / _memory(problem.solve(one[0], 1)[2][: use.sum()]), 10.0)
     evidence = float(pieces * np.log(max(one[1], 1e-12) / max(two[1], 1e-12)) - 2 * np.log(pieces))
     masses, best = (2, two[0]) if evidence > 0 else (1, one[0])
     return _answer(problem, best, masses, near, use, record.doubt_s, evidence)
@@ -242,14 +273,36 @@ def _problem(record: Record) -> tuple[_Problem, Array]:
     driven = replace(record.driven, edge_s=record.driven.edge_s - origin)
     cell = np.minimum((t / step).astype(np.int64), len(grid) - 2)
     first, gain = _start(t, reading, driven, reference, delay)
-    prior = (np.array([gain, GROWTH_PRIOR[0], ambient[0]]), np.array([0.3 * gain, GROWTH_PRIOR[1], ambient[1]]))
-    shape = (np.array([*first, np.log(2 * delay), 0.5]), np.array([1.0, 0.8, 0.6 * delay, 2.0, 1.0]))
+    prior = (
+        np.array([gain, GROWTH_PRIOR[0], ambient[0]]),
+        np.array([0.3 * gain, GROWTH_PRIOR[1], ambient[1]]),
+    )
+    shape = (
+        np.array([*first, np.log(2 * delay), 0.5]),
+        np.array([1.0, 0.8, 0.6 * delay, 2.0, 1.0]),
+    )
     neighbours = max(1.0, delay / interval)  # reports this close err together
     starts = tuple(b - origin for b in record.breaks_s if b > origin)
-    return _Problem(t[use], reading[use], 1.0 / sigma[use], grid, step, driven, rise**2 / reference, reference,
-                    (0.0, *starts), (3.0 if cold else 150.0), cell[use], (t / step - cell)[use], prior, shape,
-                    float(np.sqrt(neighbours)), driven.edge_s[1:-1], np.diff(driven.level),
-                    np.maximum(driven.doubt_s, 0.01)), first
+    return _Problem(
+        t[use],
+        reading[use],
+        1.0 / sigma[use],
+        grid,
+        step,
+        driven,
+        rise**2 / reference,
+        reference,
+        (0.0, *starts),
+        (3.0 if cold else 150.0),
+        cell[use],
+        (t / step - cell)[use],
+        prior,
+        shape,
+        float(np.sqrt(neighbours)),
+        driven.edge_s[1:-1],
+        np.diff(driven.level),
+        np.maximum(driven.doubt_s, 0.01),
+    ), first
 
 
 def _bounds(masses: int, delay_s: float) -> tuple[Array, Array]:
@@ -259,30 +312,55 @@ def _bounds(masses: int, delay_s: float) -> tuple[Array, Array]:
     return np.array(low[:size]), np.array(high[:size])
 
 
-def _fit_masses(problem: _Problem, masses: int, start: Array, delay_s: float, most: int = 30) -> tuple[Array, float]:
+def _fit_masses(
+    problem: _Problem, masses: int, start: Array, delay_s: float, most: int = 30
+) -> tuple[Array, float]:
     """Best nonlinear parameters and their weighted sum of squares, after at most so many steps."""
     low, high = _bounds(masses, delay_s)
     start = np.clip(start, low + 1e-3, high - 1e-3)
-    found = least_squares(lambda p: problem.solve(p, masses)[2], start, bounds=(low, high), x_scale="jac",
-                          xtol=1e-4, ftol=1e-4, gtol=1e-10, max_nfev=most)
+    found = least_squares(
+        lambda p: problem.solve(p, masses)[2],
+        start,
+        bounds=(low, high),
+        x_scale="jac",
+        xtol=1e-4,
+        ftol=1e-4,
+        gtol=1e-10,
+        max_nfev=most,
+    )
     return np.asarray(found.x, dtype=np.float64), float(2 * found.cost)
 
 
-def _start(t: Array, reading_c: Array, driven: Drive, reference_c: float,
-           delay_s: float) -> tuple[Array, float]:
-    """A first guess of ln T1, ln L, θ and of K: slope at full power against the power that holds the target."""
+def _start(
+    t: Array, reading_c: Array, driven: Drive, reference_c: float, delay_s: float
+) -> tuple[Array, float]:
+    """A first guess of ln T1, ln L, θ and of K: slope at full power against the power that holds
+    the target.
+    """
     tail = t > t[-1] / 2
-    held = max(float(np.interp(t[-1], driven.edge_s, driven.area) - np.interp(t[tail][0], driven.edge_s, driven.area))
-               / (t[-1] - t[tail][0]), 0.02)
+    held = max(
+        float(
+            np.interp(t[-1], driven.edge_s, driven.area)
+            - np.interp(t[tail][0], driven.edge_s, driven.area)
+        )
+        / (t[-1] - t[tail][0]),
+        0.02,
+    )
     wide = max(int(delay_s / max(float(np.median(np.diff(t))), 1e-3)), 2)
-    slope = float(np.max((reading_c[wide:] - reading_c[:-wide]) / np.maximum(t[wide:] - t[:-wide], 1e-3)))
+    slope = float(
+        np.max((reading_c[wide:] - reading_c[:-wide]) / np.maximum(t[wide:] - t[:-wide], 1e-3))
+    )
     time_constant = reference_c / held * float(driven.level.max()) / max(slope, 1e-3)
     gain = reference_c * (1 + GROWTH_PRIOR[0]) / held
-    return np.array([np.log(np.clip(time_constant, 10, 1e4)), np.log(max(delay_s / 2, 0.1)), delay_s / 2]), gain
+    return np.array(
+        [np.log(np.clip(time_constant, 10, 1e4)), np.log(max(delay_s / 2, 0.1)), delay_s / 2]
+    ), gain
 
 
 def _memory(residual: Array) -> float:
-    """How many neighbouring residuals say the same: 1 + 2 Σ autocorrelation, up to its first negative value."""
+    """How many neighbouring residuals say the same: 1 + 2 Σ autocorrelation, up to its first
+    negative value.
+    """
     r = residual - residual.mean()
     power = float(r @ r)
     total = 1.0
@@ -294,8 +372,15 @@ def _memory(residual: Array) -> float:
     return total
 
 
-def _answer(problem: _Problem, p: Array, masses: int, near: NDArray[np.bool_], use: NDArray[np.bool_], doubt_s: float,
-            evidence: float) -> ThermalFit:
+def _answer(
+    problem: _Problem,
+    p: Array,
+    masses: int,
+    near: NDArray[np.bool_],
+    use: NDArray[np.bool_],
+    doubt_s: float,
+    evidence: float,
+) -> ThermalFit:
     coefficient, basis, residual = problem.solve(p, masses)
     count = len(problem.time_s)
     names = ONE_MASS if masses == 1 else TWO_MASSES
@@ -304,10 +389,12 @@ def _answer(problem: _Problem, p: Array, masses: int, near: NDArray[np.bool_], u
         nudge = 1e-4 * max(1.0, abs(p[n]))
         moved = p.copy()
         moved[n] += nudge
-        jacobian.append(((problem.basis(moved, masses) - basis) @ coefficient * problem.weight / nudge)[:, None])
+        jacobian.append(
+            ((problem.basis(moved, masses) - basis) @ coefficient * problem.weight / nudge)[:, None]
+        )
     full = np.hstack(jacobian)
     size = basis.shape[1]
-    sd = np.concatenate([problem.linear_prior(size)[1], problem.shape_prior[1][:len(p)]])
+    sd = np.concatenate([problem.linear_prior(size)[1], problem.shape_prior[1][: len(p)]])
     information = full.T @ full
     scatter = float(residual[:count] @ residual[:count]) / max(count - len(sd), 1)
     inflation = max(scatter, 1.0) * _memory(residual[:count])
@@ -320,10 +407,19 @@ def _answer(problem: _Problem, p: Array, masses: int, near: NDArray[np.bool_], u
     miss = (fitted[use] - problem.reading_c)[near]
     around = problem.reading_c[near]
     parameters = np.concatenate([p, coefficient[:2]])
-    shift = coefficient[3:3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
+    shift = coefficient[3 : 3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
     like = ThermalModel(1.0, 1.0, 1.0, 1.0, float(coefficient[2]), 0.0, problem.reference_c)
     model = _model(parameters, masses, like)
-    return ThermalFit(model, (*names, "gain_c", "loss_growth"), parameters, covariance, fitted,
-                      float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
-                      float(np.std(around)) if len(around) else 0.0, masses, evidence, shift,
-                      float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2))) if len(shift) else 0.0)
+    return ThermalFit(
+        model,
+        (*names, "gain_c", "loss_growth"),
+        parameters,
+        covariance,
+        fitted,
+        float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
+        float(np.std(around)) if len(around) else 0.0,
+        masses,
+        evidence,
+        shift,
+        float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2))) if len(shift) else 0.0,
+    )

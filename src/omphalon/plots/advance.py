@@ -1,4 +1,6 @@
-"""Figures of pressure advance: the test print seen from above, the readings against the value, corners before and after."""
+"""Figures of pressure advance: the test print seen from above, the readings against the value,
+corners before and after.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ VALUES = LinearSegmentedColormap.from_list("values", [SEA, SAND, SIGNAL])
 
 
 def draw_preview(figure: Figure, printed: Any) -> None:
-    """The print from above, lines in their true width and coloured by value; the whole bed beside it; a tower from the side."""
+    """The print from above, lines in their true width and coloured by value; the whole bed beside
+    it; a tower from the side.
+    """
     wide, narrow = figure.subplots(1, 2, width_ratios=[2.4, 1])
     strokes = list(printed.strokes())
     draw_bed(narrow, strokes, printed.job, "On the bed, mm")
@@ -33,11 +37,20 @@ def draw_bed(ax: Axes, strokes: list[Any], job: Any, title: str) -> None:
     bed = job.bed
     x, y = bed.centre
     for shrink, colour, style in ((0.0, INK, "-"), (bed.margin_mm, FOG, "--")):
-        shape = Circle((x, y), bed.x_mm / 2 - shrink) if bed.round else Rectangle(
-            (x - bed.x_mm / 2 + shrink, y - bed.y_mm / 2 + shrink), bed.x_mm - 2 * shrink, bed.y_mm - 2 * shrink)
+        shape = (
+            Circle((x, y), bed.x_mm / 2 - shrink)
+            if bed.round
+            else Rectangle(
+                (x - bed.x_mm / 2 + shrink, y - bed.y_mm / 2 + shrink),
+                bed.x_mm - 2 * shrink,
+                bed.y_mm - 2 * shrink,
+            )
+        )
         shape.set(fill=False, edgecolor=colour, linestyle=style)
         ax.add_patch(shape)
-    ax.add_collection(LineCollection([s.places for s in strokes[:4000]], colors=SEA, linewidths=0.5))
+    ax.add_collection(
+        LineCollection([s.places for s in strokes[:4000]], colors=SEA, linewidths=0.5)
+    )
     ax.set_xlim(x - bed.x_mm / 2 - 5, x + bed.x_mm / 2 + 5)
     ax.set_ylim(y - bed.y_mm / 2 - 5, y + bed.y_mm / 2 + 5)
     ax.set_aspect("equal")
@@ -51,7 +64,9 @@ def draw_above(ax: Axes, strokes: list[Any], printed: Any) -> None:
     values = np.array([np.nan if s.value is None else s.value for s in low])
     known = values[np.isfinite(values)]
     top, bottom = (float(known.max()), float(known.min())) if len(known) else (1.0, 0.0)
-    colours = [FOG if np.isnan(v) else VALUES((v - bottom) / max(top - bottom, 1e-12)) for v in values]
+    colours = [
+        FOG if np.isnan(v) else VALUES((v - bottom) / max(top - bottom, 1e-12)) for v in values
+    ]
     places = np.concatenate([np.array(s.places) for s in low])
     ax.set_xlim(places[:, 0].min() - 4, places[:, 0].max() + 14)
     ax.set_ylim(places[:, 1].min() - 4, places[:, 1].max() + 6)
@@ -59,21 +74,46 @@ def draw_above(ax: Axes, strokes: list[Any], printed: Any) -> None:
     for stroke, colour in zip(low, colours, strict=True):
         for n, speed in enumerate(stroke.speeds_mm_s):
             quick = speed > printed.job.slow_mm_s * 1.2
-            ax.plot(*np.array(stroke.places[n:n + 2]).T, color=colour, linewidth=2.4 if quick else 1.3, solid_capstyle="round")
+            ax.plot(
+                *np.array(stroke.places[n : n + 2]).T,
+                color=colour,
+                linewidth=2.4 if quick else 1.3,
+                solid_capstyle="round",
+            )
     for label in printed.labels:
-        ax.annotate(label.text, (label.x_mm, label.y_mm), color=INK, fontsize=8, va="center" if label.beside else "bottom",
-                    ha="left" if label.beside else "center")
+        ax.annotate(
+            label.text,
+            (label.x_mm, label.y_mm),
+            color=INK,
+            fontsize=8,
+            va="center" if label.beside else "bottom",
+            ha="left" if label.beside else "center",
+        )
 
 
 def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
-    """A tower from its front: the outline of each layer coloured by its value, marks on the left, values at the heights."""
-    dress(ax, x="x, mm", y="height, mm", title="The tower from its front, pressure advance in s at each mark")
+    """A tower from its front: the outline of each layer coloured by its value, marks on the left,
+    values at the heights.
+    """
+    dress(
+        ax,
+        x="x, mm",
+        y="height, mm",
+        title="The tower from its front, pressure advance in s at each mark",
+    )
     ax.grid(False)
     layers = [s for s in strokes if s.value is not None]
     values = np.array([s.value for s in layers])
     span = max(float(np.ptp(values)), 1e-12)
-    lines = [((min(p[0] for p in s.places), s.z_mm), (max(p[0] for p in s.places), s.z_mm)) for s in layers]
-    ax.add_collection(LineCollection(lines, colors=[VALUES((v - values.min()) / span) for v in values], linewidths=1.6))
+    lines = [
+        ((min(p[0] for p in s.places), s.z_mm), (max(p[0] for p in s.places), s.z_mm))
+        for s in layers
+    ]
+    ax.add_collection(
+        LineCollection(
+            lines, colors=[VALUES((v - values.min()) / span) for v in values], linewidths=1.6
+        )
+    )
     right = max(line[1][0] for line in lines)
     left = min(line[0][0] for line in lines)
     ax.set_xlim(left - 6, right + 12)
@@ -81,8 +121,22 @@ def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
     ax.set_aspect("equal", adjustable="box")
     for label in printed.labels:
         ax.annotate(f"{label.text}", (right + 1.5, label.y_mm), color=INK, fontsize=10, va="center")
-    ax.annotate("clean corner", (right, layers[-1].z_mm), xytext=(-8, 6), textcoords="offset points", ha="right", color=INK)
-    ax.annotate("a mark each 5 mm", (left, layers[-1].z_mm), xytext=(8, 6), textcoords="offset points", ha="left", color=INK)
+    ax.annotate(
+        "clean corner",
+        (right, layers[-1].z_mm),
+        xytext=(-8, 6),
+        textcoords="offset points",
+        ha="right",
+        color=INK,
+    )
+    ax.annotate(
+        "a mark each 5 mm",
+        (left, layers[-1].z_mm),
+        xytext=(8, 6),
+        textcoords="offset points",
+        ha="left",
+        color=INK,
+    )
 
 
 def draw_advance(figure: Figure, picture: Any) -> None:
@@ -91,7 +145,12 @@ def draw_advance(figure: Figure, picture: Any) -> None:
     best = picture.best
     low, high = picture.answer_s - picture.half_s, picture.answer_s + picture.half_s
     looked = picture.read.startswith("best-looking")
-    dress(ax, x="pressure advance, s", y="reading" if looked else picture.read, title="Where corners are best")
+    dress(
+        ax,
+        x="pressure advance, s",
+        y="reading" if looked else picture.read,
+        title="Where corners are best",
+    )
     ax.axvspan(low, high, color=PALE, linewidth=0)
     if looked:
         seen = np.arange(1, len(picture.values_s) + 1, dtype=float)
@@ -106,24 +165,50 @@ def draw_advance(figure: Figure, picture: Any) -> None:
     for keep, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
         some = best.keep == keep
         if some.any():
-            ax.errorbar(picture.values_s[some], seen[some], fmt=marker, color=colour, markersize=7, linewidth=1, capsize=3,
-                        **deviation)
+            ax.errorbar(
+                picture.values_s[some],
+                seen[some],
+                fmt=marker,
+                color=colour,
+                markersize=7,
+                linewidth=1,
+                capsize=3,
+                **deviation,
+            )
     for x, y in zip(picture.values_s[~best.keep], seen[~best.keep], strict=True):
-        ax.annotate("left out", (x, y), xytext=(9, 0), textcoords="offset points", va="center", color=INK)
+        ax.annotate(
+            "left out", (x, y), xytext=(9, 0), textcoords="offset points", va="center", color=INK
+        )
     if best.curve is not None:
         ax.plot(*best.curve, color=SIGNAL, linewidth=1.6)
     ax.axvline(picture.answer_s, color=SIGNAL, linewidth=1.8)
-    ax.annotate(f" best {picture.answer_s:.3g} ± {picture.half_s:.2g} s", (picture.answer_s, 0.98), color=INK, fontsize=12,
-                xycoords=("data", "axes fraction"), va="top")
+    ax.annotate(
+        f" best {picture.answer_s:.3g} ± {picture.half_s:.2g} s",
+        (picture.answer_s, 0.98),
+        color=INK,
+        fontsize=12,
+        xycoords=("data", "axes fraction"),
+        va="top",
+    )
     if picture.present_s is not None:
         ax.axvline(picture.present_s, color=INK, linewidth=1.4, linestyle=":")
-        ax.annotate(f" present {picture.present_s:g}", (picture.present_s, 0.02), color=INK, fontsize=11,
-                    xycoords=("data", "axes fraction"))
+        ax.annotate(
+            f" present {picture.present_s:g}",
+            (picture.present_s, 0.02),
+            color=INK,
+            fontsize=11,
+            xycoords=("data", "axes fraction"),
+        )
 
 
-def _reach(span: tuple[float, float], values: Any, deviation: float, low: float, high: float) -> tuple[float, float]:
+def _reach(
+    span: tuple[float, float], values: Any, deviation: float, low: float, high: float
+) -> tuple[float, float]:
     """What of the printed range is shown: all of it, and the readings' error bars."""
-    return (min(span[0], float(values.min()) - 2.2 * deviation, low), max(span[1], float(values.max()) + 2.2 * deviation, high))
+    return (
+        min(span[0], float(values.min()) - 2.2 * deviation, low),
+        max(span[1], float(values.max()) + 2.2 * deviation, high),
+    )
 
 
 def draw_corners(figure: Figure, picture: Any) -> None:
@@ -132,15 +217,47 @@ def draw_corners(figure: Figure, picture: Any) -> None:
     dress(ax, y="bulge, mm (positive stands out)", title="Corners before and after")
     ax.axhline(0, color=FOG, linewidth=1.2, linestyle="--")
     ticks: list[tuple[float, str]] = []
-    for n, (bulges, names, mean, when, colour) in enumerate(zip(
-            picture.bulges_mm, picture.names, picture.means, ("before", "after"), (SAND, SEA), strict=True)):
+    for n, (bulges, names, mean, when, colour) in enumerate(
+        zip(
+            picture.bulges_mm,
+            picture.names,
+            picture.means,
+            ("before", "after"),
+            (SAND, SEA),
+            strict=True,
+        )
+    ):
         at = n * (len(picture.bulges_mm[0]) + 1.5) + np.arange(len(bulges))
-        ax.fill_between([at[0] - 0.5, at[-1] + 0.5], mean.value - mean.half_width, mean.value + mean.half_width, color=PALE)
+        ax.fill_between(
+            [at[0] - 0.5, at[-1] + 0.5],
+            mean.value - mean.half_width,
+            mean.value + mean.half_width,
+            color=PALE,
+        )
         ax.plot([at[0] - 0.5, at[-1] + 0.5], [mean.value] * 2, color=SIGNAL, linewidth=1.8)
-        ax.errorbar(at, bulges, yerr=2 * picture.deviation_mm, fmt="o", color=colour, markersize=8, capsize=3, linewidth=1)
+        ax.errorbar(
+            at,
+            bulges,
+            yerr=2 * picture.deviation_mm,
+            fmt="o",
+            color=colour,
+            markersize=8,
+            capsize=3,
+            linewidth=1,
+        )
         top = float(bulges.max()) + 2 * picture.deviation_mm
-        ax.annotate(f"{when}: {mean.value:+.3f} ± {mean.half_width:.3f} mm", (at.mean(), top),
-                    xytext=(0, 14), textcoords="offset points", ha="center", color=INK, fontsize=12)
-        ticks.extend((float(x), name or str(k + 1)) for k, (x, name) in enumerate(zip(at, names, strict=True)))
+        ax.annotate(
+            f"{when}: {mean.value:+.3f} ± {mean.half_width:.3f} mm",
+            (at.mean(), top),
+            xytext=(0, 14),
+            textcoords="offset points",
+            ha="center",
+            color=INK,
+            fontsize=12,
+        )
+        ticks.extend(
+            (float(x), name or str(k + 1))
+            for k, (x, name) in enumerate(zip(at, names, strict=True))
+        )
     ax.set_xticks([t[0] for t in ticks], [t[1] for t in ticks])
     ax.margins(y=0.25)

@@ -1,4 +1,6 @@
-"""Figures of input shapers: the measured response with its modes, and the acceleration that each shaper allows."""
+"""Figures of input shapers: the measured response with its modes, and the acceleration that each
+shaper allows.
+"""
 
 from __future__ import annotations
 
@@ -10,22 +12,39 @@ from matplotlib.figure import Figure
 
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
-LINES = {"zv": (FOG, "-"), "zvd": (FOG, "--"), "mzv": (SEA, "-"), "ei": (SEA, "--"), "ei2": (SAND, "-"), "ei3": (SAND, "--")}
+LINES = {
+    "zv": (FOG, "-"),
+    "zvd": (FOG, "--"),
+    "mzv": (SEA, "-"),
+    "ei": (SEA, "--"),
+    "two-hump": (SAND, "-"),
+    "three-hump": (SAND, "--"),
+}
 
 
 def draw_shaper(figure: Figure, pictures: Any) -> None:
-    """One column an axis: above, measured response against the model with the modes as bands; below, the allowed acceleration."""
+    """One column an axis: above, measured response against the model with the modes as bands;
+    below, the allowed acceleration.
+    """
     panels = figure.subplots(2, len(pictures), squeeze=False)
     for n, one in enumerate(pictures):
         if one.frequency_hz is None:
             draw_bare(panels[0, n], one)
         else:
-            draw_response(panels[0, n], one.frequency_hz, one.measured, one.modelled, one.modes,
-                          f"Axis {one.axis}: response, motor = 1")
+            draw_response(
+                panels[0, n],
+                one.frequency_hz,
+                one.measured,
+                one.modelled,
+                one.modes,
+                f"Axis {one.axis}: response, motor = 1",
+            )
         draw_allowed(panels[1, n], one)
 
 
-def draw_response(ax: Axes, frequency: Any, measured: Any, modelled: Any, modes: Any, title: str) -> None:
+def draw_response(
+    ax: Axes, frequency: Any, measured: Any, modelled: Any, modes: Any, title: str
+) -> None:
     """Measured and modelled response, each mode a band of its width."""
     dress(ax, x="frequency, Hz", y="response", title=title)
     top = float(max(measured.max(), modelled.max()))
@@ -35,44 +54,95 @@ def draw_response(ax: Axes, frequency: Any, measured: Any, modelled: Any, modes:
     ax.plot(frequency, measured, ".", color=SEA, markersize=5)
     ax.plot(frequency, modelled, color=SIGNAL, linewidth=1.5)
     for n, mode in enumerate(modes):
-        ax.annotate(f"{mode.frequency_hz:.1f} Hz, ζ {mode.damping:.3f}, {mode.share:.0%}",
-                    (mode.frequency_hz, top * (1.30 - 0.08 * n)), va="center", color=INK, fontsize=10,
-                    ha="left" if mode.frequency_hz < frequency.mean() else "right")
+        ax.annotate(
+            f"{mode.frequency_hz:.1f} Hz, ζ {mode.damping:.3f}, {mode.share:.0%}",
+            (mode.frequency_hz, top * (1.30 - 0.08 * n)),
+            va="center",
+            color=INK,
+            fontsize=10,
+            ha="left" if mode.frequency_hz < frequency.mean() else "right",
+        )
         ax.plot([mode.frequency_hz] * 2, [0, top * (1.27 - 0.08 * n)], color=FOG, linewidth=0.8)
     ax.set_ylim(0, top * 1.38)
     ax.set_xlim(float(frequency[0]), float(frequency[-1]))
-    ax.annotate("points: measured\nline: modes", (0.99, 0.62), xycoords="axes fraction", ha="right", va="top", color=INK, fontsize=9)
+    ax.annotate(
+        "points: measured\nline: modes",
+        (0.99, 0.62),
+        xycoords="axes fraction",
+        ha="right",
+        va="top",
+        color=INK,
+        fontsize=9,
+    )
 
 
 def draw_bare(ax: Axes, one: Any) -> None:
     """No log: the mode that ripples tell."""
     mode = one.modes[0]
     dress(ax, x="frequency, Hz", title=f"Axis {one.axis}: from ripples, {one.title}")
-    ax.axvspan(mode.frequency_hz - mode.frequency_half_hz, mode.frequency_hz + mode.frequency_half_hz, color=PALE)
+    ax.axvspan(
+        mode.frequency_hz - mode.frequency_half_hz,
+        mode.frequency_hz + mode.frequency_half_hz,
+        color=PALE,
+    )
     ax.axvline(mode.frequency_hz, color=SIGNAL)
-    ax.annotate(f" {mode.frequency_hz:.1f} ± {mode.frequency_half_hz:.1f} Hz", (mode.frequency_hz, 0.5), color=INK, fontsize=12)
+    ax.annotate(
+        f" {mode.frequency_hz:.1f} ± {mode.frequency_half_hz:.1f} Hz",
+        (mode.frequency_hz, 0.5),
+        color=INK,
+        fontsize=12,
+    )
     ax.set_xlim(15, 130)
     ax.set_yticks([])
 
 
 def draw_allowed(ax: Axes, one: Any) -> None:
     """Allowed acceleration over each shaper's frequency; the pick marked with its value."""
-    dress(ax, x="shaper's frequency, Hz", y="allowed, mm/s²", title=f"Axis {one.axis}: acceleration that stays clean")
+    dress(
+        ax,
+        x="shaper's frequency, Hz",
+        y="allowed, mm/s²",
+        title=f"Axis {one.axis}: acceleration that stays clean",
+    )
     top = max(float(curve.max()) for curve in one.curves.values())
     for name, curve in one.curves.items():
         colour, style = LINES[name]
         mine = name == one.chosen.shaper
-        ax.plot(one.curve_hz, curve, color=SIGNAL if mine else colour, linestyle="-" if mine else style,
-                linewidth=2.0 if mine else 1.3, zorder=3 if mine else 2)
+        ax.plot(
+            one.curve_hz,
+            curve,
+            color=SIGNAL if mine else colour,
+            linestyle="-" if mine else style,
+            linewidth=2.0 if mine else 1.3,
+            zorder=3 if mine else 2,
+        )
         best = int(np.argmax(curve))
         if not mine:
-            ax.annotate(name, (float(one.curve_hz[best]), float(curve[best])), xytext=(0, 3), textcoords="offset points", color=INK,
-                        fontsize=9, ha="center", va="bottom")
+            ax.annotate(
+                name,
+                (float(one.curve_hz[best]), float(curve[best])),
+                xytext=(0, 3),
+                textcoords="offset points",
+                color=INK,
+                fontsize=9,
+                ha="center",
+                va="bottom",
+            )
     pick = one.chosen
-    ax.plot([pick.frequency_hz], [pick.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4)
-    ax.plot([pick.frequency_hz] * 2, [pick.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8)
-    ax.annotate(f" {pick.shaper} at {pick.frequency_hz:.1f} Hz: {pick.acceleration_mm_s2:.0f}", (pick.frequency_hz, top * 1.17),
-                color=INK, fontsize=11, fontweight="bold", va="center")
+    ax.plot(
+        [pick.frequency_hz], [pick.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4
+    )
+    ax.plot(
+        [pick.frequency_hz] * 2, [pick.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8
+    )
+    ax.annotate(
+        f" {pick.shaper} at {pick.frequency_hz:.1f} Hz: {pick.acceleration_mm_s2:.0f}",
+        (pick.frequency_hz, top * 1.17),
+        color=INK,
+        fontsize=11,
+        fontweight="bold",
+        va="center",
+    )
     ax.set_ylim(0, top * 1.28)
     ax.set_xlim(float(one.curve_hz[0]), float(one.curve_hz[-1]))
 
@@ -82,11 +152,20 @@ def draw_before_after(figure: Figure, picture: Any) -> None:
     panels = figure.subplots(len(picture.logs), 1, squeeze=False)[:, 0]
     words = ("before", "after") if len(picture.logs) == 2 else ("now",)
     setting = picture.setting
-    for ax, when, (name, frequency, measured, modelled, modes, allows) in zip(panels, words, picture.logs, strict=True):
+    for ax, when, (name, frequency, measured, modelled, modes, allows) in zip(
+        panels, words, picture.logs, strict=True
+    ):
         fits = "enough" if allows >= 0.97 * picture.acceleration_mm_s2 else "too little"
-        draw_response(ax, frequency, measured, modelled, modes,
-                      f"{when}, {name}: {setting.shaper} at {setting.frequency_hz:g} Hz allows {allows:.0f} mm/s², {fits} for "
-                      f"{picture.acceleration_mm_s2:.0f}")
+        draw_response(
+            ax,
+            frequency,
+            measured,
+            modelled,
+            modes,
+            f"{when}, {name}: {setting.shaper} at {setting.frequency_hz:g} Hz allows {allows:.0f} "
+            f"mm/s², {fits} for "
+            f"{picture.acceleration_mm_s2:.0f}",
+        )
     high = max(ax.get_ylim()[1] for ax in panels)
     for ax in panels:
         ax.set_ylim(0, high)

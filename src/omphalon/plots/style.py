@@ -1,4 +1,6 @@
-"""The small set of colours and habits that all figures share; told apart also in grey and by colour-blind eyes."""
+"""The small set of colours and habits that all figures share; told apart also in grey and by
+colour-blind eyes.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,10 @@
-"""Test prints for pressure advance: a tower, a ladder of lines, a row of corners. All as strokes."""
+"""Test prints for pressure advance: a tower, a ladder of lines, a row of corners. All as
+strokes.
+"""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,6 +13,7 @@ from omphalon.prints.job import Job
 from omphalon.prints.strokes import Stroke, even
 
 GAP_MM = 3.0
+MARK_MM = 0.4
 
 
 def in_words(values: tuple[float, ...]) -> tuple[str, ...]:
@@ -32,16 +36,18 @@ class Label:
 
 @dataclass(frozen=True)
 class Tower:
-    """A hollow square of one wall, `side_mm` wide. The value at height h is start + per_mm · h, a layer's that of its middle.
+    """A hollow square of one wall, `side_mm` wide. The value at height h is start + per_mm · h, a
+    layer's that of its middle.
 
-    Each loop starts at the rear left corner: the seam. The front right corner is the clean one, shown by a bar on the plate.
-    Every 5 mm two layers bulge out in the middle of the left side, every 10 mm in the middle of the rear side too.
+    Each loop starts at the rear left corner: the seam. The front right corner is the clean one,
+    shown by a bar on the plate. Every 5 mm two layers bulge out in the middle of the left side,
+    every 10 mm in the middle of the rear side too.
     """
 
     start: float
     stop: float
     per_mm: float
-    side_mm: float = 40.0
+    side_mm: float = 36.0
     mark_mm: float = 0.6
     brim_loops: int = 4
 
@@ -50,7 +56,7 @@ class Tower:
         return (self.stop - self.start) / self.per_mm
 
     def layers(self, job: Job) -> int:
-        return max(round(self.height_mm / job.layer_mm), 1)
+        return max(math.ceil(self.height_mm / job.layer_mm - 1e-6), 1)
 
     def strokes(self, job: Job) -> Iterator[Stroke]:
         x, y = job.middle
@@ -58,50 +64,91 @@ class Tower:
         yield prime(job, x - half - self.brim_loops * job.width_mm - GAP_MM, y - half, self.side_mm)
         for loop in range(self.brim_loops, 0, -1):
             r = half + loop * job.width_mm * 0.95
-            yield even(job.first_mm_s, ((x - r, y + r), (x - r, y - r), (x + r, y - r), (x + r, y + r), (x - r, y + r)),
-                       job.layer_mm, self.start, "brim")
+            yield even(
+                job.first_mm_s,
+                ((x - r, y + r), (x - r, y - r), (x + r, y - r), (x + r, y + r), (x - r, y + r)),
+                job.layer_mm,
+                self.start,
+                "brim",
+            )
         r = half + (self.brim_loops + 1) * job.width_mm
-        yield even(job.first_mm_s, ((x + r, y - r), (x + r + 4, y - r - 4)), job.layer_mm, None, "bar: the clean corner is here")
+        yield even(
+            job.first_mm_s,
+            ((x + r, y - r), (x + r + 4, y - r - 4)),
+            job.layer_mm,
+            None,
+            "bar: the clean corner is here",
+        )
         for n in range(self.layers(job)):
             middle = (n + 0.5) * job.layer_mm
-            places = (*self._side_with_mark(x, y, half, middle), (x + half, y - half), (x + half, y + half),
-                      *self._rear_with_mark(x, y, half, middle), (x - half, y + half))
-            yield even(job.first_mm_s if n == 0 else job.fast_mm_s, places, (n + 1) * job.layer_mm,
-                       min(self.start + self.per_mm * middle, self.stop), "tower" if n == 0 else "")
+            low, high = n * job.layer_mm, (n + 1) * job.layer_mm
+            places = (
+                *self._side_with_mark(x, y, half, _marked(low, high, 5.0)),
+                (x + half, y - half),
+                (x + half, y + half),
+                *self._rear_with_mark(x, y, half, _marked(low, high, 10.0)),
+                (x - half, y + half),
+            )
+            yield even(
+                job.first_mm_s if n == 0 else job.fast_mm_s,
+                places,
+                (n + 1) * job.layer_mm,
+                min(self.start + self.per_mm * middle, self.stop),
+                "tower" if n == 0 else "",
+            )
 
-    def _side_with_mark(self, x: float, y: float, half: float, middle: float) -> Iterator[tuple[float, float]]:
+    def _side_with_mark(
+        self, x: float, y: float, half: float, marked: bool
+    ) -> Iterator[tuple[float, float]]:
         """The left side, rear to front, with the mark of each 5 mm."""
         yield x - half, y + half
-        if _marked(middle, 5.0):
-            yield from ((x - half, y + 3), (x - half - self.mark_mm, y + 2), (x - half - self.mark_mm, y - 2), (x - half, y - 3))
+        if marked:
+            yield from (
+                (x - half, y + 3),
+                (x - half - self.mark_mm, y + 2),
+                (x - half - self.mark_mm, y - 2),
+                (x - half, y - 3),
+            )
         yield x - half, y - half
 
-    def _rear_with_mark(self, x: float, y: float, half: float, middle: float) -> Iterator[tuple[float, float]]:
+    def _rear_with_mark(
+        self, x: float, y: float, half: float, marked: bool
+    ) -> Iterator[tuple[float, float]]:
         """The rear side's mark of each 10 mm, right to left."""
-        if _marked(middle, 10.0):
-            yield from ((x + 3, y + half), (x + 2, y + half + self.mark_mm), (x - 2, y + half + self.mark_mm), (x - 3, y + half))
+        if marked:
+            yield from (
+                (x + 3, y + half),
+                (x + 2, y + half + self.mark_mm),
+                (x - 2, y + half + self.mark_mm),
+                (x - 3, y + half),
+            )
 
     def labels(self, job: Job) -> tuple[Label, ...]:
         """Values at the 5 mm marks, for a picture from the side."""
-        marks = range(0, int(self.height_mm) + 1, 5)
+        marks = range(0, int(self.height_mm + 1e-6) + 1, 5)
         return tuple(Label(0.0, float(h), f"{self.start + self.per_mm * h:.4g}") for h in marks)
 
 
-def _marked(middle: float, every: float) -> bool:
-    """Whether a layer belongs to a mark: the 0.4 mm below a multiple."""
-    return middle > every / 2 and -0.4 < (middle + every / 2) % every - every / 2 < 0
+def _marked(low: float, high: float, every: float) -> bool:
+    """Whether a layer from low to high belongs to a mark: it lies at least by half in the MARK_MM
+    below a multiple, or ends there.
+    """
+    goal = max(round(high / every), 1) * every
+    inside = min(high, goal + 1e-6) - max(low, goal - MARK_MM)
+    return inside > 0.5 * (high - low) or low < goal - 1e-6 <= high
 
 
 @dataclass(frozen=True)
 class Ladder:
-    """Lines one above the other, one value a line: slow, fast, slow; the value printed at the left end.
+    """Lines one above the other, one value a line: slow, fast, slow; the value printed at the left
+    end.
 
     Short ticks below and above all lines show where the speed changes.
     """
 
     values: tuple[float, ...]
-    slow_mm: float = 20.0
-    fast_mm: float = 40.0
+    slow_mm: float = 22.0
+    fast_mm: float = 36.0
     pitch_mm: float = 5.0
     digit_mm: float = 3.2
 
@@ -114,34 +161,59 @@ class Ladder:
         label = max(width_of(w, self.digit_mm) for w in self.words)
         whole = label + GAP_MM + 2 * self.slow_mm + self.fast_mm
         x, y = job.middle
-        return x - whole / 2, x - whole / 2 + label + GAP_MM, y - (len(self.values) - 1) * self.pitch_mm / 2
+        return (
+            x - whole / 2,
+            x - whole / 2 + label + GAP_MM,
+            y - (len(self.values) - 1) * self.pitch_mm / 2,
+        )
 
     def strokes(self, job: Job) -> Iterator[Stroke]:
         left, x, y = self._left(job)
-        turns = (x, x + self.slow_mm, x + self.slow_mm + self.fast_mm, x + 2 * self.slow_mm + self.fast_mm)
+        turns = (
+            x,
+            x + self.slow_mm,
+            x + self.slow_mm + self.fast_mm,
+            x + 2 * self.slow_mm + self.fast_mm,
+        )
         top = y + (len(self.values) - 1) * self.pitch_mm
         yield prime(job, left, y - self.pitch_mm - 3, turns[3] - left, upright=False)
         for row, (value, word) in enumerate(zip(self.values, self.words, strict=True)):
             at = y + row * self.pitch_mm
             yield from number(job, word, left, at - self.digit_mm / 2, self.digit_mm, value)
-            yield Stroke(tuple((turn, at) for turn in turns), (job.slow_mm_s, job.fast_mm_s, job.slow_mm_s), job.layer_mm,
-                         value, f"line {word}")
+            yield Stroke(
+                tuple((turn, at) for turn in turns),
+                (job.slow_mm_s, job.fast_mm_s, job.slow_mm_s),
+                job.layer_mm,
+                value,
+                f"line {word}",
+            )
         for turn in turns[1:3]:
             for end, away in ((y, -1), (top, 1)):
-                yield even(job.first_mm_s, ((turn, end + away * 1.5), (turn, end + away * 4)), job.layer_mm, None, "tick")
+                yield even(
+                    job.first_mm_s,
+                    ((turn, end + away * 1.5), (turn, end + away * 4)),
+                    job.layer_mm,
+                    None,
+                    "tick",
+                )
 
     def labels(self, job: Job) -> tuple[Label, ...]:
         _, x, y = self._left(job)
         end = x + 2 * self.slow_mm + self.fast_mm
-        return tuple(Label(end + 2, y + row * self.pitch_mm, word, True) for row, word in enumerate(self.words))
+        return tuple(
+            Label(end + 2, y + row * self.pitch_mm, word, True)
+            for row, word in enumerate(self.words)
+        )
 
 
 @dataclass(frozen=True)
 class Corners:
-    """Separate right-angled strokes side by side, one value each, several layers high; the value printed below each.
+    """Separate right-angled strokes side by side, one value each, several layers high; the value
+    printed below each.
 
-    Each comes up its long leg and turns right into its short one; rows are added where one is not enough. Layers go through the
-    values forth and back, so that what pressure a neighbour leaves behind evens out.
+    Each comes up its long leg and turns right into its short one; rows are added where one is not
+    enough. Layers go through the values forth and back, so that what pressure a neighbour leaves
+    behind evens out.
     """
 
     values: tuple[float, ...]
@@ -159,7 +231,9 @@ class Corners:
         return max(self.foot_mm + GAP_MM, max(width_of(w, self.digit_mm) for w in self.words) + 2.0)
 
     def _spots(self, job: Job) -> Iterator[tuple[float, float]]:
-        """Lower end of each stroke; the rows are filled evenly, as many as the bed's width asks for."""
+        """Lower end of each stroke; the rows are filled evenly, as many as the bed's width asks
+        for.
+        """
         pitch, high = self.pitch_mm(), self.leg_mm + self.digit_mm + 2 * GAP_MM
         free = job.bed.x_mm * (0.75 if job.bed.round else 1.0) - 2 * job.bed.margin_mm - 4
         columns = self.columns or max(min(int(free / pitch), len(self.values)), 1)
@@ -168,25 +242,40 @@ class Corners:
         x, y = job.middle
         for n in range(len(self.values)):
             row, column = divmod(n, columns)
-            yield (x - columns * pitch / 2 + column * pitch + 1.0,
-                   y + (rows / 2 - 1 - row) * high + self.digit_mm + GAP_MM)
+            yield (
+                x - columns * pitch / 2 + column * pitch + 1.0,
+                y + (rows / 2 - 1 - row) * high + self.digit_mm + GAP_MM,
+            )
 
     def strokes(self, job: Job) -> Iterator[Stroke]:
         spots = tuple(self._spots(job))
         low_x, low_y = min(s[0] for s in spots), min(s[1] for s in spots)
-        yield prime(job, low_x, low_y - self.digit_mm - 3 - GAP_MM, max(s[0] for s in spots) + self.foot_mm - low_x, upright=False)
+        yield prime(
+            job,
+            low_x,
+            low_y - self.digit_mm - 3 - GAP_MM,
+            max(s[0] for s in spots) + self.foot_mm - low_x,
+            upright=False,
+        )
         for (x, y), value, word in zip(spots, self.values, self.words, strict=True):
             yield from number(job, word, x, y - self.digit_mm - 1.5, self.digit_mm, value)
         for layer in range(1, self.layers + 1):
             speed = job.first_mm_s if layer == 1 else job.fast_mm_s
             row = list(zip(spots, self.values, self.words, strict=True))
             for (x, y), value, word in row if layer % 2 else reversed(row):
-                yield even(speed, ((x, y), (x, y + self.leg_mm), (x + self.foot_mm, y + self.leg_mm)), layer * job.layer_mm, value,
-                           f"corner {word}, layer {layer}")
+                yield even(
+                    speed,
+                    ((x, y), (x, y + self.leg_mm), (x + self.foot_mm, y + self.leg_mm)),
+                    layer * job.layer_mm,
+                    value,
+                    f"corner {word}, layer {layer}",
+                )
 
     def labels(self, job: Job) -> tuple[Label, ...]:
-        return tuple(Label(x + 1.5, y + 0.7 * self.leg_mm, word, True)
-                     for (x, y), word in zip(self._spots(job), self.words, strict=True))
+        return tuple(
+            Label(x + 1.5, y + 0.7 * self.leg_mm, word, True)
+            for (x, y), word in zip(self._spots(job), self.words, strict=True)
+        )
 
 
 def prime(job: Job, x: float, y: float, length: float, upright: bool = True) -> Stroke:
@@ -195,7 +284,9 @@ def prime(job: Job, x: float, y: float, length: float, upright: bool = True) -> 
     return even(job.first_mm_s, ((x, y), end), job.layer_mm, None, "first line: fills the nozzle")
 
 
-def number(job: Job, text: str, x: float, y: float, high_mm: float, value: float | None) -> Iterator[Stroke]:
+def number(
+    job: Job, text: str, x: float, y: float, high_mm: float, value: float | None
+) -> Iterator[Stroke]:
     """A text drawn by the nozzle, slowly."""
     for places in drawn(text, x, y, high_mm):
         yield even(job.first_mm_s, places, job.layer_mm, value, f"digits {text}")

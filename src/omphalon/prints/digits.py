@@ -1,4 +1,6 @@
-"""Digits that a nozzle can draw: few strokes, no line laid twice, on a grid two wide and four high."""
+"""Digits that a nozzle can draw: few strokes, no line laid twice, on a grid two wide and four
+high.
+"""
 
 from __future__ import annotations
 

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 from omphalon.errors import UsageError
+from omphalon.units import BED_MOST_C, HOTEND_MOST_C
 
 MOST_FLOW_MM3_S = 30.0
 MOST_SPEED_MM_S = 1000.0
@@ -13,7 +14,9 @@ MOST_SPEED_MM_S = 1000.0
 
 @dataclass(frozen=True)
 class Bed:
-    """The plate: `x_mm` by `y_mm`, or round with the diameter `x_mm`; where its zero lies; how high the printer is."""
+    """The plate: `x_mm` by `y_mm`, or round with the diameter `x_mm`; where its zero lies; how high
+    the printer is.
+    """
 
     x_mm: float = 220.0
     y_mm: float = 220.0
@@ -36,15 +39,24 @@ class Bed:
 
     @property
     def words(self) -> str:
-        kind = f"round bed of {self.x_mm:g} mm" if self.round else f"bed of {self.x_mm:g} x {self.y_mm:g} mm"
-        return f"{kind}, zero {'in its middle' if self.centred else 'at its corner'}, {self.height_mm:g} mm high"
+        kind = (
+            f"round bed of {self.x_mm:g} mm"
+            if self.round
+            else f"bed of {self.x_mm:g} x {self.y_mm:g} mm"
+        )
+        return (
+            f"{kind}, zero {'in its middle' if self.centred else 'at its corner'}, "
+            f"{self.height_mm:g} mm high"
+        )
 
 
 @dataclass(frozen=True)
 class Job:
-    """How a test print is laid: line, speeds, acceleration, temperatures, retraction, fan; `at` is its middle on the bed.
+    """How a test print is laid: line, speeds, acceleration, temperatures, retraction, fan; `at` is
+    its middle on the bed.
 
-    `width_mm` is the line's width, `slow` and `fast` the two speeds of the test, `fan` the share of its full speed.
+    `width_mm` is the line's width, `slow` and `fast` the two speeds of the test, `fan` the share of
+    its full speed.
     """
 
     bed: Bed = Bed()
@@ -53,15 +65,15 @@ class Job:
     filament_mm: float = 1.75
     layer_mm: float = 0.2
     width_mm: float = 0.45
-    slow_mm_s: float = 20.0
-    fast_mm_s: float = 100.0
+    slow_mm_s: float = 22.0
+    fast_mm_s: float = 90.0
     first_mm_s: float = 20.0
     travel_mm_s: float = 150.0
-    acceleration_mm_s2: float = 2000.0
+    acceleration_mm_s2: float = 1800.0
     temp_c: float = 215.0
     bed_temp_c: float = 60.0
-    retract_mm: float = 0.8
-    retract_mm_s: float = 35.0
+    retract_mm: float = 0.7
+    retract_mm_s: float = 32.0
     fan: float = 1.0
 
     @property
@@ -80,19 +92,39 @@ class Job:
     def check(self) -> None:
         """Refuse what cannot be printed."""
         for low, value, high, what in (
-                (0.1, self.nozzle_mm, 2.0, "--nozzle"), (1.0, self.filament_mm, 4.0, "--filament"),
-                (0.03, self.layer_mm, 0.9 * self.nozzle_mm, "--layer"),
-                (max(self.layer_mm, 0.6 * self.nozzle_mm), self.width_mm, 2.5 * self.nozzle_mm, "--width"),
-                (1.0, self.slow_mm_s, MOST_SPEED_MM_S, "--slow"), (1.0, self.fast_mm_s, MOST_SPEED_MM_S, "--fast"),
-                (1.0, self.first_mm_s, MOST_SPEED_MM_S, "--first"), (1.0, self.travel_mm_s, MOST_SPEED_MM_S, "--travel-speed"),
-                (50.0, self.acceleration_mm_s2, 50_000.0, "--acceleration"), (150.0, self.temp_c, 450.0, "--temp"),
-                (0.0, self.bed_temp_c, 200.0, "--bed-temp"), (0.0, self.retract_mm, 20.0, "--retract"),
-                (1.0, self.retract_mm_s, 200.0, "--retract-speed"), (0.0, self.fan, 1.0, "--fan"),
-                (20.0, self.bed.x_mm, 2000.0, "--bed"), (20.0, self.bed.y_mm, 2000.0, "--bed"),
-                (5.0, self.bed.height_mm, 2000.0, "--height"), (0.0, self.bed.margin_mm, self.bed.x_mm / 3, "--margin")):
+            (0.1, self.nozzle_mm, 2.0, "--nozzle"),
+            (1.0, self.filament_mm, 4.0, "--filament"),
+            (0.03, self.layer_mm, 0.9 * self.nozzle_mm, "--layer"),
+            (
+                max(self.layer_mm, 0.6 * self.nozzle_mm),
+                self.width_mm,
+                2.5 * self.nozzle_mm,
+                "--width",
+            ),
+            (1.0, self.slow_mm_s, MOST_SPEED_MM_S, "--slow"),
+            (1.0, self.fast_mm_s, MOST_SPEED_MM_S, "--fast"),
+            (1.0, self.first_mm_s, MOST_SPEED_MM_S, "--first"),
+            (1.0, self.travel_mm_s, MOST_SPEED_MM_S, "--travel-speed"),
+            (50.0, self.acceleration_mm_s2, 50_000.0, "--acceleration"),
+            (150.0, self.temp_c, HOTEND_MOST_C, "--temp"),
+            (0.0, self.bed_temp_c, BED_MOST_C, "--bed-temp"),
+            (0.0, self.retract_mm, 20.0, "--retract"),
+            (1.0, self.retract_mm_s, 200.0, "--retract-speed"),
+            (0.0, self.fan, 1.0, "--fan"),
+            (20.0, self.bed.x_mm, 2000.0, "--bed"),
+            (20.0, self.bed.y_mm, 2000.0, "--bed"),
+            (5.0, self.bed.height_mm, 2000.0, "--height"),
+            (0.0, self.bed.margin_mm, self.bed.x_mm / 3, "--margin"),
+        ):
             if not low <= value <= high:
-                raise UsageError(f"{what} {value:g}: cannot be printed so", f"choose between {low:g} and {high:g}")
+                raise UsageError(
+                    f"{what} {value:g}: cannot be printed so",
+                    f"choose between {low:g} and {high:g}",
+                )
         flow = self.section_mm2 * max(self.fast_mm_s, self.slow_mm_s)
         if flow > MOST_FLOW_MM3_S:
-            raise UsageError(f"--fast {self.fast_mm_s:g}: {flow:.0f} mm³ of plastic a second, more than a nozzle melts",
-                             "choose a lower speed, a narrower line or a thinner layer")
+            raise UsageError(
+                f"--fast {self.fast_mm_s:g}: {flow:.0f} mm³ of plastic a second, more than a "
+                "nozzle melts",
+                "choose a lower speed, a narrower line or a thinner layer",
+            )

@@ -1,4 +1,6 @@
-"""A print as strokes: lines laid without a stop. Where they lie, how long they take, and the G-code that lays them."""
+"""A print as strokes: lines laid without a stop. Where they lie, how long they take, and the G-code
+that lays them.
+"""
 
 from __future__ import annotations
 
@@ -8,16 +10,20 @@ from dataclasses import dataclass
 
 from omphalon.errors import UsageError
 from omphalon.prints.job import Job
+from omphalon.prints.levels import feed
 
 Place = tuple[float, float]
 NEAR_MM = 2.0  # a hop this short needs no retraction
 LIFT_MM = 0.4
+# the nozzle waits so far above the plate until all is warm, and ends so far above the print
+WAIT_MM = 10.0
 PLAIN = str.maketrans({"°": "", "²": "2", "³": "3"})  # comments stay ASCII
 
 
 @dataclass(frozen=True)
 class Stroke:
-    """One line laid without a stop: its corners, one speed for each stretch between them, its height, what it is for.
+    """One line laid without a stop: its corners, one speed for each stretch between them, its
+    height, what it is for.
 
     `value` is the setting that must be in force; None leaves the last one.
     """
@@ -31,7 +37,9 @@ class Stroke:
 
 @dataclass(frozen=True)
 class Survey:
-    """A print as a whole: what it takes. `reach` is (lowest x, lowest y, highest x, highest y, highest z)."""
+    """A print as a whole: what it takes. `reach` is (lowest x, lowest y, highest x, highest y,
+    highest z).
+    """
 
     strokes: int
     path_mm: float
@@ -40,7 +48,9 @@ class Survey:
     reach: tuple[float, float, float, float, float]
 
 
-def even(speed: float, places: Iterable[Place], z: float, value: float | None = None, note: str = "") -> Stroke:
+def even(
+    speed: float, places: Iterable[Place], z: float, value: float | None = None, note: str = ""
+) -> Stroke:
     """A stroke of one speed."""
     corners = tuple(places)
     return Stroke(corners, (speed,) * (len(corners) - 1), z, value, note)
@@ -54,7 +64,9 @@ def moving_s(length_mm: float, speed_mm_s: float, acceleration_mm_s2: float) -> 
 
 
 def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
-    """Walk through a print; UsageError where a stroke leaves the bed's margin or the printer's height."""
+    """Walk through a print; UsageError where a stroke leaves the bed's margin or the printer's
+    height.
+    """
     count, path, time = 0, 0.0, 0.0
     low_x = low_y = math.inf
     high_x = high_y = high_z = -math.inf
@@ -66,29 +78,55 @@ def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
             hop = math.dist(at, stroke.places[0])
             time += moving_s(hop, job.travel_mm_s, job.acceleration_mm_s2)
             time += 2 * job.retract_mm / job.retract_mm_s if hop > NEAR_MM else 0.0
-        for (a, b), speed in zip(zip(stroke.places, stroke.places[1:], strict=False), stroke.speeds_mm_s, strict=True):
+        for (a, b), speed in zip(
+            zip(stroke.places, stroke.places[1:], strict=False), stroke.speeds_mm_s, strict=True
+        ):
             length = math.dist(a, b)
             path += length
             time += moving_s(length, speed, job.acceleration_mm_s2)
         for x, y in stroke.places:
-            low_x, low_y, high_x, high_y = min(low_x, x), min(low_y, y), max(high_x, x), max(high_y, y)
+            low_x, low_y, high_x, high_y = (
+                min(low_x, x),
+                min(low_y, y),
+                max(high_x, x),
+                max(high_y, y),
+            )
             outside = outside or not job.bed.holds(x, y, job.width_mm / 2)
         high_z = max(high_z, stroke.z_mm)
         at = stroke.places[-1]
     if outside:
-        raise UsageError(f"the print reaches x {low_x:.0f} to {high_x:.0f}, y {low_y:.0f} to {high_y:.0f} mm, beyond the margin of "
-                         f"a {job.bed.words}", "choose fewer values (a larger --step), a smaller print, or another --at")
+        raise UsageError(
+            f"the print reaches x {low_x:.0f} to {high_x:.0f}, y {low_y:.0f} to {high_y:.0f} mm, "
+            "beyond the margin of "
+            f"a {job.bed.words}",
+            "choose fewer values (a larger --step), a smaller print, or another --at",
+        )
     if high_z > job.bed.height_mm:
-        raise UsageError(f"the print is {high_z:.1f} mm high, the printer {job.bed.height_mm:g} mm",
-                         "choose a larger --step, or a narrower range")
-    return Survey(count, path, path * job.section_mm2 / job.filament_mm2, time, (low_x, low_y, high_x, high_y, high_z))
+        raise UsageError(
+            f"the print is {high_z:.1f} mm high, the printer {job.bed.height_mm:g} mm",
+            "choose a larger --step, or a narrower range",
+        )
+    return Survey(
+        count,
+        path,
+        path * job.section_mm2 / job.filament_mm2,
+        time,
+        (low_x, low_y, high_x, high_y, high_z),
+    )
 
 
-def gcode_lines(job: Job, strokes: Iterable[Stroke], head: Iterable[str], set_line: Callable[[float], str],
-                acceleration_line: str | None, last_line: str | None = None) -> Iterator[str]:
+def gcode_lines(
+    job: Job,
+    strokes: Iterable[Stroke],
+    head: Iterable[str],
+    set_line: Callable[[float], str],
+    acceleration_line: str | None,
+    last_line: str | None = None,
+) -> Iterator[str]:
     """The print as plain G-code, line by line: absolute places, relative feed.
 
-    `head` are comment lines, `set_line` gives the line that sets a value, `last_line` is sent at the end.
+    `head` are comment lines, `set_line` gives the line that sets a value, `last_line` is sent at
+    the end.
     """
     for text in head:
         yield "; " + text.translate(PLAIN)
@@ -98,10 +136,10 @@ def gcode_lines(job: Job, strokes: Iterable[Stroke], head: Iterable[str], set_li
     z, at, fan = -1.0, (math.nan, math.nan), False
     for stroke in strokes:
         start = stroke.places[0]
-        hop = math.dist(at, start)
-        far = hop > NEAR_MM
+        first = z < 0
+        far = not first and math.dist(at, start) > NEAR_MM
         if far:
-            yield f"G1 E{-job.retract_mm:.4f} F{60 * job.retract_mm_s:.0f}"
+            yield _pulled(job, -job.retract_mm)
         if stroke.note:
             yield f"; {stroke.note}"
         if stroke.z_mm > job.layer_mm * 1.5 and not fan and job.fan > 0:
@@ -110,28 +148,41 @@ def gcode_lines(job: Job, strokes: Iterable[Stroke], head: Iterable[str], set_li
         yield from _over(stroke, z, at, far, job)
         z = stroke.z_mm
         if far:
-            yield f"G1 E{job.retract_mm:.4f} F{60 * job.retract_mm_s:.0f}"
+            yield _pulled(job, job.retract_mm)
+        if first and job.retract_mm > 0:
+            yield "; gives back what the last print pulled up"
+            yield _pulled(job, job.retract_mm)
         if stroke.value is not None and stroke.value != value:
             value = stroke.value
             yield set_line(value)
         at = start
         for place, speed in zip(stroke.places[1:], stroke.speeds_mm_s, strict=True):
-            yield f"G1 X{place[0]:.3f} Y{place[1]:.3f} E{math.dist(at, place) * per_mm:.5f} F{60 * speed:.0f}"
+            yield (
+                f"G1 X{place[0]:.3f} Y{place[1]:.3f} E{math.dist(at, place) * per_mm:.5f} "
+                f"{feed(speed)}"
+            )
             at = place
-    yield f"G1 E{-job.retract_mm:.4f} F{60 * job.retract_mm_s:.0f}"
+    yield _pulled(job, -job.retract_mm)
     if last_line is not None:
         yield last_line
     yield from closing(job, z)
 
 
+def _pulled(job: Job, length_mm: float) -> str:
+    """Filament pulled up (negative) or given back."""
+    return f"G1 E{length_mm:.4f} {feed(job.retract_mm_s)}"
+
+
 def _over(stroke: Stroke, z: float, at: Place, far: bool, job: Job) -> Iterator[str]:
     """From where the nozzle stands to where the stroke starts, lifted a little on a long way."""
     x, y = stroke.places[0]
-    above = max(z, stroke.z_mm) + (LIFT_MM if far else 0.0)
+    above = max(
+        min(max(z, stroke.z_mm) + (LIFT_MM if far else 0.0), job.bed.height_mm), stroke.z_mm
+    )
     if z >= 0 and above > z:
         yield f"G1 Z{above:.3f} F600"
     if at != (x, y):
-        yield f"G0 X{x:.3f} Y{y:.3f} F{60 * job.travel_mm_s:.0f}"
+        yield f"G0 X{x:.3f} Y{y:.3f} {feed(job.travel_mm_s)}"
     if z < 0 or above != stroke.z_mm:
         yield f"G1 Z{stroke.z_mm:.3f} F600"
 
@@ -143,7 +194,7 @@ def opening(job: Job, acceleration_line: str | None) -> Iterator[str]:
         yield f"M140 S{job.bed_temp_c:.0f}"
     yield f"M104 S{0.75 * job.temp_c:.0f}"
     yield "G28"
-    yield "G1 Z10.000 F600"
+    yield f"G1 Z{min(WAIT_MM, job.bed.height_mm):.3f} F600"
     if job.bed_temp_c > 0:
         yield f"M190 S{job.bed_temp_c:.0f}"
     yield f"M109 S{job.temp_c:.0f}"
@@ -153,5 +204,5 @@ def opening(job: Job, acceleration_line: str | None) -> Iterator[str]:
 
 def closing(job: Job, z: float) -> Iterator[str]:
     """Everything off; the nozzle lifts off the print."""
-    yield f"G1 Z{min(z + 10, max(job.bed.height_mm, z)):.3f} F600"
+    yield f"G1 Z{min(z + WAIT_MM, job.bed.height_mm):.3f} F600"
     yield from ("M104 S0", "M140 S0", "M107", "M84")

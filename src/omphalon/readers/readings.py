@@ -1,74 +1,254 @@
-"""READINGS.csv and repeated options become the same Readings."""
+"""READINGS.csv and repeated options become the same Readings; an empty one to fill in is written
+from the same columns.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Iterator, Mapping, Sequence
 
-from omphalon.errors import BadReading, UnknownFormat, UsageError
+from omphalon.errors import BadReading, UnknownFormat, UsageError, echoed
 from omphalon.readers.columns import header_at, read_table
-from omphalon.readers.text import read_text
-from omphalon.recording import Reading, Readings
-from omphalon.units import Length, length
+from omphalon.readers.text import TABLE, read_text
+from omphalon.recording import Column, Note, Reading, Readings
+from omphalon.units import QUANTITIES, NoSuchNumber, Number, is_usual, number_in
+
+UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\])]*)[\])]")
+SUFFIXES = ("mm_s2", "mm_s", "mm", "cm", "in", "um", "ms", "s", "c", "f", "pct")
+SUFFIX_UNITS = {"mm_s2": "mm/s²", "mm_s": "mm/s", "c": "°C", "f": "°F", "pct": "%"}
 
 
-def read_readings(path: str, numbers: Sequence[str], words: Sequence[str] = ()) -> Readings:
+def read_readings(
+    path: str, columns: Sequence[Column], given: Mapping[str, Sequence[Number]] | None = None
+) -> Readings:
     """A file with one column an option, in the option's words with its unit (asked_mm, left_mm, …).
 
-    Numbers may carry a comma or a unit of their own. Raises UnknownFormat or BadReading with the file and the row.
+    Parameters
+    ----------
+    path : the file
+    columns : what may stand in it
+    given : {column: numbers} of options given beside the file
+        One number stands for a column that the file lacks.
+
+    Raises
+    ------
+    UnknownFormat, BadReading
+        With the file and the row.
     """
-    text = read_text(path)
-    at = header_at(text.lines, numbers)
-    known = ", ".join((*numbers, *words))
-    if at is None:
-        raise UnknownFormat(f"{text.source}: row 1: no header", f"name the columns in a first row, from: {known}")
-    table = read_table(text, *at) if text.whole else read_table(type(text)(text.source, text.lines, True), *at)
-    names = [h.strip().lower().replace(" ", "_") for h in table.header]
-    strange = [n for n in names if n not in (*numbers, *words)]
-    if strange:
-        raise UnknownFormat(f"{text.source}: row {at[0] + 1}: unknown column '{strange[0]}'", f"use {known}")
+    text = read_text(path, TABLE)
+    head = header_at(text.lines, lambda cell: _column(cell, columns) is not None)
+    known = ", ".join(c.name for c in columns)
+    if head is None:
+        raise UnknownFormat(
+            f"{text.source}: row 1: no header", f"name the columns in a first row, from: {known}"
+        )
+    table = read_table(type(text)(text.source, text.lines, True), head)
+    found = [_column(cell, columns) for cell in table.header]
+    names = [column.name for column, _ in filter(None, found)]
+    if not names:
+        raise UnknownFormat(
+            f"{text.source}: row {head.at + 1}: none of its columns is known "
+            f"({echoed(', '.join(table.header))})",
+            f"use {known}",
+        )
+    double = next((name for name in names if names.count(name) > 1), None)
+    if double:
+        raise UnknownFormat(
+            f"{text.source}: row {head.at + 1}: two columns mean {double}", "keep one of them"
+        )
     if table.bad:
-        raise BadReading(f"{text.source}: row {table.bad[0]}: fewer cells than the header", "fill the row, or remove it")
-    rows = []
-    for line, cells in zip(table.line, table.rows, strict=True):
-        where = f"{text.source}: row {line}"
-        filled = {n: c for n, c in zip(names, cells, strict=False) if c}
-        rows.append(Reading(where, {n: _length(c, where, n) for n, c in filled.items() if n in numbers},
-                            {n: c.lower() for n, c in filled.items() if n in words}))
+        raise BadReading(
+            f"{text.source}: row {table.bad[0]}: fewer cells than the header",
+            "fill the row, or remove it",
+        )
+    extra = _beside(given or {}, names, columns)
+    rows = tuple(
+        _row(f"{text.source}: row {line}", cells, found, extra)
+        for line, cells in zip(table.line, table.rows, strict=True)
+    )
     if not rows:
         raise UnknownFormat(f"{text.source}: no readings below the header", "add one row a reading")
-    return Readings(text.source, tuple(rows))
+    passed = [
+        cell for cell, column in zip(table.header, found, strict=True) if column is None and cell
+    ]
+    notes = [
+        Note("column-passed-over", f"{text.source}: column '{echoed(cell)}' is none of {known}")
+        for cell in passed
+    ]
+    return Readings(text.source, rows, (*notes, *unusual(rows, columns)))
 
 
-def option_readings(given: Mapping[str, Sequence[str]], words: Mapping[str, str] | None = None) -> Readings:
-    """Repeated options, {column: texts}; one given once counts for all. Raises UsageError where the counts differ."""
-    counts = {name: len(texts) for name, texts in given.items() if texts}
-    most = max(counts.values(), default=0)
-    uneven = [name for name, count in counts.items() if count not in (1, most)]
+def unusual(rows: Sequence[Reading], columns: Sequence[Column]) -> list[Note]:
+    """A note for each column in which a number is possible, but not usual."""
+    out = []
+    for column in columns:
+        if column.quantity is None:
+            continue
+        quantity = QUANTITIES[column.quantity]
+        odd = next(
+            (
+                r
+                for r in rows
+                if column.name in r.numbers and not is_usual(r.value(column.name), quantity)
+            ),
+            None,
+        )
+        if odd is not None and quantity.usual is not None:
+            out.append(
+                Note(
+                    "unusual-value",
+                    f"{odd.where}: {column.name} {odd.value(column.name):g} lies outside "
+                    f"{quantity.usual[0]:g} to {quantity.usual[1]:g}, where {quantity.words} "
+                    "usually lies",
+                )
+            )
+    return out
+
+
+def _column(cell: str, columns: Sequence[Column]) -> tuple[Column, str] | None:
+    """The column that a header cell means, and the unit it names ('' where none): 'Asked (cm)' is
+    asked_mm in cm.
+    """
+    bracket = UNIT_IN_BRACKETS.search(cell)
+    name = "_".join(re.findall(r"[a-z0-9]+", UNIT_IN_BRACKETS.sub(" ", cell).lower()))
+    unit = bracket[1].strip() if bracket else ""
+    exact = next((c for c in columns if c.name == name), None)
+    if exact is not None:
+        return exact, unit
+    suffix = next((s for s in SUFFIXES if name.endswith("_" + s)), None)
+    base = name[: -len(suffix) - 1] if suffix else name
+    for column in columns:
+        own = next(
+            (column.name[: -len(s) - 1] for s in SUFFIXES if column.name.endswith("_" + s)),
+            column.name,
+        )
+        if base in (own, *column.also) or name in column.also:
+            return column, unit or SUFFIX_UNITS.get(suffix or "", suffix or "")
+    return None
+
+
+def _beside(
+    given: Mapping[str, Sequence[Number]], names: Sequence[str], columns: Sequence[Column]
+) -> dict[str, Number]:
+    """Options given beside a file: one number each, for columns that the file lacks."""
+    out = {}
+    for column in columns:
+        numbers = given.get(column.name, ())
+        if not numbers:
+            continue
+        if column.name in names:
+            raise UsageError(
+                f"{column.option} beside a file that has {column.name}", "give one of the two"
+            )
+        if len(numbers) > 1:
+            raise UsageError(
+                f"{len(numbers)} {column.option} beside a file of readings",
+                "give one for all, or a column of its own in the file",
+            )
+        if not column.shared:
+            raise UsageError(
+                f"{column.option} once beside a file of readings",
+                f"add a column {column.name}: each row needs its own",
+            )
+        out[column.name] = numbers[0]
+    return out
+
+
+def _row(
+    where: str,
+    cells: Sequence[str],
+    found: Sequence[tuple[Column, str] | None],
+    extra: Mapping[str, Number],
+) -> Reading:
+    numbers, words = dict(extra), {}
+    for cell, known in zip(cells, found, strict=True):
+        if known is None or not cell:
+            continue
+        column, unit = known
+        if column.quantity is None:
+            words[column.name] = _word(cell, column, where)
+        else:
+            numbers[column.name] = _number(cell, unit, column, where)
+    return Reading(where, numbers, words)
+
+
+def _word(cell: str, column: Column, where: str) -> str:
+    word = cell.strip().lower()
+    if column.choices and word not in column.choices:
+        raise BadReading(f"{where}: {column.name} '{echoed(cell)}'", "use " + _or(column.choices))
+    return word
+
+
+def _or(choices: Sequence[str]) -> str:
+    return ", ".join(choices[:-1]) + " or " + choices[-1]
+
+
+def _number(cell: str, unit: str, column: Column, where: str) -> Number:
+    quantity = QUANTITIES[column.quantity or ""]
+    try:
+        return number_in(
+            f"{cell} {unit}" if unit and re.search(r"[\d.,]\s*$", cell, re.ASCII) else cell,
+            quantity,
+        )
+    except NoSuchNumber as error:
+        raise BadReading(
+            f"{where}: {column.name} '{echoed(cell)}' {error.problem}", error.remedy
+        ) from error
+
+
+def option_readings(
+    given: Mapping[str, Sequence[Number]],
+    columns: Sequence[Column],
+    words: Mapping[str, str] | None = None,
+) -> Readings:
+    """Repeated options as readings: the first of each belong together, then the second, and so on.
+
+    Parameters
+    ----------
+    given : {column: numbers}
+    columns : their table; a shared column given once stands for all
+    words : what is the same for every reading
+
+    Raises
+    ------
+    UsageError
+        If the counts differ: a list is never stretched over another.
+    """
+    table = {c.name: c for c in columns}
+    lists = {name: numbers for name, numbers in given.items() if numbers}
+    most = max((len(numbers) for numbers in lists.values()), default=0)
+    uneven = [
+        n
+        for n, numbers in lists.items()
+        if len(numbers) != most and not (len(numbers) == 1 and table[n].shared)
+    ]
     if uneven:
-        told = ", ".join(f"{count} {_option(name)}" for name, count in counts.items())
-        raise UsageError(f"{told}: they do not pair up", "give each once for every reading, or once for all")
+        told = ", ".join(f"{len(numbers)} {table[name].option}" for name, numbers in lists.items())
+        once = (
+            " ("
+            + ", ".join(c.option for c in columns if c.shared and c.name in lists)
+            + " may stand once for all)"
+            if any(table[n].shared for n in lists)
+            else ""
+        )
+        raise UsageError(f"{told}: they do not pair up", f"give each once for every reading{once}")
     rows = []
     for n in range(most):
-        numbers, where = {}, []
-        for name, texts in given.items():
-            if texts:
-                text = texts[n if len(texts) > 1 else 0]
-                numbers[name] = _length(text, _option(name), name)
-                if len(texts) > 1 or most == 1:
-                    where.append(f"{_option(name)} {text}")
-        rows.append(Reading(" ".join(where), numbers, dict(words or {})))
-    return Readings("the options", tuple(rows))
+        numbers = {name: values[n if len(values) > 1 else 0] for name, values in lists.items()}
+        where = " ".join(
+            f"{table[name].option} {numbers[name].written}"
+            for name, values in lists.items()
+            if len(values) == most
+        )
+        rows.append(Reading(echoed(where), numbers, dict(words or {})))
+    return Readings("the options", tuple(rows), tuple(unusual(rows, columns)))
 
 
-def _option(name: str) -> str:
-    if name == "advance_s":
-        return "--value"  # --advance is the present one
-    return "--" + name.removesuffix("_mm").removesuffix("_mm_s").removesuffix("_s").replace("_", "-")
-
-
-def _length(text: str, where: str, name: str) -> Length:
-    try:
-        return length(text)
-    except ValueError as error:
-        raise BadReading(f"{where}: {error}",
-                         f"write {name} as a number, with a unit if it is not mm (34.6, 34,6 mm, 1.36 in)") from error
+def template_lines(columns: Sequence[Column], head: str) -> Iterator[str]:
+    """An empty READINGS.csv: a comment a column, and the header."""
+    yield f"# {head}"
+    for column in columns:
+        choices = f" ({_or(column.choices)})" if column.choices else ""
+        yield f"# {column.name}: {column.help.rstrip('.')}{choices}"
+    yield "# keep the columns you use, one row a reading"
+    yield ",".join(column.name for column in columns)

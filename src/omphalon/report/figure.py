@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import importlib
-from pathlib import Path
+from typing import IO
 
-from omphalon.errors import UnwritableFile, UsageError
+from omphalon import __version__
 from omphalon.finding import Finding, Plan
 
 # kind of answer → module of plots/ and its function
@@ -28,30 +28,26 @@ FIGURES = {
     "shaper-plan": ("omphalon.plots.advance", "draw_preview"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }
-SUFFIXES = (".png", ".svg")
 
 
-def check_target(path: str) -> None:
-    """Refuse a figure's file name before any work is done."""
-    if Path(path).suffix.lower() not in SUFFIXES:
-        raise UsageError(f"--plot {path}: not a kind of figure", "end the name in " + " or ".join(SUFFIXES))
-    if not Path(path).resolve().parent.is_dir():
-        raise UsageError(f"--plot {path}: the folder is not there", "make it first, or choose another")
+def draws(answer: Finding | Plan) -> bool:
+    """Whether this answer has something to draw."""
+    return answer.kind in FIGURES and answer.picture is not None
 
 
-def save_figure(finding: Finding | Plan, path: str) -> bool:
-    """Draw the answer into a file; False where this answer has nothing to draw."""
-    if finding.kind not in FIGURES or finding.picture is None:
-        return False
+def save_figure(answer: Finding | Plan, file: IO[bytes], suffix: str) -> None:
+    """Draw the answer into a file object, as .png or .svg; the figure's metadata say who drew
+    it.
+    """
+    import matplotlib
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    module, name = FIGURES[finding.kind]
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
-    FigureCanvasAgg(figure)
-    getattr(importlib.import_module(module), name)(figure, finding.picture)
-    try:
-        figure.savefig(path)
-    except OSError as error:
-        raise UnwritableFile(f"{path}: cannot be written ({error.strerror})", "choose another place") from error
-    return True
+    module, name = FIGURES[answer.kind]
+    mine = f"omphalon {__version__}"
+    metadata = {"Software": mine} if suffix == ".png" else {"Creator": mine, "Date": None}
+    with matplotlib.rc_context({"text.parse_math": False, "svg.hashsalt": "omphalon"}):
+        figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+        FigureCanvasAgg(figure)
+        getattr(importlib.import_module(module), name)(figure, answer.picture)
+        figure.savefig(file, format=suffix[1:], metadata=metadata)

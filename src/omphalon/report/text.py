@@ -1,13 +1,19 @@
-"""The human answer, in its order: settings, one sentence why, evidence, warnings, lines to enter, what next."""
+"""The human answer, in its order: settings, one sentence why, evidence, warnings, lines to enter,
+what next.
+"""
 
 from __future__ import annotations
 
 import os
+import re
 import sys
 import textwrap
+from dataclasses import replace
+from typing import Any
 
 import click
 
+from omphalon.errors import shown
 from omphalon.finding import Finding, Plan, Shown, Warned
 
 WIDTH = 88
@@ -16,7 +22,32 @@ ACCENT, ALERT = "cyan", "yellow"
 
 def text_of(answer: Finding | Plan) -> str:
     """The answer as lines of text with colour marks; click strips them where they do not belong."""
-    return _plan(answer) if isinstance(answer, Plan) else _finding(answer)
+    safe = _safe(answer)
+    return _plan(safe) if isinstance(safe, Plan) else _finding(safe)
+
+
+def _safe(answer: Finding | Plan) -> Finding | Plan:
+    """The answer with control characters of files and names as they may be shown."""
+
+    def row(one: Shown) -> Shown:
+        return Shown(shown(one.label), tuple(map(shown, one.cells)))
+
+    common: dict[str, Any] = {
+        "warnings": tuple(Warned(w.code, shown(w.message)) for w in answer.warnings),
+        "next": shown(answer.next),
+        "lines": tuple(map(shown, answer.lines)),
+    }
+    if isinstance(answer, Plan):
+        return replace(
+            answer, title=shown(answer.title), steps=tuple(map(shown, answer.steps)), **common
+        )
+    return replace(
+        answer,
+        because=shown(answer.because),
+        headline=tuple(map(row, answer.headline)),
+        table=tuple(map(row, answer.table)),
+        **common,
+    )
 
 
 def show(text: str) -> None:
@@ -25,27 +56,49 @@ def show(text: str) -> None:
 
 
 def _finding(finding: Finding) -> str:
-    bad = finding.verdict == "retest" or (finding.verdict == "change" and finding.kind.endswith("-check"))
+    bad = finding.verdict == "retest" or (
+        finding.verdict == "change" and finding.kind.endswith("-check")
+    )
     verdict = click.style(finding.verdict.upper(), fg=ALERT if bad else ACCENT, bold=True)
     blocks = []
     if finding.headline:
         blocks.append(_settings(verdict, finding.verdict, finding.headline))
         blocks.append(_wrapped("because ", finding.because))
     else:
-        blocks.append(_wrapped(finding.verdict.upper() + "  ", finding.because).replace(
-            finding.verdict.upper(), verdict, 1))
+        blocks.append(
+            _wrapped(finding.verdict.upper() + "  ", finding.because).replace(
+                finding.verdict.upper(), verdict, 1
+            )
+        )
     if finding.table:
         blocks.append(_table(finding.table))
-    blocks.extend(filter(None, [_warnings(finding.warnings), _lines("enter", finding.lines),
-                                _wrapped("next    ", finding.next) if finding.next else ""]))
+    blocks.extend(
+        filter(
+            None,
+            [
+                _warnings(finding.warnings),
+                _lines("enter", finding.lines),
+                _wrapped("next    ", finding.next) if finding.next else "",
+            ],
+        )
+    )
     return "\n\n".join(blocks)
 
 
 def _plan(plan: Plan) -> str:
     steps = "\n".join(_wrapped(f"  {n}. ", step) for n, step in enumerate(plan.steps, 1))
-    return "\n\n".join(filter(None, [click.style(plan.title, fg=ACCENT, bold=True), steps, _warnings(plan.warnings),
-                                     _lines("enter", plan.lines),
-                                     f"then    {plan.next}" if plan.next else ""]))
+    return "\n\n".join(
+        filter(
+            None,
+            [
+                click.style(plan.title, fg=ACCENT, bold=True),
+                steps,
+                _warnings(plan.warnings),
+                _lines("enter", plan.lines),
+                f"then    {plan.next}" if plan.next else "",
+            ],
+        )
+    )
 
 
 def _settings(verdict: str, plain_verdict: str, rows: tuple[Shown, ...]) -> str:
@@ -55,7 +108,10 @@ def _settings(verdict: str, plain_verdict: str, rows: tuple[Shown, ...]) -> str:
     gap = max(26 - len(plain_verdict) - 2 - len(title), 2)
 
     def line(cells: tuple[str, ...]) -> str:
-        columns = [c.rjust(s) if n < 2 else c.ljust(s) for n, (c, s) in enumerate(zip(cells, sizes, strict=False))]
+        columns = [
+            c.rjust(s) if n < 2 else c.ljust(s)
+            for n, (c, s) in enumerate(zip(cells, sizes, strict=False))
+        ]
         return "  ".join((*columns, cells[-1])).rstrip()
 
     out = [first + " " * gap + line(heads)]
@@ -68,25 +124,59 @@ def _table(rows: tuple[Shown, ...]) -> str:
     """Rows of one cell run on; rows of several stand in columns."""
     wide = max(len(r.label) for r in rows) + 2
     several = [r for r in rows if len(r.cells) > 1]
-    sizes = [max(len(r.cells[n]) for r in several) for n in range(max(map(len, (r.cells for r in several)), default=0))]
+    sizes = [
+        max(len(r.cells[n]) for r in several)
+        for n in range(max(map(len, (r.cells for r in several)), default=0))
+    ]
     out = []
     for row in rows:
-        cells = row.cells[0] if len(row.cells) == 1 else "  ".join(
-            c.rjust(s) for c, s in zip(row.cells, sizes, strict=False))
-        out.append(textwrap.fill(cells, WIDTH, initial_indent="  " + row.label.ljust(wide),
-                                 subsequent_indent=" " * (wide + 2), drop_whitespace=len(row.cells) == 1))
+        cells = (
+            row.cells[0]
+            if len(row.cells) == 1
+            else "  ".join(c.rjust(s) for c, s in zip(row.cells, sizes, strict=False))
+        )
+        out.append(
+            textwrap.fill(
+                cells,
+                WIDTH,
+                initial_indent="  " + row.label.ljust(wide),
+                subsequent_indent=" " * (wide + 2),
+                drop_whitespace=len(row.cells) == 1,
+            )
+        )
     return "\n".join(out)
 
 
 def _warnings(warnings: tuple[Warned, ...]) -> str:
-    return "\n".join(_wrapped("warning ", f"{w.message}; {w.remedy} [{w.code}]").replace(
-        "warning", click.style("warning", fg=ALERT), 1) for w in warnings)
+    return "\n".join(
+        _wrapped("warning ", f"{w.message}; {w.remedy} [{w.code}]").replace(
+            "warning", click.style("warning", fg=ALERT), 1
+        )
+        for w in warnings
+    )
 
 
 def _lines(title: str, lines: tuple[str, ...]) -> str:
-    return "\n".join((title if n == 0 else "").ljust(8) + click.style(line, bold=True) for n, line in enumerate(lines))
+    return "\n".join(
+        (title if n == 0 else "").ljust(8) + click.style(line, bold=True)
+        for n, line in enumerate(lines)
+    )
 
 
 def _wrapped(head: str, text: str) -> str:
-    return textwrap.fill(text, WIDTH, initial_indent=head, subsequent_indent=" " * len(head), break_on_hyphens=False,
-                         break_long_words=False)
+    """A paragraph under its head; a command between backquotes stays in one piece, so that it can
+    be pasted.
+    """
+    text = re.sub(r"`([^`]*)`", lambda m: m[1].replace(" ", "\0"), text)
+    return _filled(head, text).replace("\0", " ")
+
+
+def _filled(head: str, text: str) -> str:
+    return textwrap.fill(
+        text,
+        WIDTH,
+        initial_indent=head,
+        subsequent_indent=" " * len(head),
+        break_on_hyphens=False,
+        break_long_words=False,
+    )

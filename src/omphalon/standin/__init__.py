@@ -1,1 +1,3 @@
-"""A printer that is not there: equations of its own, richer than what physics/ fits, so that no fit grades itself."""
+"""A printer that is not there: equations of its own, richer than what physics/ fits, so that no fit
+grades itself.
+"""

@@ -1,4 +1,6 @@
-"""The bead that a made-up nozzle lays: pressure builds up and falls with two lags, the head speeds up and brakes."""
+"""The bead that a made-up nozzle lays: pressure builds up and falls with two lags, the head speeds
+up and brakes.
+"""
 
 from __future__ import annotations
 
@@ -17,10 +19,11 @@ BIN_MM = 0.25
 
 @dataclass(frozen=True)
 class Nozzle:
-    """The true lead (s): a slow lag of the tube or drive and a fast one of the nozzle, which add up to it.
+    """The true lead (s): a slow lag of the tube or drive and a fast one of the nozzle, which add up
+    to it.
 
-    `holds` is the share of pressure that a retraction keeps. `jump_mm_s` is the change of speed that the head
-    makes in no time at a corner; `grain_mm` the bead's own unevenness.
+    `holds` is the share of pressure that a retraction keeps. `jump_mm_s` is the change of speed
+    that the head makes in no time at a corner; `grain_mm` the bead's own unevenness.
     """
 
     lead_s: float
@@ -32,9 +35,11 @@ class Nozzle:
 
 @dataclass(frozen=True)
 class Bead:
-    """What lies on the plate along one run of moves: bins of BIN_MM along the path, with their width (mm).
+    """What lies on the plate along one run of moves: bins of BIN_MM along the path, with their
+    width (mm).
 
-    `ends_mm` is where along the path each move ends; shapes (n,), (moves,). `line_mm` is the width it should have.
+    `ends_mm` is where along the path each move ends; shapes (n,), (moves,). `line_mm` is the width
+    it should have.
     """
 
     moves: tuple[Move, ...]
@@ -62,31 +67,47 @@ def runs(moves: list[Move]) -> Iterator[list[Move]]:
 
 
 def corner_speeds(run: list[Move], jump: float) -> list[float]:
-    """Speed at each joint of a run, (moves + 1): at rest at its ends, elsewhere what a corner and the braking allow."""
+    """Speed at each joint of a run, (moves + 1): at rest at its ends, elsewhere what a corner and
+    the braking allow.
+    """
     speeds = [0.0]
     for a, b in zip(run, run[1:], strict=False):
-        turn = math.hypot((a.x1 - a.x0) / a.length_mm - (b.x1 - b.x0) / b.length_mm,
-                          (a.y1 - a.y0) / a.length_mm - (b.y1 - b.y0) / b.length_mm)
+        turn = math.hypot(
+            (a.x1 - a.x0) / a.length_mm - (b.x1 - b.x0) / b.length_mm,
+            (a.y1 - a.y0) / a.length_mm - (b.y1 - b.y0) / b.length_mm,
+        )
         most = min(a.speed_mm_s, b.speed_mm_s)
         joined = (a.x1, a.y1, a.z) == (b.x0, b.y0, b.z)
         speeds.append(0.0 if not joined else most if turn < 1e-3 else min(most, jump / turn))
     speeds.append(0.0)
     for n in range(len(run) - 1, -1, -1):
-        speeds[n] = min(speeds[n], math.sqrt(speeds[n + 1] ** 2 + 2 * run[n].acceleration_mm_s2 * run[n].length_mm))
+        speeds[n] = min(
+            speeds[n],
+            math.sqrt(speeds[n + 1] ** 2 + 2 * run[n].acceleration_mm_s2 * run[n].length_mm),
+        )
     for n in range(len(run)):
-        speeds[n + 1] = min(speeds[n + 1], math.sqrt(speeds[n] ** 2 + 2 * run[n].acceleration_mm_s2 * run[n].length_mm))
+        speeds[n + 1] = min(
+            speeds[n + 1],
+            math.sqrt(speeds[n] ** 2 + 2 * run[n].acceleration_mm_s2 * run[n].length_mm),
+        )
     return speeds
 
 
 def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, Array, Array]:
-    """Way along the path, speed, acceleration and lead in force at even steps of time; each (n,)."""
+    """Way along the path, speed, acceleration and lead in force at even steps of time; each
+    (n,).
+    """
     joints = corner_speeds(run, jump)
     times, way, pieces = [0.0], 0.0, []
     for n, move in enumerate(run):
         a, length, u, v = move.acceleration_mm_s2, move.length_mm, joints[n], joints[n + 1]
         top = min(move.speed_mm_s, math.sqrt((2 * a * length + u * u + v * v) / 2))
         up, down = (top - u) / a, (top - v) / a
-        along = max((length - (top * top - u * u) / (2 * a) - (top * top - v * v) / (2 * a)) / max(top, 1e-9), 0.0)
+        along = max(
+            (length - (top * top - u * u) / (2 * a) - (top * top - v * v) / (2 * a))
+            / max(top, 1e-9),
+            0.0,
+        )
         for span, speed, push in ((up, u, a), (along, top, 0.0), (down, top, -a)):
             if span > 0:
                 pieces.append((way, speed, push, move.lead_s))
@@ -96,8 +117,12 @@ def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, A
     which = np.searchsorted(times, at, side="right") - 1
     table = np.array(pieces)[which]
     into = at - np.array(times)[which]
-    return (table[:, 0] + table[:, 1] * into + table[:, 2] * into**2 / 2, table[:, 1] + table[:, 2] * into, table[:, 2],
-            table[:, 3])
+    return (
+        table[:, 0] + table[:, 1] * into + table[:, 2] * into**2 / 2,
+        table[:, 1] + table[:, 2] * into,
+        table[:, 2],
+        table[:, 3],
+    )
 
 
 def beads(moves: list[Move], nozzle: Nozzle, random: np.random.Generator) -> Iterator[Bead]:
@@ -110,8 +135,11 @@ def beads(moves: list[Move], nozzle: Nozzle, random: np.random.Generator) -> Ite
             state *= nozzle.holds
 
 
-def _laid(run: list[Move], nozzle: Nozzle, layer_mm: float, held: list[Array], random: np.random.Generator) -> Bead:
-    """The bead along a run. The controller feeds speed + lead · acceleration; the nozzle gives what two lags let through.
+def _laid(
+    run: list[Move], nozzle: Nozzle, layer_mm: float, held: list[Array], random: np.random.Generator
+) -> Bead:
+    """The bead along a run. The controller feeds speed + lead · acceleration; the nozzle gives what
+    two lags let through.
 
     `held` is both lags' state, which is carried on.
     """
@@ -129,4 +157,6 @@ def _laid(run: list[Move], nozzle: Nozzle, layer_mm: float, held: list[Array], r
     given = np.concatenate([[0.0], np.cumsum(np.maximum(flow, 0.0)) * step])
     volume = np.diff(np.interp(np.arange(bins + 1) * BIN_MM, np.append(way, ends[-1]), given))
     line = (area + (1 - math.pi / 4) * layer_mm**2) / layer_mm
-    return Bead(tuple(run), ends, line * volume / BIN_MM + random.normal(0, nozzle.grain_mm, bins), line)
+    return Bead(
+        tuple(run), ends, line * volume / BIN_MM + random.normal(0, nozzle.grain_mm, bins), line
+    )

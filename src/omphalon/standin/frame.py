@@ -1,4 +1,6 @@
-"""A made-up machine frame under a sensor: modes in the time domain, rocking, hum, harmonics, and a sensor with its faults."""
+"""A made-up machine frame under a sensor: modes in the time domain, rocking, hum, harmonics, and a
+sensor with its faults.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ G_MM_S2 = 9806.65
 
 @dataclass(frozen=True)
 class Swing:
-    """One mode: frequency (Hz), damping ratio, share of the motion, and how much of it rocks into the two other directions."""
+    """One mode: frequency (Hz), damping ratio, share of the motion, and how much of it rocks into
+    the two other directions.
+    """
 
     frequency_hz: float
     damping: float
@@ -23,7 +27,9 @@ class Swing:
 
 @dataclass(frozen=True)
 class Sweep:
-    """The drive: from and to (Hz), rate (Hz/s), acceleration at 50 Hz (mm/s²) and its power law, harmonics as shares."""
+    """The drive: from and to (Hz), rate (Hz/s), acceleration at 50 Hz (mm/s²) and its power law,
+    harmonics as shares.
+    """
 
     low_hz: float = 5.0
     high_hz: float = 130.0
@@ -37,8 +43,9 @@ class Sweep:
 
 @dataclass(frozen=True)
 class Sensor:
-    """Rate (Hz), noise (mm/s² a sample), step of its digits, the most it reads, which of its axes lies along the motion; clock
-    jitter (share of a sample), samples lost (share), hum as (Hz, mm/s²), a loose mount as (Hz, damping, share)."""
+    """Rate (Hz), noise (mm/s² a sample), step of its digits, the most it reads, which of its axes
+    lies along the motion; clock jitter (share of a sample), samples lost (share), hum as (Hz,
+    mm/s²), a loose mount as (Hz, damping, share)."""
 
     rate_hz: float = 3200.0
     noise_mm_s2: float = 150.0
@@ -63,9 +70,11 @@ class Log:
 
 
 def swung(drive: Array, rate_hz: float, swings: tuple[Swing, ...]) -> tuple[Array, Array, Array]:
-    """Acceleration of the moving part in its direction and in the two others, for a drive's acceleration (n,).
+    """Acceleration of the moving part in its direction and in the two others, for a drive's
+    acceleration (n,).
 
-    Each mode follows its own H = share (2ζωs + ω²)/(s² + 2ζωs + ω²) by exact steps of the drive held over a sample.
+    Each mode follows its own H = share (2ζωs + ω²)/(s² + 2ζωs + ω²) by exact steps of the drive
+    held over a sample.
     """
     from scipy.linalg import expm
     from scipy.signal import lfilter
@@ -87,9 +96,13 @@ def swung(drive: Array, rate_hz: float, swings: tuple[Swing, ...]) -> tuple[Arra
 
 
 def chirp(sweep: Sweep, rate_hz: float, random: np.random.Generator) -> Array:
-    """The drive's acceleration: a homing bump, a pause, the sweep with its harmonics, a pause, a move away."""
+    """The drive's acceleration: a homing bump, a pause, the sweep with its harmonics, a pause, a
+    move away.
+    """
     span = (sweep.high_hz - sweep.low_hz) / sweep.rate_hz_s
-    at = np.arange(int((sweep.before_s + span + sweep.after_s) * rate_hz)) / rate_hz - sweep.before_s
+    at = (
+        np.arange(int((sweep.before_s + span + sweep.after_s) * rate_hz)) / rate_hz - sweep.before_s
+    )
     frequency = np.clip(sweep.low_hz + sweep.rate_hz_s * at, sweep.low_hz, sweep.high_hz)
     inside = (at >= 0) & (at <= span)
     phase = 2 * np.pi * np.cumsum(np.where(inside, frequency, 0.0)) / rate_hz
@@ -104,8 +117,12 @@ def chirp(sweep: Sweep, rate_hz: float, random: np.random.Generator) -> Array:
     return drive
 
 
-def sensed(drive: Array, swings: tuple[Swing, ...], sensor: Sensor, drive_rate_hz: float | None = None) -> Log:
-    """What the sensor logs while the frame is driven; the drive (n,) comes at the sensor's rate, or at one of its own."""
+def sensed(
+    drive: Array, swings: tuple[Swing, ...], sensor: Sensor, drive_rate_hz: float | None = None
+) -> Log:
+    """What the sensor logs while the frame is driven; the drive (n,) comes at the sensor's rate, or
+    at one of its own.
+    """
     random = np.random.default_rng(sensor.seed)
     rate = drive_rate_hz or sensor.rate_hz
     along, side, up = swung(drive, rate, swings)
@@ -128,20 +145,32 @@ def sensed(drive: Array, swings: tuple[Swing, ...], sensor: Sensor, drive_rate_h
     axes[:, sensor.down] += G_MM_S2
     for frequency, size in sensor.hum:
         for k in range(3):
-            axes[:, k] += (1.0, 0.6, 0.8)[k] * size * np.sin(2 * np.pi * frequency * at + random.uniform(0, 6))
+            axes[:, k] += (
+                (1.0, 0.6, 0.8)[k]
+                * size
+                * np.sin(2 * np.pi * frequency * at + random.uniform(0, 6))
+            )
     axes += random.normal(0, sensor.noise_mm_s2, axes.shape)
-    axes = np.clip(np.round(axes / sensor.step_mm_s2) * sensor.step_mm_s2, -sensor.most_mm_s2, sensor.most_mm_s2)
+    axes = np.clip(
+        np.round(axes / sensor.step_mm_s2) * sensor.step_mm_s2,
+        -sensor.most_mm_s2,
+        sensor.most_mm_s2,
+    )
     keep = random.random(len(at)) >= sensor.lost
     return Log(at[keep] * (1 + sensor.clock_drift), axes[keep])
 
 
 def sweep_log(swings: tuple[Swing, ...], sweep: Sweep, sensor: Sensor) -> Log:
     """A whole sweep."""
-    return sensed(chirp(sweep, sensor.rate_hz, np.random.default_rng(sensor.seed + 1)), swings, sensor)
+    return sensed(
+        chirp(sweep, sensor.rate_hz, np.random.default_rng(sensor.seed + 1)), swings, sensor
+    )
 
 
 def tap_log(swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: float = 1.5) -> Log:
-    """Taps with a soft hammer: pushes of some ms on the moving part, which is held by the frame; each decays freely."""
+    """Taps with a soft hammer: pushes of some ms on the moving part, which is held by the frame;
+    each decays freely.
+    """
     random = np.random.default_rng(sensor.seed + 1)
     count = int((taps + 1) * apart_s * sensor.rate_hz)
     at = np.arange(count) / sensor.rate_hz
@@ -172,5 +201,7 @@ def as_csv(log: Log, unit: str = "mm/s²", head: str = "") -> Iterator[str]:
     yield f"time (s),x ({unit}),y ({unit}),z ({unit})"
     places = {"g": 4, "m/s²": 3, "mm/s²": 1}[unit]
     row = f"%.5f,%.{places}f,%.{places}f,%.{places}f"
-    for time, (x, y, z) in zip(log.time_s.tolist(), (log.acceleration / scale).tolist(), strict=True):
+    for time, (x, y, z) in zip(
+        log.time_s.tolist(), (log.acceleration / scale).tolist(), strict=True
+    ):
         yield row % (time, x, y, z)

@@ -1,12 +1,14 @@
-"""A made-up heater: two masses, a sensor lag, a dead time, losses that grow with temperature, noise, quantising.
+"""A made-up heater: two masses, a sensor lag, a dead time, losses that grow with temperature,
+noise, quantising.
 
     heated mass  C1 dT1/dt = P u(t − dead) − G (T1 − T2) − l1(T1)
     second mass  C2 dT2/dt = G (T1 − T2) − (1 + fan) l2(T2)
     sensor       lag dS/dt = (1 − place) T1 + place T2 − S
     losses       l(T) = h (T − Ta) (1 + growth (T − Ta))
 
-A hotend is a small heated mass (the cartridge) with the block behind it; a bed is a heated plate with a
-build plate on it. Everything runs on lanes, so that many heaters and many gains can be simulated at once.
+A hotend is a small heated mass (the cartridge) with the block behind it; a bed is a heated plate
+with a build plate on it. Everything runs on lanes, so that many heaters and many gains can be
+simulated at once.
 """
 
 from __future__ import annotations
@@ -86,18 +88,26 @@ class Lanes:
         across = self.first - self.second
         seen = self.first - self.place * across
         blown = 1.0 + self.extra if self.fan else 1.0
-        self.first += (self.to_first * arrived - self.swap_first * across
-                       - self.loss_first * over_first * (1 + self.growth * over_first))
-        self.second += (self.swap_second * across
-                        - self.loss_second * blown * over_second * (1 + self.growth * over_second))
+        self.first += (
+            self.to_first * arrived
+            - self.swap_first * across
+            - self.loss_first * over_first * (1 + self.growth * over_first)
+        )
+        self.second += self.swap_second * across - self.loss_second * blown * over_second * (
+            1 + self.growth * over_second
+        )
         self.sensor += self.into_sensor * (seen - self.sensor)
         self.now += 1
 
     def take(self, other: Lanes, rows: np.ndarray) -> None:
-        """Copy the state of other's heaters `rows` (other has one copy of each) into the same rows of this one."""
+        """Copy the state of other's heaters `rows` (other has one copy of each) into the same rows
+        of this one.
+        """
         for name in ("first", "second", "sensor"):
             getattr(self, name)[rows] = getattr(other, name)[rows]
-        self.past[:, rows, :] = other.past[np.arange(other.now - self.depth, other.now) % other.depth][:, rows, :]
+        self.past[:, rows, :] = other.past[
+            np.arange(other.now - self.depth, other.now) % other.depth
+        ][:, rows, :]
 
 
 def quantised(value: np.ndarray, quantum_c: float | np.ndarray) -> np.ndarray:

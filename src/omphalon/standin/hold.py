@@ -1,4 +1,6 @@
-"""What a controller logs while it heats up a made-up heater with given gains, holds it, and the part fan comes on."""
+"""What a controller logs while it heats up a made-up heater with given gains, holds it, and the
+part fan comes on.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ from omphalon.standin.oscillation import Log
 
 @dataclass(frozen=True)
 class Hold:
-    """How the heat-up and hold are run. `windup`: the integral gathers all through the heat-up, as in a poor loop."""
+    """How the heat-up and hold are run. `windup`: the integral gathers all through the heat-up, as
+    in a poor loop.
+    """
 
     target_c: float
     gains: tuple[float, float, float]
@@ -28,7 +32,9 @@ class Hold:
 
 
 def hold_log(heater: Heater, hold: Hold) -> Log:
-    """Run it; `hold_s` and `fan_after_s` count from where the loop takes over, 10 °C below the target."""
+    """Run it; `hold_s` and `fan_after_s` count from where the loop takes over, 10 °C below the
+    target.
+    """
     random = np.random.default_rng(hold.seed)
     lanes, log = Lanes([heater], 1), Log()
     kp, ki, kd = hold.gains

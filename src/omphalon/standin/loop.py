@@ -1,13 +1,15 @@
 """The reference loop run on made-up heaters, and how it is scored.
 
-The loop every 0.2 s, with e = target − reading: above 10 °C of error the full allowed power and the integral
-at 0; below −10 °C no power and the integral at 0; between, power = clamp(kp e + I − kd d, 0, limit), where
-I += ki e 0.2 is clamped to [0, limit] and d is the slope of the reading through a first-order filter of 1 s.
+The loop every 0.2 s, with e = target − reading: above 10 °C of error the full allowed power and the
+integral at 0; below −10 °C no power and the integral at 0; between, power = clamp(kp e + I − kd d,
+0, limit), where I += ki e 0.2 is clamped to [0, limit] and d is the slope of the reading through a
+first-order filter of 1 s.
 
-The score (°C): overshoot + deepest deviation after the fan came on + mean |error| of the two stretches + ripple
-in the hold + arrival time over its unit. A stretch begins when the loop takes over (10 °C before the target) and
-when the fan comes on; both last 1.5 and 1.0 units; errors are integrated and divided by one unit, which is
-60 s for a hotend, 300 s for a bed. Errors are those of the sensor before noise and quantising.
+The score (°C): overshoot + deepest deviation after the fan came on + mean |error| of the two
+stretches + ripple in the hold + arrival time over its unit. A stretch begins when the loop takes
+over (10 °C before the target) and when the fan comes on; both last 1.5 and 1.0 units; errors are
+integrated and divided by one unit, which is 60 s for a hotend, 300 s for a bed. Errors are those of
+the sensor before noise and quantising.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ FILTER_S = 1.0
 
 @dataclass(frozen=True)
 class Run:
-    """What a run of the loop came to; every field has one row a heater and one column a set of gains."""
+    """What a run of the loop came to; every field has one row a heater and one column a set of
+    gains.
+    """
 
     overshoot_c: np.ndarray
     dip_c: np.ndarray
@@ -39,13 +43,20 @@ class Run:
 
     @property
     def score(self) -> np.ndarray:
-        faults: np.ndarray = (self.overshoot_c + self.dip_c + self.hold_error_c + self.fan_error_c + self.ripple_c
-                              + self.arrival_s / self.unit_s)
+        faults: np.ndarray = (
+            self.overshoot_c
+            + self.dip_c
+            + self.hold_error_c
+            + self.fan_error_c
+            + self.ripple_c
+            + self.arrival_s / self.unit_s
+        )
         return faults
 
 
-def heat_up(heaters: list[Heater], copies: int, target_c: float, limit: float,
-            step_s: float) -> tuple[Lanes, np.ndarray]:
+def heat_up(
+    heaters: list[Heater], copies: int, target_c: float, limit: float, step_s: float
+) -> tuple[Lanes, np.ndarray]:
     """Lanes that stand where the loop takes over, each at its own time since the cold start."""
     cold, ready = Lanes(heaters, 1, step_s), Lanes(heaters, copies, step_s)
     taken = np.zeros(len(heaters))
@@ -62,8 +73,17 @@ def heat_up(heaters: list[Heater], copies: int, target_c: float, limit: float,
     return ready, taken
 
 
-def run_loop(heaters: list[Heater], gains: np.ndarray, target_c: float, *, bed: bool = False, limit: float = 1.0,
-             seed: int = 0, step_s: float | None = None, trace: bool = False) -> Run:
+def run_loop(
+    heaters: list[Heater],
+    gains: np.ndarray,
+    target_c: float,
+    *,
+    bed: bool = False,
+    limit: float = 1.0,
+    seed: int = 0,
+    step_s: float | None = None,
+    trace: bool = False,
+) -> Run:
     """Every heater under every row of `gains` (kp, ki, kd for power 0…1)."""
     unit_s, step_s = (300.0, step_s or 0.1) if bed else (60.0, step_s or 0.05)
     kp, ki, kd = (np.asarray(gains, float)[None, :, i] for i in range(3))
@@ -110,12 +130,32 @@ def run_loop(heaters: list[Heater], gains: np.ndarray, target_c: float, *, bed: 
         if trace:
             traces.append(lanes.sensor.copy())
     arrival = np.where(np.isnan(arrival), hold * CONTROL_S, arrival) + taken[:, None]
-    return Run(overshoot, dip, errors[0], errors[1], high - low, arrival, np.maximum(high, -low),
-               np.array(traces), unit_s)
+    return Run(
+        overshoot,
+        dip,
+        errors[0],
+        errors[1],
+        high - low,
+        arrival,
+        np.maximum(high, -low),
+        np.array(traces),
+        unit_s,
+    )
 
 
-def day_score(heater: Heater, gains: np.ndarray, target_c: float, *, bed: bool = False, limit: float = 1.0,
-              seed: int = 0) -> tuple[np.ndarray, Run]:
-    """Score of each row of gains averaged over the four days, and the run itself (row 0: the heater as it is)."""
-    run = run_loop([heater.other_day(*day) for day in DAYS], gains, target_c, bed=bed, limit=limit, seed=seed)
+def day_score(
+    heater: Heater,
+    gains: np.ndarray,
+    target_c: float,
+    *,
+    bed: bool = False,
+    limit: float = 1.0,
+    seed: int = 0,
+) -> tuple[np.ndarray, Run]:
+    """Score of each row of gains averaged over the four days, and the run itself (row 0: the heater
+    as it is).
+    """
+    run = run_loop(
+        [heater.other_day(*day) for day in DAYS], gains, target_c, bed=bed, limit=limit, seed=seed
+    )
     return run.score.mean(axis=0), run

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Move:
-    """A straight move from (x0, y0) to (x1, y1) mm at height z: filament fed (mm), speed asked (mm/s), lead (s), acceleration."""
+    """A straight move from (x0, y0) to (x1, y1) mm at height z: filament fed (mm), speed asked
+    (mm/s), lead (s), acceleration.
+    """
 
     x0: float
     y0: float
@@ -26,7 +28,9 @@ class Move:
 
 
 def heard(lines: Iterable[str], acceleration_mm_s2: float = 3000.0) -> list[Move]:
-    """Moves out of G-code with absolute places and relative feed; LEAD, PUSH as in the stand-in's dialect."""
+    """Moves out of G-code with absolute places and relative feed; LEAD, PUSH as in the stand-in's
+    dialect.
+    """
     at = {"X": 0.0, "Y": 0.0, "Z": 0.0}
     feed, lead, moves = 1000.0, 0.0, []
     for line in lines:
@@ -41,7 +45,19 @@ def heard(lines: Iterable[str], acceleration_mm_s2: float = 3000.0) -> list[Move
             given = {w[0]: float(w[1:]) for w in words[1:]}
             feed = given.get("F", feed)
             x, y, z = (given.get(axis, at[axis]) for axis in "XYZ")
-            moves.append(Move(at["X"], at["Y"], x, y, z, given.get("E", 0.0), feed / 60, lead, acceleration_mm_s2))
+            moves.append(
+                Move(
+                    at["X"],
+                    at["Y"],
+                    x,
+                    y,
+                    z,
+                    given.get("E", 0.0),
+                    feed / 60,
+                    lead,
+                    acceleration_mm_s2,
+                )
+            )
             at = {"X": x, "Y": y, "Z": z}
         elif words[0] == "G28":
             at = {"X": 0.0, "Y": 0.0, "Z": 0.0}

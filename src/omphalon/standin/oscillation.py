@@ -45,7 +45,9 @@ class Log:
 
 
 class Relay:
-    """On/off switching whose two powers are shifted after every cycle until on and off times are alike."""
+    """On/off switching whose two powers are shifted after every cycle until on and off times are
+    alike.
+    """
 
     def __init__(self, test: Test) -> None:
         self.test = test
@@ -65,7 +67,9 @@ class Relay:
             if self.switches > 1 and not self.test.symmetric:
                 uneven = (self.last_on_s - waited) / (self.last_on_s + waited)
                 limit = self.test.power_limit
-                self.middle = float(np.clip(self.middle + 0.8 * self.middle * uneven, 0.12 * limit, 0.88 * limit))
+                self.middle = float(
+                    np.clip(self.middle + 0.8 * self.middle * uneven, 0.12 * limit, 0.88 * limit)
+                )
                 self.swing = min(self.middle, limit - self.middle)
             self.heating, self.since = True, time_s
             self.switches += 1
@@ -113,14 +117,20 @@ def as_csv(log: Log, head: str = "", power_counts: int = 0) -> Iterator[str]:
         yield f"# {line}"
     yield "time_s,temperature_c,target_c," + ("power_counts" if power_counts else "power")
     for t, c, p, goal in zip(log.time_s, log.temperature_c, log.power, log.target_c, strict=True):
-        yield f"{t:.2f},{c:.2f},{goal:.1f}," + (f"{p * power_counts:.0f}" if power_counts else f"{p:.3f}")
+        yield f"{t:.2f},{c:.2f},{goal:.1f}," + (
+            f"{p * power_counts:.0f}" if power_counts else f"{p:.3f}"
+        )
 
 
-def as_console(log: Log, bed: bool, counts: int = 127, other: tuple[float, float] = (0.0, 23.4)) -> Iterator[str]:
+def as_console(
+    log: Log, bed: bool, counts: int = 127, other: tuple[float, float] = (0.0, 23.4)
+) -> Iterator[str]:
     """The log as the text of a serial console: report lines among chatter, no clock."""
     yield "start"
     yield "info: ready, storage v4"
-    for row, (c, p, goal) in enumerate(zip(log.temperature_c, log.power, log.target_c, strict=True)):
+    for row, (c, p, goal) in enumerate(
+        zip(log.temperature_c, log.power, log.target_c, strict=True)
+    ):
         mine, rest = f"{c:.2f} /{goal:.2f}", f"{other[1]:.2f} /{other[0]:.2f}"
         hot, plate = (rest, mine) if bed else (mine, rest)
         hot_power, bed_power = (0, round(p * counts)) if bed else (round(p * counts), 0)

@@ -1,4 +1,6 @@
-"""What eye and caliper would read off a print of the stand-in's: heights, bulges, scores, widths, as CSV."""
+"""What eye and caliper would read off a print of the stand-in's: heights, bulges, scores, widths,
+as CSV.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ CORNER_MM = 1.5  # to both sides of a corner, where a bulge is seen
 
 @dataclass(frozen=True)
 class Reader:
-    """A person: deviation of a look along a tower (mm), of a caliper on a bulge (mm), of a score (points).
+    """A person: deviation of a look along a tower (mm), of a caliper on a bulge (mm), of a score
+    (points).
 
     `tells_mm` is the least bulge that an eye sees. `careless` multiplies all of them.
     """
@@ -42,21 +45,31 @@ def tower_csv(lines: list[str], nozzle: Nozzle, reader: Reader, looks: int = 5) 
     blur = reader.careless * math.hypot(reader.look_mm, reader.tells_mm / max(slope, 1e-3))
     yield "height_mm"
     for _ in range(looks):
-        yield f"{float(np.clip(round(2 * (at[best] + random.normal(0, min(blur, 8.0)))) / 2, 0, height[-1])):.1f}"
+        seen_mm = round(2 * (at[best] + random.normal(0, min(blur, 8.0)))) / 2
+        yield f"{float(np.clip(seen_mm, 0, height[-1])):.1f}"
 
 
-def tower_bulges_csv(lines: list[str], nozzle: Nozzle, reader: Reader, every_mm: float = 2.5) -> Iterator[str]:
+def tower_bulges_csv(
+    lines: list[str], nozzle: Nozzle, reader: Reader, every_mm: float = 2.5
+) -> Iterator[str]:
     """The clean corner's bulge by caliper, every so many mm of height."""
     random = np.random.default_rng(reader.seed)
     height, bulge = tower_bulges(lines, nozzle, random)
     yield "height_mm,bulge_mm"
     for goal in np.arange(every_mm, height[-1], every_mm):
         around = np.abs(height - goal) < 0.5
-        yield f"{goal:.1f},{bulge[around].mean() + random.normal(0, reader.caliper_mm * reader.careless):.2f}"
+        yield (
+            f"{goal:.1f}"
+            f",{bulge[around].mean() + random.normal(0, reader.caliper_mm * reader.careless):.2f}"
+        )
 
 
-def tower_bulges(lines: list[str], nozzle: Nozzle, random: np.random.Generator) -> tuple[Array, Array]:
-    """Height of each layer's middle and its clean corner's bulge: the front right corner of the loops that close."""
+def tower_bulges(
+    lines: list[str], nozzle: Nozzle, random: np.random.Generator
+) -> tuple[Array, Array]:
+    """Height of each layer's middle and its clean corner's bulge: the front right corner of the
+    loops that close.
+    """
     heights, bulges, layer = [], [], 0.0
     for bead in beads(heard(lines), nozzle, random):
         layer = layer or bead.moves[0].z
@@ -68,8 +81,12 @@ def tower_bulges(lines: list[str], nozzle: Nozzle, random: np.random.Generator) 
     return np.array(heights), np.array(bulges)
 
 
-def corners_csv(lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False) -> Iterator[str]:
-    """Each value's corner: its bulge by caliper (mean of the layers above the first), or a score."""
+def corners_csv(
+    lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False
+) -> Iterator[str]:
+    """Each value's corner: its bulge by caliper (mean of the layers above the first), or a
+    score.
+    """
     random = np.random.default_rng(reader.seed)
     found: dict[float, list[float]] = {}
     layer = 0.0
@@ -83,11 +100,17 @@ def corners_csv(lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = 
         yield from _scores(values, np.abs(bulges), reader, random)
         return
     yield "advance_s,bulge_mm"
-    for value, bulge in zip(values, bulges + random.normal(0, reader.caliper_mm * reader.careless, len(values)), strict=True):
+    for value, bulge in zip(
+        values,
+        bulges + random.normal(0, reader.caliper_mm * reader.careless, len(values)),
+        strict=True,
+    ):
         yield f"{value:g},{bulge:.2f}"
 
 
-def ladder_csv(lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False) -> Iterator[str]:
+def ladder_csv(
+    lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False
+) -> Iterator[str]:
     """Each line's widths just after its ticks, or a score of how even it looks there."""
     random = np.random.default_rng(reader.seed)
     values, up, down, fault = [], [], [], []
@@ -96,7 +119,9 @@ def ladder_csv(lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = F
         if len(run) != 3 or not run[0].speed_mm_s == run[2].speed_mm_s < run[1].speed_mm_s:
             continue
         after = 0.4 * run[0].length_mm
-        braking = (run[1].speed_mm_s ** 2 - run[2].speed_mm_s ** 2) / (2 * run[1].acceleration_mm_s2)
+        braking = (run[1].speed_mm_s ** 2 - run[2].speed_mm_s ** 2) / (
+            2 * run[1].acceleration_mm_s2
+        )
         rising = bead.near(bead.ends_mm[0], 0.0, after + braking)
         falling = bead.near(bead.ends_mm[1], braking, after)
         values.append(run[0].lead_s)
@@ -109,11 +134,18 @@ def ladder_csv(lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = F
     yield "advance_s,speedup_mm,slowdown_mm"
     blur = reader.caliper_mm * reader.careless
     for value, thin, fat in zip(values, up, down, strict=True):
-        yield f"{value:g},{max(thin + random.normal(0, blur), 0):.2f},{max(fat + random.normal(0, blur), 0):.2f}"
+        yield (
+            f"{value:g},{max(thin + random.normal(0, blur), 0):.2f}"
+            f",{max(fat + random.normal(0, blur), 0):.2f}"
+        )
 
 
-def cube_csv(leads_s: tuple[float, float], nozzle: Nozzle, reader: Reader, side_mm: float = 30.0) -> Iterator[str]:
-    """The four corners of a cube's top layers, printed before and after with two values; the seam is at the rear left."""
+def cube_csv(
+    leads_s: tuple[float, float], nozzle: Nozzle, reader: Reader, side_mm: float = 30.0
+) -> Iterator[str]:
+    """The four corners of a cube's top layers, printed before and after with two values; the seam
+    is at the rear left.
+    """
     random = np.random.default_rng(reader.seed)
     names = ("front-left", "front-right", "rear-right", "rear-left")
     corners = ((0.0, 0.0), (side_mm, 0.0), (side_mm, side_mm), (0.0, side_mm))
@@ -121,22 +153,32 @@ def cube_csv(leads_s: tuple[float, float], nozzle: Nozzle, reader: Reader, side_
     for when, lead in zip(("before", "after"), leads_s, strict=True):
         lines = [f"LEAD {lead}", "PUSH 600", f"G1 X0 Y{side_mm} Z0.2 F3600"]
         for layer in range(8):
-            lines += [f"G1 Z{0.2 * (layer + 1):.1f}", *(f"G1 X{x} Y{y} E{side_mm * 0.034:.4f} F3600" for x, y in corners)]
+            lines += [
+                f"G1 Z{0.2 * (layer + 1):.1f}",
+                *(f"G1 X{x} Y{y} E{side_mm * 0.034:.4f} F3600" for x, y in corners),
+            ]
         bead = next(beads(heard(lines), nozzle, random))
-        found = [[_bulge(bead, bead.ends_mm[4 * layer + k]) for layer in range(3, 7)] for k in range(4)]
+        found = [
+            [_bulge(bead, bead.ends_mm[4 * layer + k]) for layer in range(3, 7)] for k in range(4)
+        ]
         for name, bulges in zip(names, found, strict=True):
             seam = 0.14 if name == "rear-left" else 0.0
-            yield f"{when},{name},{np.mean(bulges) + seam + random.normal(0, reader.caliper_mm * reader.careless):.2f}"
+            off = random.normal(0, reader.caliper_mm * reader.careless)
+            yield f"{when},{name},{np.mean(bulges) + seam + off:.2f}"
 
 
 def _bulge(bead: Bead, corner_mm: float) -> float:
-    """How far a corner stands out from its legs: what lies too much there, as width; it spreads, and lacks at most all."""
+    """How far a corner stands out from its legs: what lies too much there, as width; it spreads,
+    and lacks at most all.
+    """
     legs = np.concatenate([bead.near(corner_mm, 8.0, -4.0), bead.near(corner_mm, -4.0, 8.0)])
     excess = float(bead.near(corner_mm, CORNER_MM, CORNER_MM).mean()) - float(legs.mean())
     return max(1.2 * math.tanh(excess / 1.2), -0.85 * bead.line_mm)
 
 
-def _scores(values: Array, fault: Array, reader: Reader, random: np.random.Generator) -> Iterator[str]:
+def _scores(
+    values: Array, fault: Array, reader: Reader, random: np.random.Generator
+) -> Iterator[str]:
     """Points from 1 to 10: the print's own best and worst set the scale."""
     yield "advance_s,score"
     scaled = 10 - 9 * (fault - fault.min()) / max(float(np.ptp(fault)), 1e-6)

@@ -1,4 +1,6 @@
-"""The sample logs: Fulmar, the printer of a lighthouse museum's model shop. Made with fixed seeds, no real printer."""
+"""The sample logs: Fulmar, the printer of a lighthouse museum's model shop. Made with fixed seeds,
+no real printer.
+"""
 
 from __future__ import annotations
 
@@ -11,13 +13,37 @@ from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 
 FULMAR_HOTEND = Heater(
-    power_w=40.0, heated_j_c=2.6, second_j_c=12.5, coupling_w_c=1.7, loss_heated_w_c=0.004, loss_second_w_c=0.052,
-    growth_per_c=0.0011, sensor_place=0.93, sensor_lag_s=1.4, dead_time_s=0.9, ambient_c=19.5, fan_extra=0.45,
-    noise_c=0.06, quantum_c=0.05)
+    power_w=40.0,
+    heated_j_c=2.6,
+    second_j_c=12.5,
+    coupling_w_c=1.7,
+    loss_heated_w_c=0.004,
+    loss_second_w_c=0.052,
+    growth_per_c=0.0011,
+    sensor_place=0.93,
+    sensor_lag_s=1.4,
+    dead_time_s=0.9,
+    ambient_c=19.5,
+    fan_extra=0.45,
+    noise_c=0.06,
+    quantum_c=0.05,
+)
 FULMAR_BED = Heater(
-    power_w=220.0, heated_j_c=310.0, second_j_c=270.0, coupling_w_c=9.0, loss_heated_w_c=0.55, loss_second_w_c=0.95,
-    growth_per_c=0.003, sensor_place=0.25, sensor_lag_s=3.2, dead_time_s=1.8, ambient_c=19.5, fan_extra=0.15,
-    noise_c=0.03, quantum_c=0.06)
+    power_w=220.0,
+    heated_j_c=310.0,
+    second_j_c=270.0,
+    coupling_w_c=9.0,
+    loss_heated_w_c=0.55,
+    loss_second_w_c=0.95,
+    growth_per_c=0.003,
+    sensor_place=0.25,
+    sensor_lag_s=3.2,
+    dead_time_s=1.8,
+    ambient_c=19.5,
+    fan_extra=0.15,
+    noise_c=0.03,
+    quantum_c=0.06,
+)
 HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, fan_on=True, seed=11)
 BED_TEST = Test(target_c=75.0, cycles=8, report_s=1.0, rest_s=4.0, seed=12)
 
@@ -37,12 +63,20 @@ def bed_console() -> Iterator[str]:
         if "T:" in line:
             time = next(rows)
         clock = 14 * 3600 + 7 * 60 + 12 + time
-        yield f"{int(clock // 3600):02d}:{int(clock // 60 % 60):02d}:{clock % 60:05.2f} {line.strip()}"
+        yield (
+            f"{int(clock // 3600):02d}:{int(clock // 60 % 60):02d}:{clock % 60:05.2f} "
+            f"{line.strip()}"
+        )
 
 
 def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
-    """A heat-up and hold of the hotend under the given gains; the part fan comes on after two minutes."""
-    head = "Fulmar, hotend, heat-up and hold, the part fan comes on late, made up by the stand-in printer"
+    """A heat-up and hold of the hotend under the given gains; the part fan comes on after two
+    minutes.
+    """
+    head = (
+        "Fulmar, hotend, heat-up and hold, the part fan comes on late, made up by the stand-in "
+        "printer"
+    )
     return as_csv(hold_log(FULMAR_HOTEND, Hold(235.0, gains, seed=seed)), head)
 
 
@@ -54,12 +88,27 @@ FULMAR_Y_LATER = (Swing(36.4, 0.055, 0.78), Swing(58.0, 0.05, 0.22))
 
 def sweep_csv(axis: str, swings: tuple[Swing, ...], seed: int) -> Iterator[str]:
     """A sweep of one axis under an accelerometer at 500 samples a second."""
-    sensor = Sensor(rate_hz=500.0, noise_mm_s2=120.0, along="xy".index(axis), jitter=0.02, hum=((50.0, 60.0),), seed=seed)
-    return motion_csv(sweep_log(swings, FULMAR_SWEEP, sensor), "g", f"Fulmar, sweep of axis {axis}, made up by the stand-in printer")
+    sensor = Sensor(
+        rate_hz=500.0,
+        noise_mm_s2=120.0,
+        along="xy".index(axis),
+        jitter=0.02,
+        hum=((50.0, 60.0),),
+        seed=seed,
+    )
+    return motion_csv(
+        sweep_log(swings, FULMAR_SWEEP, sensor),
+        "g",
+        f"Fulmar, sweep of axis {axis}, made up by the stand-in printer",
+    )
 
 
-SAMPLES = {"sweep-x.csv.gz": lambda: sweep_csv("x", FULMAR_X, 31), "sweep-y.csv.gz": lambda: sweep_csv("y", FULMAR_Y, 32),
-           "sweep-y-later.csv.gz": lambda: sweep_csv("y", FULMAR_Y_LATER, 33),
-           "hotend-oscillation.csv": hotend_csv, "bed-console.txt": bed_console,
-           "hold-before.csv": lambda: hold_csv((0.31, 0.024, 0.1), 13),
-           "hold-after.csv": lambda: hold_csv((0.130, 0.0088, 0.23), 14)}
+SAMPLES = {
+    "sweep-x.csv.gz": lambda: sweep_csv("x", FULMAR_X, 31),
+    "sweep-y.csv.gz": lambda: sweep_csv("y", FULMAR_Y, 32),
+    "sweep-y-later.csv.gz": lambda: sweep_csv("y", FULMAR_Y_LATER, 33),
+    "hotend-oscillation.csv": hotend_csv,
+    "bed-console.txt": bed_console,
+    "hold-before.csv": lambda: hold_csv((0.31, 0.024, 0.1), 13),
+    "hold-after.csv": lambda: hold_csv((0.130, 0.0088, 0.23), 14),
+}

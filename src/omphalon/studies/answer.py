@@ -1,103 +1,163 @@
-"""What the studies of measured lengths share: refusals, readings that do not belong, lines to enter."""
+"""What all studies decide with: refusals and oddities as codes and facts, and readings that do not
+belong.
+
+No sentence stands here: `wording` says what these mean.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal, NoReturn
 
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.bench.dialect import Dialect
-from omphalon.errors import BadReading
-from omphalon.finding import Finding, Warned
+from omphalon.errors import BadReading, UsageError
 from omphalon.physics import scale
-from omphalon.units import Length
+from omphalon.recording import Readings
+from omphalon.units import Number
 
 Array = NDArray[np.float64]
+Mask = NDArray[np.bool_]
+Verdict = Literal["change", "keep"]
+Facts = Mapping[str, object]
+
+
+@dataclass(frozen=True)
+class Oddity:
+    """Something odd on the way to an answer: a code of finding.WARNINGS, which sentence of it, and
+    the facts for it.
+    """
+
+    code: str
+    sentence: str
+    facts: Facts = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Retest:
+    """The data cannot support an answer: which reason, its facts, and what was odd on the way."""
+
+    reason: str
+    facts: Facts = field(default_factory=dict)
+    oddities: tuple[Oddity, ...] = ()
 
 
 class Unanswerable(Exception):
-    """The data cannot support an answer: why, and the remedy. A study turns it into the verdict `retest`."""
+    """Carries a Retest from where it is seen to where the study answers."""
 
-    def __init__(self, because: str, remedy: str, warnings: Sequence[Warned] = ()) -> None:
-        super().__init__(because, remedy)
-        self.because = because
-        self.remedy = remedy
-        self.warnings = tuple(warnings)
-
-    def finding(self, kind: str, warnings: Sequence[Warned] = ()) -> Finding:
-        return Finding(kind, "retest", self.because, next=self.remedy, warnings=(*self.warnings, *warnings))
+    def __init__(self, reason: str, oddities: Sequence[Oddity] = (), **facts: object) -> None:
+        super().__init__(reason, facts)
+        self.retest = Retest(reason, facts, tuple(oddities))
 
 
-# ratio of got to asked, what it points to, what to do
+# ratio of got to asked → which slip it is
 GROSS = (
-    (0.1, "as if cm were written for mm", "write mm, or the unit behind the number (7.5 cm)"),
-    (10.0, "as if cm were written for mm", "write mm, or the unit behind the number (8 cm)"),
-    (1 / 25.4, "as if inches were written for mm", "write the unit behind the number (3.1 in)"),
-    (25.4, "as if inches were written for mm", "write the unit behind the number (3.1 in)"),
-    (0.5, "a factor of 2: a microstepping mistake", "check the driver's microsteps against the steps per mm"),
-    (2.0, "a factor of 2: a microstepping mistake", "check the driver's microsteps against the steps per mm"),
-    (0.25, "a factor of 4: a microstepping mistake", "check the driver's microsteps against the steps per mm"),
-    (4.0, "a factor of 4: a microstepping mistake", "check the driver's microsteps against the steps per mm"),
+    (0.1, "cm"),
+    (10.0, "cm"),
+    (1 / 25.4, "inch"),
+    (25.4, "inch"),
+    (0.5, "half-steps"),
+    (2.0, "half-steps"),
+    (0.25, "quarter-steps"),
+    (4.0, "quarter-steps"),
 )
+GROSS_WITHIN = 0.06
+FURTHEST = 2.0  # no part is off by more
 
 
-def refuse_gross(ratio: float) -> None:
-    """Refuse a ratio that is a mistake of units or of microstepping, or no length error at all."""
-    for factor, what, remedy in GROSS:
-        if abs(ratio / factor - 1) < 0.06:
-            raise Unanswerable(f"got ÷ asked is {ratio:.3g}, {what}", remedy)
-    if not 0.5 < ratio < 2.0:
-        raise Unanswerable(f"got ÷ asked is {ratio:.3g}: no setting is that far off",
-                           "check which number was asked and which was measured, and measure again")
+def refuse_gross(ratio: float, oddities: Sequence[Oddity] = (), furthest: float = FURTHEST) -> None:
+    """Refuse a ratio of got to asked that is a mistake of units or of microstepping, negative, or
+    no length error at all.
+    """
+    for factor, slip in GROSS:
+        if abs(ratio / factor - 1) < GROSS_WITHIN:
+            raise Unanswerable(slip, oddities, ratio=ratio)
+    if not 1 / furthest < ratio < furthest:
+        raise Unanswerable(
+            "negative-scale" if ratio <= 0 else "no-such-scale", oddities, ratio=ratio
+        )
+
+
+def refuse_gaps(readings: Readings, *names: str) -> None:
+    """Refuse readings of which some rows lack a column that others have."""
+    gap = readings.gap(*names)
+    if gap is not None:
+        row, name = gap
+        raise BadReading(f"{row.where}: no {name}", "fill it in, or take the reading out")
+
+
+def no_readings(problem: str, remedy: str) -> NoReturn:
+    """A command without the readings it needs."""
+    raise UsageError(problem, remedy)
 
 
 @dataclass(frozen=True)
 class Kept:
-    """Readings that belong together, and what is to be said of those that do not."""
+    """Readings that belong together, and what is odd about those that do not."""
 
-    keep: NDArray[np.bool_]
-    warnings: tuple[Warned, ...]
+    keep: Mask
+    oddities: tuple[Oddity, ...]
 
 
-def belonging(columns: Array, values: Array, known: float, where: Sequence[str], written: Sequence[Length],
-              sign: float = 1.0) -> Kept:
-    """Which readings belong: values (n,) should lie on columns (n, k), each with deviation `known` (mm).
+def belonging(
+    columns: Array,
+    values: Array,
+    known: float,
+    where: Sequence[str],
+    written: Sequence[Number],
+    sign: float = 1.0,
+) -> Kept:
+    """Which readings belong together.
 
-    `written` is each reading as it was written, which grows with `values` (sign 1) or falls (−1): for slips of the pen.
-    Unanswerable where some reading is wrong and it cannot be told which.
+    Parameters
+    ----------
+    columns : (n, k)
+        What the values should lie on.
+    values : (n,) in mm
+    known : deviation of one reading beforehand, in mm
+    where, written : (n,)
+        Each reading's place and how it was written, for slips of the pen.
+    sign : 1 where the written number grows with the value, −1 where it falls
+
+    Raises
+    ------
+    Unanswerable
+        If some reading is wrong and it cannot be told which.
     """
     found = scale.strangers(columns, values, known)
     if found.unclear:
-        raise Unanswerable("the readings disagree with each other beyond chance, and there are too few to tell which is wrong",
-                           "measure each length once more")
-    out, warned = found.out, []
+        raise Unanswerable("disagree")
+    out, odd = found.out, []
     if not out.any():
         return Kept(~out, ())
     usual = np.linalg.lstsq(columns[~out], values[~out], rcond=None)[0]
-    expected_of = np.array([w.mm for w in written]) - sign * (values - columns @ usual)
+    expected_of = np.array([w.value for w in written]) - sign * (values - columns @ usual)
     for k in np.flatnonzero(out).tolist():
-        one, unit = written[k], written[k].step_mm * 10.0 ** written[k].places
-        fits = scale.slip_of_pen(one.mm / unit, float(expected_of[k]) / unit, known / unit, one.places)
+        one, unit = written[k], written[k].step * 10.0 ** written[k].places
+        fits = scale.slip_of_pen(
+            one.value / unit, float(expected_of[k]) / unit, known / unit, one.places
+        )
+        facts = {"where": where[k], "written": one.written}
         if fits is not None:
-            warned.append(Warned("slip-of-the-pen", f"{where[k]}: {one.written} disagrees with its fellows and was left out; "
-                                                    f"{fits:.{one.places}f} would fit"))
+            odd.append(
+                Oddity("slip-of-the-pen", "pen", {**facts, "fits": f"{fits:.{one.places}f}"})
+            )
         else:
-            warned.append(Warned("reading-left-out", f"{where[k]}: {one.written} disagrees with its fellows beyond chance "
-                                                     f"(about {expected_of[k] / unit:.{max(one.places, 1)}f} would fit)"))
-    return Kept(~out, tuple(warned))
+            expected = f"{expected_of[k] / unit:.{max(one.places, 1)}f}"
+            odd.append(Oddity("reading-left-out", "left-out", {**facts, "expected": expected}))
+    return Kept(~out, tuple(odd))
 
 
-def positive(value: float, where: str, name: str) -> None:
-    """Refuse a length that cannot be one."""
-    if not value > 0:
-        raise BadReading(f"{where}: {name} {value:g} is not above 0", "measure again, in mm")
+def narrow_enough(
+    estimate: scale.Estimate, spread: scale.Spread, matters: float, per_reading: float = 1.0
+) -> None:
+    """Refuse to keep a setting on an interval in which an error that matters on a print could hide.
 
-
-def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) -> tuple[str, ...]:
-    """The line that sets, then store and list; a comment with the value where the dialect has none."""
-    line = dialect.line(setting, **fields)
-    if line is None:
-        return (f"; {comment}",)
-    return tuple(x for x in (line, dialect.line("store"), dialect.line("list")) if x is not None)
+    `matters` is in the estimate's own unit; Unanswerable names how many readings would do.
+    """
+    if estimate.half_width <= matters:
+        return
+    count = scale.readings_needed(spread, estimate.deviation, matters, per_reading)
+    raise Unanswerable("wide", half_width=estimate.half_width, matters=matters, count=count)

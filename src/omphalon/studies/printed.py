@@ -32,7 +32,18 @@ class TestPrint:
     @property
     def title(self) -> str:
         """What a picture says above it."""
-        return "Ringing print" if self.style == "ringing" else f"Pressure advance, {self.style}: values in s"
+        return (
+            "Ringing print"
+            if self.style == "ringing"
+            else f"Pressure advance, {self.style}: values in s"
+        )
 
     def lines(self) -> Iterator[str]:
-        return gcode_lines(self.job, self.strokes(), self.head, self.set_line, self.acceleration_line, self.last_line)
+        return gcode_lines(
+            self.job,
+            self.strokes(),
+            self.head,
+            self.set_line,
+            self.acceleration_line,
+            self.last_line,
+        )

@@ -8,25 +8,25 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.errors import UsageError
+from omphalon.columns import PRINTS
+from omphalon.errors import UsageError, echoed
 from omphalon.finding import Finding, Shown
 from omphalon.physics import scale
-from omphalon.readers.readings import option_readings, read_readings
 from omphalon.recording import Reading, Readings
-from omphalon.studies.answer import Unanswerable
+from omphalon.studies.wording import Unsupported, noted
 
 Array = NDArray[np.float64]
 
-COLUMNS = ("bulge_mm", "diagonal_mm", "x_mm", "y_mm")
-WORDS = ("print", "corner")
-PRINTS = ("before", "after")
+LENGTHS = ("bulge_mm", "diagonal_mm", "x_mm", "y_mm")
 CALIPER_MM = 0.02  # how unlike a caliper is put to a corner
 FEWEST = 2
 
 
 @dataclass(frozen=True)
 class CornersPicture:
-    """What plots/ draws: each corner's bulge (mm) before and after, their means and half widths, one reading's deviation."""
+    """What plots/ draws: each corner's bulge (mm) before and after, their means and half widths,
+    one reading's deviation.
+    """
 
     bulges_mm: tuple[Array, Array]
     names: tuple[tuple[str, ...], tuple[str, ...]]
@@ -34,22 +34,14 @@ class CornersPicture:
     deviation_mm: float
 
 
-def told_corners(path: str | None, before: tuple[str, ...], after: tuple[str, ...]) -> Readings:
-    """Corners from a file, or from the options --before and --after."""
-    if path is not None and (before or after):
-        raise UsageError("readings in a file and in options", "give one of the two")
-    if path is not None:
-        return read_readings(path, COLUMNS, WORDS)
-    told = [option_readings({"bulge_mm": texts}, {"print": name}).rows for name, texts in zip(PRINTS, (before, after), strict=True)]
-    return Readings("the options", tuple(row for rows in told for row in rows))
-
-
 def check_advance(readings: Readings, seam: str | None, resolution_mm: float | None) -> Finding:
-    """Whether corners bulge (or lack) less than before, by how much, against the error of reading them."""
+    """Whether corners bulge (or lack) less than before, by how much, against the error of reading
+    them.
+    """
     try:
         return _judged(readings, seam, resolution_mm)
-    except Unanswerable as refusal:
-        return refusal.finding("advance-check")
+    except Unsupported as refusal:
+        return refusal.finding("advance-check", noted(readings))
 
 
 def _judged(readings: Readings, seam: str | None, resolution_mm: float | None) -> Finding:
@@ -57,17 +49,23 @@ def _judged(readings: Readings, seam: str | None, resolution_mm: float | None) -
     for row in readings.rows:
         which = row.words.get("print", "")
         if which not in PRINTS:
-            raise UsageError(f"{row.where}: print '{which}'", "write before or after")
+            raise UsageError(f"{row.where}: print '{echoed(which)}'", "write before or after")
         if seam is None or row.words.get("corner", "") != seam.lower():
             groups[which].append((row.words.get("corner", ""), _bulge(row)))
     if seam is not None and all(r.words.get("corner", "") != seam.lower() for r in readings.rows):
-        raise UsageError(f"--seam {seam}: no corner of that name", "name it as in the file's column corner")
+        raise UsageError(
+            f"--seam {seam}: no corner of that name", "name it as in the file's column corner"
+        )
     for name, corners in groups.items():
         if len(corners) < FEWEST:
-            raise Unanswerable(f"{len(corners)} corner{'s'[:len(corners) != 1]} {name}, {FEWEST} at least are needed",
-                               "measure the same three corners of both prints, without the seam's")
-    # a diagonal's bulge is half of a difference of readings; its own error is no larger than a bulge read directly
-    caliper = scale.reading_spread(resolution_mm or max(readings.step_mm(*COLUMNS), 0.01), CALIPER_MM)
+            raise Unsupported(
+                f"{len(corners)} corner{'s'[: len(corners) != 1]} {name}, {FEWEST} at least are "
+                "needed",
+                "measure the same three corners of both prints, without the seam's",
+            )
+    # a diagonal's bulge is half of a difference of readings; its own error is no larger than a
+    # bulge read directly
+    caliper = scale.reading_spread(resolution_mm or max(readings.step(*LENGTHS), 0.01), CALIPER_MM)
     bulges = [np.array([bulge for _, bulge in groups[name]]) for name in PRINTS]
     sizes = [scale.mean_of(np.abs(b), caliper) for b in bulges]
     means = [scale.mean_of(b, caliper) for b in bulges]
@@ -75,20 +73,55 @@ def _judged(readings: Readings, seam: str | None, resolution_mm: float | None) -
     error = math.hypot(sizes[0].half_width, sizes[1].half_width)
     verdict, because = _verdict(gain, error, means[1])
     side = "bulge" if means[1].value > 0 else "lack"
-    table = (Shown("corners", ("before", "after", "")),
-             Shown("mean bulge", (f"{means[0].value:+.3f}", f"{means[1].value:+.3f}", f"± {means[1].half_width:.3f} mm")),
-             Shown("size of fault", (f"{sizes[0].value:.3f}", f"{sizes[1].value:.3f}", f"± {sizes[1].half_width:.3f} mm")),
-             Shown("one reading", (f"± {2 * caliper.whole:.3f} mm by the caliper; "
-                                   + (f"corner {seam} left out: the seam" if seam else "no seam corner was named (--seam)"),)))
+    table = (
+        Shown("corners", ("before", "after", "")),
+        Shown(
+            "mean bulge",
+            (f"{means[0].value:+.3f}", f"{means[1].value:+.3f}", f"± {means[1].half_width:.3f} mm"),
+        ),
+        Shown(
+            "size of fault",
+            (f"{sizes[0].value:.3f}", f"{sizes[1].value:.3f}", f"± {sizes[1].half_width:.3f} mm"),
+        ),
+        Shown(
+            "one reading",
+            (
+                f"± {2 * caliper.whole:.3f} mm by the caliper; "
+                + (
+                    f"corner {seam} left out: the seam"
+                    if seam
+                    else "no seam corner was named (--seam)"
+                ),
+            ),
+        ),
+    )
     return Finding(
-        "advance-check", verdict, because,
-        evidence={"before_mm": means[0].value, "after_mm": means[1].value, "gain_mm": gain, "gain_spread_mm": error,
-                  "corners": [len(b) for b in bulges]},
-        next=("print a tower or a ladder around the present value: omphalon advance plan; corners now "
-              f"{side}, so the value is too {'small' if side == 'bulge' else 'large'}") if verdict == "change" else
-        "nothing; check again with another filament, nozzle or temperature",
-        table=table, picture=CornersPicture((bulges[0], bulges[1]), (tuple(n for n, _ in groups["before"]), tuple(
-            n for n, _ in groups["after"])), (means[0], means[1]), caliper.whole))
+        "advance-check",
+        verdict,
+        because,
+        evidence={
+            "before_mm": means[0].value,
+            "after_mm": means[1].value,
+            "gain_mm": gain,
+            "gain_spread_mm": error,
+            "corners": [len(b) for b in bulges],
+        },
+        next=(
+            "print a tower or a ladder around the present value: `omphalon advance plan --style "
+            "tower`; corners now "
+            f"{side}, so the value is too {'small' if side == 'bulge' else 'large'}"
+        )
+        if verdict == "change"
+        else "nothing; check again with another filament, nozzle or temperature",
+        warnings=tuple(noted(readings)),
+        table=table,
+        picture=CornersPicture(
+            (bulges[0], bulges[1]),
+            (tuple(n for n, _ in groups["before"]), tuple(n for n, _ in groups["after"])),
+            (means[0], means[1]),
+            caliper.whole,
+        ),
+    )
 
 
 def _verdict(gain: float, error: float, after: scale.Estimate) -> tuple[str, str]:
@@ -97,19 +130,33 @@ def _verdict(gain: float, error: float, after: scale.Estimate) -> tuple[str, str
         return "change", f"it did not help: corners are worse than before by {told}"
     if gain > error:
         return "keep", f"it helped: corners are better by {told}" + (
-            ", and no fault is left that the caliper can tell" if abs(after.value) <= after.half_width else
-            f"; what is left, {after.value:+.3f} mm, another print may take off")
+            ", and no fault is left that the caliper can tell"
+            if abs(after.value) <= after.half_width
+            else f"; what is left, {after.value:+.3f} mm, another print may take off"
+        )
     if abs(after.value) <= after.half_width:
-        return "keep", f"corners are clean within the caliper's error, before and after ({told} between them)"
+        return (
+            "keep",
+            f"corners are clean within the caliper's error, before and after ({told} between them)",
+        )
     if abs(after.value) > 3 * after.half_width:
-        return "change", f"it made no difference that can be told ({told}), and corners are still {after.value:+.3f} mm off"
-    return "keep", f"before and after cannot be told apart ({told}); what is left is {after.value:+.3f} mm"
+        return (
+            "change",
+            f"it made no difference that can be told ({told}), and corners are still "
+            f"{after.value:+.3f} mm off",
+        )
+    return (
+        "keep",
+        f"before and after cannot be told apart ({told}); what is left is {after.value:+.3f} mm",
+    )
 
 
 def _bulge(row: Reading) -> float:
-    """Bulge of one corner: as read, or half of what the diagonal has more than the sides make it."""
+    """Bulge of one corner: as read, or half of what the diagonal has more than the sides make
+    it.
+    """
     if "bulge_mm" in row.numbers:
-        return row.mm("bulge_mm")
+        return row.value("bulge_mm")
     if all(n in row.numbers for n in ("diagonal_mm", "x_mm", "y_mm")):
-        return (row.mm("diagonal_mm") - math.hypot(row.mm("x_mm"), row.mm("y_mm"))) / 2
+        return (row.value("diagonal_mm") - math.hypot(row.value("x_mm"), row.value("y_mm"))) / 2
     raise UsageError(f"{row.where}: no bulge", "give bulge_mm, or diagonal_mm with x_mm and y_mm")

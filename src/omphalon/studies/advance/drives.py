@@ -7,9 +7,13 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Drive:
-    """Usual values: the first test's range (s), retraction, speed and stretches of a line, and the range of sound answers.
+    """Usual values: the first test's range (s), retraction, speed and stretches of a line, and the
+    range of sound answers.
 
-    `enough_s` is the half width at which another print is not worth its plastic; `eye_s` what an eye can tell at a corner.
+    `enough_s` is the half width at which another print is not worth its plastic; `matters_s` the
+    one beyond which no answer is worth entering; `eye_s` what an eye can tell at a corner. The
+    range reaches a fifth past the usual values. The fast stretch holds its speed for some time
+    constants of the pressure after it has been reached.
     """
 
     name: str
@@ -23,14 +27,49 @@ class Drive:
     foot_mm: float
     usual_s: tuple[float, float]
     enough_s: float
+    matters_s: float
     eye_s: float
 
 
-DRIVES = {drive.name: drive for drive in (
-    Drive("direct", 0.1, 0.8, 100.0, 2000.0, 20.0, 40.0, 20.0, 9.0, (0.01, 0.1), 0.0035, 0.003),
-    Drive("bowden", 1.0, 4.5, 60.0, 600.0, 30.0, 70.0, 36.0, 14.0, (0.2, 1.0), 0.0225, 0.02),
-)}
-TOWER_MM = 50.0
+DRIVES = {
+    drive.name: drive
+    for drive in (
+        Drive(
+            name="direct",
+            to_s=0.12,
+            retract_mm=0.7,
+            fast_mm_s=90.0,
+            acceleration_mm_s2=1800.0,
+            slow_stretch_mm=22.0,
+            fast_stretch_mm=36.0,
+            leg_mm=20.0,
+            foot_mm=9.0,
+            usual_s=(0.01, 0.1),
+            enough_s=0.0035,
+            matters_s=0.015,
+            eye_s=0.003,
+        ),
+        Drive(
+            name="bowden",
+            to_s=1.2,
+            retract_mm=4.4,
+            fast_mm_s=60.0,
+            acceleration_mm_s2=600.0,
+            slow_stretch_mm=30.0,
+            fast_stretch_mm=70.0,
+            leg_mm=36.0,
+            foot_mm=14.0,
+            usual_s=(0.2, 1.0),
+            enough_s=0.0225,
+            matters_s=0.12,
+            eye_s=0.02,
+        ),
+    )
+}
+# a look along a corner is good to 1 mm: on a tower so high that is as much as an eye tells, and a
+# caliper reads it in one go
+TOWER_MM = 48.0
+LINES = 24  # steps of a ladder or a row of corners: round values that are easily read
 
 
 def drive_of(name: str | None, highest_s: float) -> Drive:

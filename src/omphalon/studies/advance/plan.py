@@ -1,42 +1,63 @@
-"""The test print for pressure advance: what is asked for, checked for sense, and how to run and read it."""
+"""The test print for pressure advance: what is asked for, checked for sense, and how to run and
+read it.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from omphalon.bench.dialect import Dialect
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
+from omphalon.lines.dialect import Dialect
 from omphalon.prints.advance import Corners, Ladder, Tower
 from omphalon.prints.job import Job
+from omphalon.prints.levels import levels
 from omphalon.prints.strokes import Survey, survey
+from omphalon.studies.advance.drives import LINES, TOWER_MM
 from omphalon.studies.printed import TestPrint
 
 FEWEST, MOST = 5, 200
-LOWEST_TOWER_MM, HIGHEST_S = 10.0, 5.0
+LOWEST_TOWER_MM = 10.0
 READ = {
-    "tower": ("Let it cool. Look along the clean corner, the one at the bar on the plate, front right, in side light, from bottom "
-              "to top: it bulges at first and is starved at last. Measure with the caliper from the plate to where it is "
-              "cleanest. Marks on the left side count 5 mm, on the rear 10 mm.",
-              "Read five times, looking away between, or let others read too. Write each height down."),
-    "ladder": ("Look at each line where the ticks are: thin after speeding up and fat after slowing down is too little, the other "
-               "way round too much.",
-               "Give each line a score (higher is better), all of them; or measure the widths just after both ticks."),
-    "corners": ("Look at each corner in side light: an outward blob is too little, a cut corner too much.",
-                "Give each a score (higher is better), all of them; or measure across the corner with the caliper how far it "
-                "stands out (positive) or falls short (negative)."),
+    "tower": (
+        "Let it cool. Look along the clean corner, the one at the bar on the plate, front right, "
+        "in side light, from bottom "
+        "to top: it bulges at first and is starved at last. Measure with the caliper from the "
+        "plate to where it is "
+        "cleanest. Marks on the left side count 5 mm, on the rear 10 mm.",
+        "Read five times, looking away between, or let others read too. Write each height down.",
+    ),
+    "ladder": (
+        "Look at each line where the ticks are: thin after speeding up and fat after slowing down "
+        "is too little, the other "
+        "way round too much.",
+        "Give each line a score (higher is better), all of them; or measure the widths just after "
+        "both ticks. Write a file with "
+        "the columns advance_s and score, or advance_s, speedup_mm, slowdown_mm.",
+    ),
+    "corners": (
+        "Look at each corner in side light: an outward blob is too little, a cut corner too much.",
+        "Give each a score (higher is better), all of them; or measure across the corner with the "
+        "caliper how far it "
+        "stands out (positive) or falls short (negative). Write a file with the columns advance_s "
+        "and score, or advance_s and "
+        "bulge_mm.",
+    ),
 }
 THEN = {
-    "tower": "omphalon advance fit --from {start:g} --per-mm {step:g} --to {stop:g} --drive {drive} --height MM --height MM …",
-    "ladder": "omphalon advance fit READINGS.csv --drive {drive}   (columns advance_s, score or advance_s, speedup_mm, slowdown_mm)",
-    "corners": "omphalon advance fit READINGS.csv --drive {drive}   (columns advance_s, score or advance_s, bulge_mm)",
+    "tower": "omphalon advance fit --from {start} --per-mm {step} --to {stop} --drive {drive} "
+    "--height MM --height MM --height MM",
+    "ladder": "omphalon advance fit READINGS.csv --drive {drive}",
+    "corners": "omphalon advance fit READINGS.csv --drive {drive}",
 }
 
 
 @dataclass(frozen=True)
 class AdvanceAsked:
-    """What was asked for: style, range and step (s; s per mm of height on a tower), drive, and what replaces defaults."""
+    """What was asked for: style, range and step (s; s per mm of height on a tower), drive, and what
+    replaces defaults.
+    """
 
     style: str
     start_s: float
@@ -44,136 +65,218 @@ class AdvanceAsked:
     step_s: float
     drive: str
     present_s: float | None = None
-    side_mm: float = 40.0
-    slow_stretch_mm: float = 20.0
-    fast_stretch_mm: float = 40.0
+    side_mm: float = 36.0
+    slow_stretch_mm: float = 22.0
+    fast_stretch_mm: float = 36.0
     leg_mm: float = 20.0
     foot_mm: float = 9.0
     layers: int = 5
 
 
 def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
-    """The plan and the print; UsageError where a range, a step, a speed or the bed make no sense."""
+    """The plan and the print; UsageError where a range, a step, a speed or the bed make no
+    sense.
+    """
     job.check()
-    count = _check_range(asked)
+    _check_range(asked)
     _check_speed(asked, job)
-    values = tuple(asked.start_s + n * asked.step_s for n in range(count))
+    values = () if asked.style == "tower" else levels(asked.start_s, asked.stop_s, asked.step_s)
+    count = len(values)
     figure: Tower | Ladder | Corners
     if asked.style == "tower":
         figure = Tower(asked.start_s, asked.stop_s, asked.step_s, asked.side_mm)
-        told = f"{figure.height_mm:.0f} mm high, value at height h: {asked.start_s:g} + {asked.step_s:g} h"
-        values = tuple(asked.start_s + asked.step_s * (n + 0.5) * job.layer_mm for n in range(min(figure.layers(job), 20)))
+        told = (
+            f"{figure.height_mm:.0f} mm high, value at height h: {asked.start_s:g} + "
+            f"{asked.step_s:g} h"
+        )
+        values = tuple(
+            asked.start_s + asked.step_s * (n + 0.5) * job.layer_mm
+            for n in range(min(figure.layers(job), 20))
+        )
     elif asked.style == "ladder":
         figure = Ladder(values, asked.slow_stretch_mm, asked.fast_stretch_mm)
-        told = f"{count} lines, the lowest {figure.words[0]}, upwards by {asked.step_s:g}, values printed at their left ends"
+        told = (
+            f"{count} lines, the lowest {figure.words[0]}, upwards by {asked.step_s:g}, values "
+            "printed at their left ends"
+        )
     else:
         figure = Corners(values, asked.leg_mm, asked.foot_mm, asked.layers)
-        told = f"{count} corners, {figure.words[0]} to {figure.words[-1]} by {asked.step_s:g}, values printed below each"
+        told = (
+            f"{count} corners, {figure.words[0]} to {figure.words[-1]} by {asked.step_s:g}, "
+            "values printed below each"
+        )
     set_line = _setter(dialect, values)
     acceleration = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
     last = None if asked.present_s is None else set_line(asked.present_s)
     whole = survey(job, figure.strokes(job))
     head = _head(asked, job, whole, told, acceleration)
-    printed = TestPrint(asked.style, job, lambda: figure.strokes(job), figure.labels(job), head, set_line, acceleration, last, whole)
+    printed = TestPrint(
+        asked.style,
+        job,
+        lambda: figure.strokes(job),
+        figure.labels(job),
+        head,
+        set_line,
+        acceleration,
+        last,
+        whole,
+    )
     return _told(asked, job, whole, told, printed), printed
 
 
-def _check_range(asked: AdvanceAsked) -> int:
-    """How many values (or, for a tower, steps) the range holds."""
+def _check_range(asked: AdvanceAsked) -> None:
+    """Refuse a range or a step that makes no sense."""
     start, stop, step = asked.start_s, asked.stop_s, asked.step_s
     span = stop - start
-    if start < 0:
-        raise UsageError(f"--from {start:g}: below 0", "an advance is 0 s or more")
     if span <= 0:
-        raise UsageError(f"--from {start:g} --to {stop:g}: the range is upside down", "give the lower value with --from")
-    if stop > HIGHEST_S:
-        raise UsageError(f"--to {stop:g}: no printer needs so much", f"give seconds, {HIGHEST_S:g} at most")
+        raise UsageError(
+            f"--from {start:g} --to {stop:g}: the range is upside down",
+            "give the lower value with --from",
+        )
     if step <= 0:
-        raise UsageError(f"--step {step:g}: not above 0", "give a small step, for example "
-                         f"{span / (50 if asked.style == 'tower' else 20):.2g}")
+        raise UsageError(
+            f"--step {step:g}: not above 0",
+            "give a small step, for example "
+            f"{span / (TOWER_MM if asked.style == 'tower' else LINES):.2g}",
+        )
     if step > span:
-        raise UsageError(f"--step {step:g}: larger than the range of {span:g}", f"give at most {span / 10:.2g}")
-    count = int(round(span / step, 6)) + 1
+        raise UsageError(
+            f"--step {step:g}: larger than the range of {span:g}", f"give at most {span / 10:.2g}"
+        )
     if asked.style == "tower":
         if span / step < LOWEST_TOWER_MM:
-            raise UsageError(f"--step {step:g} per mm makes a tower of {span / step:.1f} mm", "give a smaller step: "
-                             f"{span / 50:.2g} makes one of 50 mm")
-    elif not FEWEST <= count <= MOST:
-        raise UsageError(f"--step {step:g} makes {count} values",
-                         f"choose one that makes {FEWEST} to {MOST}: {span / 20:.2g} makes 21")
-    return count
+            raise UsageError(
+                f"--step {step:g} per mm makes a tower of {span / step:.1f} mm",
+                f"give a smaller step: {span / TOWER_MM:.2g} makes one of {TOWER_MM:g} mm",
+            )
+    elif not FEWEST - 1 - 1e-6 <= span / step <= MOST:
+        raise UsageError(
+            f"--step {step:g} makes {span / step + 1:.0f} values",
+            f"choose one that makes {FEWEST} to {MOST}: {span / LINES:.2g} makes {LINES + 1}",
+        )
 
 
 def _check_speed(asked: AdvanceAsked, job: Job) -> None:
-    """The fast stretch must be long enough to reach its speed and come down again, and fast enough to show anything."""
+    """The fast stretch must be long enough to reach its speed and come down again, and fast enough
+    to show anything.
+    """
     if asked.style == "ladder" and job.fast_mm_s < 1.5 * job.slow_mm_s:
-        raise UsageError(f"--fast {job.fast_mm_s:g}, --slow {job.slow_mm_s:g}: too alike to see the change",
-                         "let fast be twice as fast")
-    length, what = {"tower": (asked.side_mm / 2, "a side"), "ladder": (asked.fast_stretch_mm, "the fast stretch"),
-                    "corners": (2 * asked.foot_mm, "the short leg")}[asked.style]
+        raise UsageError(
+            f"--fast {job.fast_mm_s:g}, --slow {job.slow_mm_s:g}: too alike to see the change",
+            "let fast be twice as fast",
+        )
+    length, what = {
+        "tower": (asked.side_mm / 2, "a side"),
+        "ladder": (asked.fast_stretch_mm, "the fast stretch"),
+        "corners": (2 * asked.foot_mm, "the short leg"),
+    }[asked.style]
     need = job.fast_mm_s**2 / job.acceleration_mm_s2
     if need > length:
-        raise UsageError(f"--fast {job.fast_mm_s:g} is never reached within {what} at {job.acceleration_mm_s2:g} mm/s²",
-                         f"choose {0.9 * (length * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or more acceleration")
+        raise UsageError(
+            f"--fast {job.fast_mm_s:g} is never reached within {what} at "
+            f"{job.acceleration_mm_s2:g} mm/s²",
+            f"choose {0.9 * (length * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or more "
+            "acceleration",
+        )
 
 
 def _setter(dialect: Dialect, values: tuple[float, ...]) -> Callable[[float], str]:
-    """The function that writes the line for a value; UsageError where there is none, or it does not tell values apart."""
+    """The function that writes the line for a value; UsageError where there is none, or it does not
+    tell values apart.
+    """
     if "advance" not in dialect.templates:
-        raise UsageError("no line that sets pressure advance: controllers share no code for it",
-                         "give your controller's own with --line '… {advance:.4f} …', or a dialect with --dialect FILE")
-    template = dialect.templates["advance"]
-    if "{advance" not in template:
-        raise UsageError(f"--line {template}: no {{advance}} in it", "put {advance:.4f} where the value belongs")
+        raise UsageError(
+            "no line that sets pressure advance: controllers share no code for it",
+            "give your controller's own with --line '… {advance:.4f} …', or a dialect with "
+            "--dialect FILE",
+        )
+    template = dialect.templates["advance"].text
 
     def set_line(value: float) -> str:
         return dialect.line("advance", advance=round(value, 9)) or ""
 
     lines = [set_line(v) for v in values]
     if len(set(lines)) < len(lines):
-        raise UsageError(f"--line {template}: writes neighbouring values alike", "give it more decimals: {advance:.5f}")
-    if any("\n" in line or line.startswith(";") for line in lines):
-        raise UsageError(f"--line {template}: not one command", "give one line that sets the value")
+        raise UsageError(
+            f"--line {template}: writes neighbouring values alike",
+            "give it more decimals: {advance:.5f}",
+        )
     return set_line
 
 
-def _head(asked: AdvanceAsked, job: Job, whole: Survey, told: str, acceleration: str | None) -> tuple[str, ...]:
+def _head(
+    asked: AdvanceAsked, job: Job, whole: Survey, told: str, acceleration: str | None
+) -> tuple[str, ...]:
     """The comment header: what it is, for which printer, how to read it."""
     return (
         f"pressure advance, {asked.style}: {told}",
-        f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, filament {job.filament_mm:g} mm",
-        f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast {job.fast_mm_s:g}, first layer and digits "
-        f"{job.first_mm_s:g} mm/s; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C; retraction {job.retract_mm:g} mm; fan {job.fan:.0%}",
-        f"acceleration {job.acceleration_mm_s2:g} mm/s²" + ("" if acceleration else ": set it on the printer, no line here does"),
+        f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, filament "
+        f"{job.filament_mm:g} mm",
+        f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast "
+        f"{job.fast_mm_s:g}, first layer and digits "
+        f"{job.first_mm_s:g} mm/s; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C; retraction "
+        f"{job.retract_mm:g} mm; fan {job.fan:.0%}",
+        f"acceleration {job.acceleration_mm_s2:g} mm/s²"
+        + ("" if acceleration else ": set it on the printer, no line here does"),
         f"about {_clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
-        *READ[asked.style])
+        *READ[asked.style],
+    )
 
 
 def _told(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: TestPrint) -> Plan:
-    first = ["Set steps, flow and the printing temperature first: this comes after them, for one filament."]
-    first.append("Switch off whatever else the slicer or the controller does against oozing: coasting, wiping, extra restart, linear "
-                 "or pressure corrections. This file has none of them.")
+    first = [
+        "Set steps, flow and the printing temperature first: this comes after them, for one "
+        "filament."
+    ]
+    first.append(
+        "Switch off whatever else works against oozing: a feed that stops before a line ends, a "
+        "nozzle drawn over the print "
+        "without feeding, extra filament after a pause, any other correction of the feed at "
+        "corners. This file has none."
+    )
     if printed.acceleration_line is None:
-        first.append(f"Set the printing acceleration to {job.acceleration_mm_s2:g} mm/s² on the printer: the dialect has no line "
-                     "for it.")
+        first.append(
+            f"Set the printing acceleration to {job.acceleration_mm_s2:g} mm/s² on the printer: "
+            "the dialect has no line "
+            "for it."
+        )
     low_x, low_y, high_x, high_y, high_z = whole.reach
     return Plan(
-        "advance-plan", f"Pressure advance, {asked.style}: {told}",
-        (*first,
-         f"Check the first lines of the file, then print it: x {low_x:.0f} to {high_x:.0f}, y {low_y:.0f} to {high_y:.0f}, up to "
-         f"{high_z:.1f} mm; about {_clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament.",
-         *READ[asked.style],
-         "The last value stays in force until it is set again." if asked.present_s is None else
-         f"The file ends by setting {asked.present_s:g} again.",
-         "Afterwards shorten the retraction step by step: less is needed now. The value holds for this filament, temperature and "
-         "nozzle."),
-        (), THEN[asked.style].format(start=asked.start_s, stop=asked.stop_s, step=asked.step_s, drive=asked.drive),
-        settings={"style": asked.style, "from": asked.start_s, "to": asked.stop_s, "step": asked.step_s, "time_s": whole.time_s,
-                  "filament_mm": whole.filament_mm, "drive": asked.drive},
-        picture=printed)
+        "advance-plan",
+        f"Pressure advance, {asked.style}: {told}",
+        (
+            *first,
+            f"Check the first lines of the file, then print it: x {low_x:.0f} to {high_x:.0f}, y "
+            f"{low_y:.0f} to {high_y:.0f}, up to "
+            f"{high_z:.1f} mm; about {_clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m "
+            "of filament.",
+            *READ[asked.style],
+            "The last value stays in force until it is set again."
+            if asked.present_s is None
+            else f"The file ends by setting {asked.present_s:g} again.",
+            "Afterwards shorten the retraction step by step: less is needed now. The value holds "
+            "for this filament, temperature and "
+            "nozzle.",
+        ),
+        (),
+        THEN[asked.style].format(
+            start=f"{asked.start_s:.6g}",
+            stop=f"{asked.stop_s:.6g}",
+            step=f"{asked.step_s:.6g}",
+            drive=asked.drive,
+        ),
+        settings={
+            "style": asked.style,
+            "from": asked.start_s,
+            "to": asked.stop_s,
+            "step": asked.step_s,
+            "time_s": whole.time_s,
+            "filament_mm": whole.filament_mm,
+            "drive": asked.drive,
+        },
+        picture=printed,
+    )
 
 
 def _clock(seconds: float) -> str:
     return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"
-
-

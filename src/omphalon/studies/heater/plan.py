@@ -2,40 +2,69 @@
 
 from __future__ import annotations
 
-from omphalon.bench.dialect import Dialect
 from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.finding import Plan, Warned
+from omphalon.lines.dialect import Dialect
+from omphalon.units import QUANTITIES, is_usual
 
 USUAL_TARGET_C = {"hotend": 210.0, "bed": 60.0}
-MOST_TARGET_C = {"hotend": 350.0, "bed": 150.0}
+LOWEST_TARGET_C = 35.0
 INDEX = {"hotend": 0, "bed": -1}
 
 
 def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Dialect) -> Plan:
-    """The steps of the test and the line that starts it. Raises UsageError for a target that is no printing one."""
+    """The steps of the test and the line that starts it. Raises UsageError for a target that is no
+    printing one.
+    """
     goal = USUAL_TARGET_C[heater] if target_c is None else target_c
-    if not 35 <= goal <= MOST_TARGET_C[heater]:
-        raise UsageError(f"--target {goal:g}: not a {heater}'s temperature",
-                         f"give one from 35 to {MOST_TARGET_C[heater]:g} °C, the one you print at")
-    if not 3 <= cycles <= 30:
-        raise UsageError(f"--cycles {cycles}: out of range", "give 3 to 30; 8 is a good number")
+    quantity = QUANTITIES[f"{heater} temperature"]
+    if not LOWEST_TARGET_C <= goal <= quantity.highest:
+        raise UsageError(
+            f"--target {goal:g}: not a {heater}'s temperature",
+            f"give one from {LOWEST_TARGET_C:g} to {quantity.highest:g} °C, the one you print at "
+            f"({quantity.slip})",
+        )
+    warnings = (
+        ()
+        if is_usual(goal, quantity)
+        else (
+            Warned("unusual-value", f"--target {goal:g} is possible for a {heater}, but not usual"),
+        )
+    )
     start = dialect.line(f"{heater}-oscillation", index=INDEX[heater], target=goal, cycles=cycles)
     return Plan(
-        "heater-plan", f"Oscillation test of the {heater} at {goal:g} °C",
+        "heater-plan",
+        f"Oscillation test of the {heater} at {goal:g} °C",
         (
-            "Fit what you print with: block, nozzle, sock, fan duct." if heater == "hotend" else
-            "Put the plate on that you print on, and close the door if you print with it closed.",
-            *(("Park the nozzle in the middle, 5 to 10 mm above the bed, nothing loaded to ooze on it.",
-               "Part fan on at the speed you print with, and left alone until the end.") if heater == "hotend" else
-              ("Part fan off, hotend off; no draught over the plate.",)),
+            "Fit what you print with: block, nozzle, sock, fan duct."
+            if heater == "hotend"
+            else "Put the plate on that you print on, and close the door if you print with it "
+            "closed.",
+            *(
+                (
+                    "Park the nozzle in the middle, 5 to 10 mm above the bed, nothing loaded to "
+                    "ooze on it.",
+                    "Part fan on at the speed you print with, and left alone until the end.",
+                )
+                if heater == "hotend"
+                else ("Part fan off, hotend off; no draught over the plate.",)
+            ),
             "Start from room temperature, settled: off for half an hour at least.",
-            "Log temperature, target and power at least once a second, with time stamps, from start to end.",
+            "Log temperature, target and power at least once a second, with time stamps, from "
+            "start to end.",
             f"Start the test at the temperature you print at ({goal:g} °C), {cycles} cycles, "
-            + ("with the line below." if start else "with your controller's own test: this dialect has no line."),
-            "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or passes "
+            + (
+                "with the line below."
+                if start
+                else "with your controller's own test: this dialect has no line."
+            ),
+            "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or "
+            "passes "
             f"{goal + 25:g} °C.",
             "Save the log as text: a CSV, or what the console showed.",
         ),
         () if start is None else (start,),
-        f"omphalon heater fit LOG --heater {heater}",
-        settings={"heater": heater, "target_c": goal, "cycles": cycles})
+        f"omphalon heater fit LOG --heater {heater} --target {goal:g}",
+        warnings=warnings,
+        settings={"heater": heater, "target_c": goal, "cycles": cycles},
+    )

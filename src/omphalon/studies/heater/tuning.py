@@ -1,4 +1,6 @@
-"""Gains for a fitted heater: chosen over what it may be, with what they promise and how sure that is."""
+"""Gains for a fitted heater: chosen over what it may be, with what they promise and how sure that
+is.
+"""
 
 from __future__ import annotations
 
@@ -15,20 +17,24 @@ from omphalon.studies.heater.excerpt import Excerpt
 
 UNIT_S = {"hotend": 60.0, "bed": 300.0}
 FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
-# how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the sensor
+# how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the
+# sensor
 FAN_DOUBT = {"hotend": (0.5, 2.2), "bed": (0.15, 2.2)}
 DRAWS_IN_SEARCH = 4
 DRAWS = 40
 KEEP_WITHIN = 0.03
+MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
 RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
 SURE = 0.9
 
 
 @dataclass(frozen=True)
 class HeaterQuestion:
-    """What a user wants of the fit; `present` gains are in the controller's scale, where `gain_scale` is full power.
+    """What a user wants of the fit; `present` gains are in the controller's scale, where
+    `gain_scale` is full power.
 
-    `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost when it does.
+    `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost
+    when it does.
     """
 
     heater: str | None = None
@@ -46,7 +52,9 @@ class HeaterQuestion:
 
 @dataclass(frozen=True)
 class Tuned:
-    """Gains chosen, what they promise beside the present ones and other aims (columns of `run`), and how sure."""
+    """Gains chosen, what they promise beside the present ones and other aims (columns of `run`),
+    and how sure.
+    """
 
     loop: Loop
     model: ThermalModel
@@ -62,28 +70,54 @@ class Tuned:
 
 
 def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
-    """The controller that will run the gains, reading through the log's own noise and display steps."""
+    """The controller that will run the gains, reading through the log's own noise and display
+    steps.
+    """
     step = test.quantum_c / np.sqrt(12)
     noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
     cooling = FAN_COOLING[heater] if question.fan_cooling is None else question.fan_cooling
-    return Loop(test.target_c, limit=question.power_limit, period_s=question.loop_period_s, filter_s=question.filter_s,
-                unit_s=UNIT_S[heater], fan_extra=cooling, noise_c=noise, quantum_c=test.quantum_c)
+    return Loop(
+        test.target_c,
+        limit=question.power_limit,
+        period_s=question.loop_period_s,
+        filter_s=question.filter_s,
+        unit_s=UNIT_S[heater],
+        fan_extra=cooling,
+        noise_c=noise,
+        quantum_c=test.quantum_c,
+    )
+
+
+def fan_blew(heater: str, question: HeaterQuestion) -> bool:
+    """Whether the part fan is taken to have blown during the test: as told; else as `heater plan`
+    has it.
+    """
+    return heater == "hotend" if question.fan_on is None else question.fan_on
 
 
 def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
-    """The model of a test with the fan on, as it is with the fan off: the losses shrink, the masses stay."""
+    """The model of a test with the fan on, as it is with the fan off: the losses shrink, the masses
+    stay.
+    """
     more = 1 + cooling
     return replace(model, gain_c=model.gain_c * more, time_constant_s=model.time_constant_s * more)
 
 
-def tune(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, present: Gains | None) -> Tuned:
-    """Choose gains over an ensemble of what the heater may be, and run them, the present ones and other aims on it."""
+def tune(
+    test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, present: Gains | None
+) -> Tuned:
+    """Choose gains over an ensemble of what the heater may be, and run them, the present ones and
+    other aims on it.
+    """
     loop = loop_of(test, fit, heater, question)
-    fan_on = heater == "hotend" if question.fan_on is None else question.fan_on
+    fan_on = fan_blew(heater, question)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
     model = fit.model
     if fan_on:
-        model, draws = without_fan(model, loop.fan_extra), [without_fan(d, loop.fan_extra) for d in draws]
+        model, draws = (
+            without_fan(model, loop.fan_extra),
+            [without_fan(d, loop.fan_extra) for d in draws],
+        )
     ensemble = ensemble_of(model, draws[:DRAWS_IN_SEARCH])
     choice = choose_gains(model, ensemble, loop, AIMS[question.aim])
     named = {"new gains": choice.gains}
@@ -95,35 +129,62 @@ def tune(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, 
     run = loops.run_loop([model], table, loop, step_s=step, trace=True)
     doubted = [_doubted(d, n) for n, d in enumerate(draws)]
     low, high = FAN_DOUBT[heater] if question.fan_cooling is None else (0.85, 1.15)
-    fans = loop.fan_extra * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * 0.6180339887 % 1)]
-    doubt = loops.run_loop(doubted, table[:1 + (present is not None)], loop, step_s=step, fan=fans)
+    fans = (
+        loop.fan_extra
+        * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * 0.6180339887 % 1)]
+    )
+    doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
     costs = doubt.cost(AIMS[question.aim], loop.unit_s)
     ultimates = np.array([loops.ultimate_of(d, loop) for d in draws])
-    return Tuned(loop, model, choice.gains, _relative_spread(ultimates), run, tuple(named), doubt,
-                 loops.sensitivity(model, table, loop), ultimates,
-                 None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
-                 1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])))
+    return Tuned(
+        loop,
+        model,
+        choice.gains,
+        _relative_spread(ultimates),
+        run,
+        tuple(named),
+        doubt,
+        loops.sensitivity(model, table, loop),
+        ultimates,
+        None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
+        1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
+    )
 
 
 def promised_range(values: Array) -> tuple[float, float]:
-    """95 % range of a prediction in °C over the doubted models, shape (n,); no closer than RESOLUTION_C."""
+    """95 % range of a prediction in °C over the doubted models, shape (n,); no closer than
+    RESOLUTION_C.
+    """
     low, high = np.quantile(values, [0.025, 0.975])
     return max(float(low) - RESOLUTION_C, 0.0), float(high) + RESOLUTION_C
 
 
 def worth_keeping(tuned: Tuned) -> bool:
-    """Whether the present gains cannot be told from the best: hardly worse, or not worse on most of what may be."""
-    return tuned.worth is not None and (tuned.worth < KEEP_WITHIN or tuned.sure < SURE)
+    """Whether the present gains cannot be told from the best: hardly worse, or not worse on most of
+    what may be.
+    """
+    return tuned.worth is not None and (
+        tuned.worth < KEEP_WITHIN or (tuned.sure < SURE and tuned.worth < MATTERS)
+    )
+
+
+def sure_enough(tuned: Tuned) -> bool:
+    """Whether a change from the present gains is better on nearly all of what the heater may be."""
+    return tuned.worth is None or tuned.sure >= SURE
 
 
 def _doubted(draw: ThermalModel, number: int) -> ThermalModel:
-    """A draw with the structural doubt on top: dead time ±25 %, gain ±10 %, spread evenly over the draws."""
+    """A draw with the structural doubt on top: dead time ±25 %, gain ±10 %, spread evenly over the
+    draws.
+    """
     first, second = (number * 0.6180339887) % 1, (number * 0.7548776662) % 1
     return draw.other_day(1 + 0.25 * (2 * first - 1), 1 + 0.1 * (2 * second - 1))
 
 
 def _relative_spread(ultimates: Array) -> tuple[float, float, float]:
-    """Relative 95 % half widths of kp, ki, kd: they scale as Ku, Ku/Tu, Ku·Tu, taken from the drawn models."""
+    """Relative 95 % half widths of kp, ki, kd: they scale as Ku, Ku/Tu, Ku·Tu, taken from the drawn
+    models.
+    """
     both = np.log(ultimates)
     scaled = (both[:, 0], both[:, 0] - both[:, 1], both[:, 0] + both[:, 1])
     kp, ki, kd = (float(1.96 * np.std(v, ddof=1)) for v in scaled)

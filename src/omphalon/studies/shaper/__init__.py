@@ -1,1 +1,3 @@
-"""Input shapers: from accelerometer logs, or ripples on a print, to shaper, frequency, damping and acceleration."""
+"""Input shapers: from accelerometer logs, or ripples on a print, to shaper, frequency, damping and
+acceleration.
+"""

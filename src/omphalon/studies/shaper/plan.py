@@ -1,10 +1,12 @@
-"""How to log a sweep, and the files for it: moves that sweep an axis, and a ringing print for those without a sensor."""
+"""How to log a sweep, and the files for it: moves that sweep an axis, and a ringing print for those
+without a sensor.
+"""
 
 from __future__ import annotations
 
-from omphalon.bench.dialect import Dialect
 from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.finding import Plan, Warned
+from omphalon.lines.dialect import Dialect
 from omphalon.prints.job import Job
 from omphalon.prints.ringing import Ringing
 from omphalon.prints.shake import Shake
@@ -12,32 +14,81 @@ from omphalon.prints.strokes import survey
 from omphalon.studies.printed import TestPrint
 
 
-def plan_shaper(axis: str, bed_moves_y: bool, shake: Shake | None, job: Job, dialect: Dialect) -> Plan:
+def plan_shaper(
+    axis: str, bed_moves_y: bool, shake: Shake | None, job: Job, dialect: Dialect
+) -> Plan:
     """The steps of the test on one axis; with a sweep of moves where one is asked for."""
-    where = "the bed" if axis == "y" and bed_moves_y else "the print head, as near the nozzle as it goes"
+    where = (
+        "the bed"
+        if axis == "y" and bed_moves_y
+        else "the print head, as near the nozzle as it goes"
+    )
     steps = [
-        f"Axis {axis}: screw or clamp the sensor to {where}, rigidly and square, one of its own axes along {axis}; no tape, no tie. "
-        + ("A bed that moves in Y needs two mountings: the head for X, the bed for Y." if bed_moves_y else
-           "One mounting on the head serves X and Y."),
-        "Log 1000 samples a second or more (3200 is good), in a range of 8 g or wider, with time stamps.",
-        "Shapers off; belts, feet, table and spool as when you print; the head in the middle, a usual print height below it. "
+        f"Axis {axis}: screw or clamp the sensor to {where}, rigidly and square, one of its own "
+        f"axes along {axis}; no tape, no tie. "
+        + (
+            "A bed that moves in Y needs two mountings: the head for X, the bed for Y."
+            if bed_moves_y
+            else "One mounting on the head serves X and Y."
+        ),
+        "Log 1000 samples a second or more (3200 is good), in a range of 8 g or wider, with time "
+        "stamps.",
+        "Shapers off; belts, feet, table and spool as when you print; the head in the middle, a "
+        "usual print height below it. "
         "Part fan and other fans off if you can.",
     ]
+    warnings: list[Warned] = []
     if shake is not None:
         shake.check(job.bed)
         line = dialect.line("acceleration", acceleration=shake.acceleration_mm_s2)
         if line is None:
-            steps.append(f"Set the acceleration to {shake.acceleration_mm_s2:g} mm/s² on the printer, and allow it for axis {axis}: "
-                         "the dialect has no line for it.")
-        steps.append(f"Start the log, run the file ({shake.duration_s + 2 * shake.pause_s:.0f} s; strokes of "
-                     f"{shake.stroke_mm(shake.low_hz):.1f} down to {shake.stroke_mm(shake.high_hz):.3f} mm), stop the log.")
+            steps.append(
+                f"Set the acceleration to {shake.acceleration_mm_s2:g} mm/s² on the printer, and "
+                f"allow it for axis {axis}: "
+                "the dialect has no line for it."
+            )
+        steps.append(
+            "Let the controller keep no more than "
+            f"{shake.corner_speed_mm_s:.1f} mm/s through a turn about (its corner speed), or the "
+            "short strokes lose their shape."
+        )
+        if shake.true_to_hz < shake.high_hz:
+            warnings.append(
+                Warned(
+                    "sweep-below-microstep",
+                    f"strokes are less than a microstep of {shake.microstep_mm:g} mm above "
+                    f"{shake.true_to_hz:.0f} Hz: true up to there",
+                )
+            )
+        steps.append(
+            f"Start the log, run the file ({shake.duration_s + 2 * shake.pause_s:.0f} s; strokes "
+            "of "
+            f"{shake.stroke_mm(shake.low_hz):.1f} down to {shake.stroke_mm(shake.high_hz):.3f} "
+            "mm), stop the log."
+        )
     else:
-        steps.append("Start the log, let the printer's own sweep of this axis run, 5 to 130 Hz in one to two minutes, stop the log. "
-                     "Where it has none, --out FILE writes one as plain moves.")
+        steps.append(
+            "Start the log, let the printer's own sweep of this axis run, 8 to 120 Hz in two "
+            "minutes or more, stop the log. "
+            "Where it has none, --out FILE writes one as plain moves."
+        )
     steps.append("Touch nothing meanwhile. Do the other axis in a log of its own.")
-    return Plan("shaper-plan", f"Sweep of axis {axis} under an accelerometer", tuple(steps), (),
-                "omphalon shaper fit --x LOG --y LOG", settings={"axis": axis} if shake is None else {
-                    "axis": axis, "from_hz": shake.low_hz, "to_hz": shake.high_hz, "time_s": shake.duration_s})
+    return Plan(
+        "shaper-plan",
+        f"Sweep of axis {axis} under an accelerometer",
+        tuple(steps),
+        (),
+        "omphalon shaper fit --x LOG --y LOG",
+        tuple(warnings),
+        settings={"axis": axis}
+        if shake is None
+        else {
+            "axis": axis,
+            "from_hz": shake.low_hz,
+            "to_hz": shake.high_hz,
+            "time_s": shake.duration_s,
+        },
+    )
 
 
 def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
@@ -46,23 +97,60 @@ def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     need = job.fast_mm_s**2 / job.acceleration_mm_s2
     figure = Ringing()
     if need > figure.side_mm / 3:
-        raise UsageError(f"--fast {job.fast_mm_s:g} is not reached between the steps at {job.acceleration_mm_s2:g} mm/s²",
-                         f"choose {0.95 * (figure.side_mm / 3 * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or more acceleration")
+        raise UsageError(
+            f"--fast {job.fast_mm_s:g} is not reached between the steps at "
+            f"{job.acceleration_mm_s2:g} mm/s²",
+            f"choose {0.95 * (figure.side_mm / 3 * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or "
+            "more acceleration",
+        )
     whole = survey(job, figure.strokes(job))
     line = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
-    head = (f"ringing print: walls with sharp steps, outer speed {job.fast_mm_s:g} mm/s, acceleration {job.acceleration_mm_s2:g} mm/s²"
-            + ("" if line else ": set it on the printer, no line here does"),
-            f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, line {job.width_mm:g} x {job.layer_mm:g} mm; {job.temp_c:g} °C, bed "
-            f"{job.bed_temp_c:g} °C",
-            "shapers off; ripples after the steps: sides along X (front, rear) tell Y, sides along Y (left, right) tell X",
-            "measure over several ripples, away from the corner, and divide by their number")
-    printed = TestPrint("ringing", job, lambda: figure.strokes(job), figure.labels(job), head, lambda value: "", line, None, whole)
+    head = (
+        f"ringing print: walls with sharp steps, outer speed {job.fast_mm_s:g} mm/s, acceleration "
+        f"{job.acceleration_mm_s2:g} mm/s²"
+        + ("" if line else ": set it on the printer, no line here does"),
+        f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, line {job.width_mm:g} x "
+        f"{job.layer_mm:g} mm; {job.temp_c:g} °C, bed "
+        f"{job.bed_temp_c:g} °C",
+        "shapers off; ripples after the steps: sides along X (front, rear) tell Y, sides along Y "
+        "(left, right) tell X",
+        "measure over several ripples, away from the corner, and divide by their number",
+    )
+    printed = TestPrint(
+        "ringing",
+        job,
+        lambda: figure.strokes(job),
+        figure.labels(job),
+        head,
+        lambda value: "",
+        line,
+        None,
+        whole,
+    )
     return Plan(
-        "shaper-plan", f"Ringing print at {job.fast_mm_s:g} mm/s, for an axis without a sensor", (
+        "shaper-plan",
+        f"Ringing print at {job.fast_mm_s:g} mm/s, for an axis without a sensor",
+        (
             "Shapers off, pressure advance as it is. Put it where you print most.",
             f"Print the file: about {whole.time_s / 60:.0f} min. "
-            + ("" if line else f"Set the acceleration to {job.acceleration_mm_s2:g} mm/s² first: the dialect has no line for it."),
-            "Look in side light for ripples after each step. Front and rear walls tell Y, left and right walls tell X.",
-            "Measure over three to five ripples with the caliper and divide by their number, on two walls for each axis."), (),
-        f"omphalon shaper fit --ripple-x MM --ripple-x MM --ripple-y MM --ripple-y MM --speed {job.fast_mm_s:g}",
-        settings={"speed_mm_s": job.fast_mm_s, "time_s": whole.time_s, "filament_mm": whole.filament_mm}, picture=printed), printed
+            + (
+                ""
+                if line
+                else f"Set the acceleration to {job.acceleration_mm_s2:g} mm/s² first: the "
+                "dialect has no line for it."
+            ),
+            "Look in side light for ripples after each step. Front and rear walls tell Y, left "
+            "and right walls tell X.",
+            "Measure over three to five ripples with the caliper and divide by their number, on "
+            "two walls for each axis.",
+        ),
+        (),
+        "omphalon shaper fit --ripple-x MM --ripple-x MM --ripple-y MM --ripple-y MM --speed "
+        f"{job.fast_mm_s:g}",
+        settings={
+            "speed_mm_s": job.fast_mm_s,
+            "time_s": whole.time_s,
+            "filament_mm": whole.filament_mm,
+        },
+        picture=printed,
+    ), printed

@@ -1,0 +1,1 @@
+"""Steps per mm of X, Y and Z, from measured moves or measured parts."""

@@ -1,0 +1,1 @@
+"""Steps per mm of the extruder, from fed-filament readings."""

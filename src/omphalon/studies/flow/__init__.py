@@ -1,0 +1,1 @@
+"""Flow multiplier, from measured wall thicknesses."""

@@ -1,0 +1,154 @@
+"""The flow's answer in words."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from omphalon.finding import Finding, Shown, digits
+from omphalon.lines.dialect import Dialect
+from omphalon.picture import RepeatsPicture
+from omphalon.recording import Readings
+from omphalon.studies.answer import Retest
+from omphalon.studies.flow.fit import FlowFit
+from omphalon.studies.flow.question import FlowQuestion
+from omphalon.studies.wording import lines_for, noted, plural, retest_finding, warned, wide_remedy
+
+REFUSALS = {
+    "no-such-flow": (
+        "walls of {middle:.2f} mm where {expected:g} mm is expected{hint}: no flow is that far off",
+        "check --expected (the width of one line) and the caliper's unit",
+    ),
+    "few": (
+        "{counted}: a wall differs from place to place more than a caliper reads",
+        "measure all four sides, in two heights",
+    ),
+    "wide": (
+        "the walls' mean is known to ±{half_width:.3f} mm only: an error of {matters:.3f} mm, "
+        "which a wall shows, could hide "
+        "in it",
+        "{remedy}",
+    ),
+}
+ODDITIES = {
+    "large": "{share:.0%} is much for flow: set the steps of the extruder first",
+    "sides": "the walls of side {thick} are {gap:.3f} mm thicker than those of side {thin}",
+}
+
+
+def flow_finding(
+    fit: FlowFit | Retest,
+    question: FlowQuestion,
+    readings: Readings,
+    dialect: Dialect,
+    checking: bool = False,
+) -> Finding:
+    """The answer of a fit, or of a check."""
+    kind = "flow-check" if checking else "flow-fit"
+    if isinstance(fit, Retest):
+        facts = {
+            **fit.facts,
+            "counted": plural(len(readings.rows), "wall reading"),
+            "remedy": wide_remedy(fit.facts.get("count")),
+        }
+        return retest_finding(
+            kind, Retest(fit.reason, facts, fit.oddities), REFUSALS, ODDITIES, noted(readings)
+        )
+    keeps, half, mean = fit.verdict == "keep", fit.half_width, fit.mean
+    head = (
+        Shown("flow", ("present", "new", "", "")),
+        Shown(
+            "multiplier",
+            (
+                f"{question.flow:g}",
+                digits(fit.flow, half),
+                "± " + digits(half, least=2),
+                "1 is 100 %",
+            ),
+        ),
+    )
+    return Finding(
+        kind=kind,
+        verdict=fit.verdict,
+        because=_because(fit, question),
+        settings={} if checking else {"flow": fit.flow},
+        spread={} if checking else {"flow": half},
+        evidence={
+            "mean_mm": mean.value,
+            "mean_spread_mm": mean.half_width,
+            "readings": len(fit.keep),
+            "left_out": [r.where for r, k in zip(fit.walls.rows, fit.keep, strict=True) if not k],
+            "expected_mm": question.expected_mm,
+        },
+        warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
+        lines=()
+        if keeps or checking
+        else lines_for(
+            dialect,
+            "flow",
+            f"flow multiplier {fit.flow:.4f} ({100 * fit.flow:.1f} %)",
+            flow=fit.flow,
+        ),
+        next=_next(fit, question, checking),
+        headline=() if checking else head,
+        table=_table(fit, question),
+        picture=RepeatsPicture(
+            values_mm=fit.walls.values_mm,
+            keep=fit.keep,
+            deviation_mm=mean.deviation,
+            mean_mm=mean.value,
+            half_width_mm=mean.half_width,
+            goal_mm=question.expected_mm,
+        ),
+    )
+
+
+def _because(fit: FlowFit, question: FlowQuestion) -> str:
+    if fit.verdict == "keep":
+        return (
+            f"walls of {fit.mean.value:.3f} ± {fit.mean.half_width:.3f} mm hold the expected "
+            f"{question.expected_mm:g} mm within "
+            "their error"
+        )
+    return (
+        f"{question.flow:g} × {question.expected_mm:g} ÷ {fit.mean.value:.8g} = {fit.flow:.8g}, "
+        "from "
+        f"{plural(int(fit.keep.sum()), 'wall')}"
+    )
+
+
+def _table(fit: FlowFit, question: FlowQuestion) -> tuple[Shown, ...]:
+    good = fit.walls.values_mm[fit.keep]
+    return (
+        Shown(
+            "walls", (f"{len(good)} of {len(fit.keep)}, {good.min():.2f} to {good.max():.2f} mm",)
+        ),
+        Shown(
+            "mean",
+            (
+                f"{fit.mean.value:.3f} ± {fit.mean.half_width:.3f} mm, expected "
+                f"{question.expected_mm:g} mm",
+            ),
+        ),
+        Shown(
+            "one reading",
+            (
+                f"± {2 * fit.mean.deviation:.3f} mm, by caliper, squeeze and their scatter of "
+                f"{np.std(good, ddof=1):.3f} mm",
+            ),
+        ),
+        Shown(
+            "assumed",
+            (f"single walls {question.expected_mm:g} mm wide, steps of the extruder already set",),
+        ),
+    )
+
+
+def _next(fit: FlowFit, question: FlowQuestion, checking: bool) -> str:
+    if fit.verdict == "keep":
+        return "nothing to enter; measure again for another filament"
+    if checking:
+        return "run `omphalon flow fit` on these readings"
+    return (
+        "enter it for this filament, print the cube again and judge it: `omphalon flow check "
+        f"--flow {fit.flow:.4f} --expected {question.expected_mm:g} --wall MM --wall MM --wall MM`"
+    )

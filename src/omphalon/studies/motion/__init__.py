@@ -1,0 +1,1 @@
+"""Highest speed and acceleration before steps are lost, from pass and fail of a stepped dry run."""

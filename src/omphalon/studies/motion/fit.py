@@ -1,0 +1,163 @@
+"""From pass and fail to limits: the level that can be trusted, and the setting below it. No
+sentences.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.recording import Readings
+from omphalon.studies.answer import Oddity, Retest, Unanswerable
+from omphalon.studies.motion.question import Tried, tried
+
+Array = NDArray[np.float64]
+
+MARGIN = 0.2  # heat, dust and a heavy spool take their share
+RISK = 0.05  # of runs that may fail at the level to trust
+
+
+@dataclass(frozen=True, kw_only=True)
+class Limit:
+    """The limit of one axis and quantity: highest level passed, lowest failed, the level with RISK,
+    what to set.
+    """
+
+    tried: Tried
+    highest_pass: float
+    lowest_fail: float
+    risk_level: float
+    setting: float
+    repeats: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class MotionFit:
+    """All limits, the margin below what can be trusted, and what was odd."""
+
+    limits: tuple[Limit, ...]
+    margin: float
+    oddities: tuple[Oddity, ...]
+
+
+def fit_motion(
+    readings: Readings, margin: float = MARGIN, axis: str | None = None
+) -> MotionFit | Retest:
+    """Find the limits to set from pass and fail per level; from the failure curve where levels were
+    repeated.
+
+    Parameters
+    ----------
+    readings : rows with axis, speed_mm_s or acceleration_mm_s2, and result
+    margin : share below the level that can be trusted
+    axis : the only axis that counts; None for all
+
+    Returns
+    -------
+    MotionFit or Retest
+
+    Raises
+    ------
+    UsageError, BadReading
+        If readings are missing or cannot be.
+    """
+    runs = tried(readings, axis)
+    try:
+        limits = tuple(_limit(one, margin) for one in runs)
+    except Unanswerable as refusal:
+        return refusal.retest
+    return MotionFit(
+        limits=limits,
+        margin=margin,
+        oddities=tuple(o for one in limits for o in _passes_after_fail(one)),
+    )
+
+
+def _limit(runs: Tried, margin: float) -> Limit:
+    level, passed = np.array(runs.levels), np.array(runs.passed)
+    steps = np.unique(level)
+    failed = np.array([1 - passed[level == s].mean() for s in steps])  # share of runs
+    if passed.all():
+        raise Unanswerable("not-reached", level=float(level.max()), axis=runs.axis, unit=runs.unit)
+    first_bad = int(np.argmax(failed > RISK)) if (failed > RISK).any() else len(steps)
+    lowest_fail = float(steps[first_bad]) if first_bad < len(steps) else float(level[~passed].min())
+    if first_bad == 0:
+        raise Unanswerable(
+            "failed-already", level=float(level.min()), axis=runs.axis, unit=runs.unit
+        )
+    highest = float(steps[first_bad - 1])
+    repeats = len(steps) < len(level)
+    trusted = min(risk_level(level, ~passed), highest) if repeats else highest
+    return Limit(
+        tried=runs,
+        highest_pass=highest,
+        lowest_fail=lowest_fail,
+        risk_level=trusted,
+        setting=trusted * (1 - margin),
+        repeats=repeats,
+    )
+
+
+def risk_level(level: Array, failed: NDArray[np.bool_]) -> float:
+    """The level at which one run in twenty fails, by logistic regression on ln level.
+
+    Parameters
+    ----------
+    level : (n,)
+    failed : (n,)
+
+    Returns
+    -------
+    float
+        Each observed level is given half a pass and half a fail of weight 1/levels (Jeffreys' prior
+        in the binomial case), which keeps the slope finite where pass and fail do not overlap.
+
+    References
+    ----------
+    Firth, Biometrika 80 (1993), 27-38.
+    """
+    from scipy.optimize import minimize
+    from scipy.special import expit, log_expit
+
+    x = np.log(level)
+    centre, width = x.mean(), max(float(np.ptp(x)), 1e-6)
+    z = (x - centre) / width
+    extra = np.unique(z)
+    weight = np.concatenate([np.ones(len(z)), np.full(2 * len(extra), 0.5 / len(extra))])
+    where = np.concatenate([z, extra, extra])
+    fails = np.concatenate([failed.astype(float), np.ones(len(extra)), np.zeros(len(extra))])
+
+    def loss(beta: Array) -> tuple[float, Array]:
+        line = beta[0] + beta[1] * where
+        miss = weight * (expit(line) - fails)
+        told = weight * (fails * log_expit(line) + (1 - fails) * log_expit(-line))
+        return -float(told.sum()), np.array([miss.sum(), miss @ where])
+
+    beta = minimize(loss, np.zeros(2), jac=True, method="BFGS").x
+    if beta[1] <= 0:
+        return float(level.min())
+    return float(np.exp(centre + width * (np.log(RISK / (1 - RISK)) - beta[0]) / beta[1]))
+
+
+def _passes_after_fail(one: Limit) -> list[Oddity]:
+    above = [
+        v
+        for v, ok in zip(one.tried.levels, one.tried.passed, strict=True)
+        if ok and v > one.lowest_fail
+    ]
+    if not above:
+        return []
+    return [
+        Oddity(
+            "passes-after-fail",
+            "above",
+            {
+                "axis": one.tried.axis,
+                "unit": one.tried.unit,
+                "passed": max(above),
+                "failed": one.lowest_fail,
+            },
+        )
+    ]

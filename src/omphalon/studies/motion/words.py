@@ -1,0 +1,131 @@
+"""The limits' answer in words."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from omphalon.finding import Finding, Shown
+from omphalon.picture import LimitPicture
+from omphalon.recording import Readings
+from omphalon.studies.answer import Retest
+from omphalon.studies.motion.check import MotionCheck
+from omphalon.studies.motion.fit import MotionFit
+from omphalon.studies.wording import noted, plural, retest_finding, warned
+
+REFUSALS = {
+    "not-reached": (
+        "axis {axis}: everything passed, up to {level:g} {unit}: the limit was not reached",
+        "plan a dry run that goes higher; a limit below what passed is no limit",
+    ),
+    "failed-already": (
+        "axis {axis}: the lowest level tried, {level:g} {unit}, failed already",
+        "look for something that binds, or plan a dry run that starts lower",
+    ),
+    "not-tried": (
+        "the limit of {limit:g} {unit} was not tried: the highest run that passed is {best:g} "
+        "{unit}",
+        "run levels up to the limit",
+    ),
+}
+ODDITIES = {"above": "axis {axis}: {passed:g} {unit} passed although {failed:g} failed"}
+
+
+def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
+    """The answer of a fit."""
+    if isinstance(fit, Retest):
+        return retest_finding("motion-fit", fit, REFUSALS, ODDITIES, noted(readings))
+    settings: dict[str, dict[str, float]] = {}
+    evidence: dict[str, Any] = {"margin": fit.margin}
+    head, rows = [Shown("limits", ("setting", "highest pass", "lowest fail"))], []
+    for one in fit.limits:
+        axis, quantity, unit, name = (
+            one.tried.axis,
+            one.tried.quantity,
+            one.tried.unit,
+            f"{one.tried.axis} {one.tried.what}",
+        )
+        settings.setdefault(axis, {})[quantity] = one.setting
+        evidence.setdefault(axis, {})[quantity] = {
+            "highest_pass": one.highest_pass,
+            "lowest_fail": one.lowest_fail,
+            "risk_level": one.risk_level,
+        }
+        head.append(
+            Shown(
+                name, (f"{one.setting:.0f}", f"{one.highest_pass:g}", f"{one.lowest_fail:g} {unit}")
+            )
+        )
+        rows.append(
+            Shown(
+                name,
+                (
+                    f"{plural(len(one.tried.levels), 'run')}; "
+                    + (
+                        f"one in twenty fails at {one.risk_level:.0f} {unit}"
+                        if one.repeats
+                        else "one run a level: the highest that passed below the first failure"
+                    ),
+                ),
+            )
+        )
+    return Finding(
+        kind="motion-fit",
+        verdict="change",
+        because=f"the limit is set {fit.margin:.0%} below the level that can be trusted: heat, "
+        "dust and a heavy spool take their "
+        "share",
+        settings=settings,
+        evidence=evidence,
+        warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
+        lines=tuple(
+            f"; {one.tried.axis} {one.tried.what} limit {one.setting:.0f} {one.tried.unit}"
+            for one in fit.limits
+        ),
+        next="enter the values as the axes' limits in your controller; test again after a change "
+        "of motor, current or belt",
+        headline=tuple(head),
+        table=tuple(rows),
+        picture=tuple(
+            LimitPicture(
+                title=f"Axis {one.tried.axis}: set to {one.setting:.0f} {one.tried.unit}",
+                unit=one.tried.unit,
+                levels=one.tried.levels,
+                passed=one.tried.passed,
+                trusted=one.risk_level,
+                setting=one.setting,
+            )
+            for one in fit.limits
+        ),
+    )
+
+
+def motion_check_finding(check: MotionCheck | Retest, readings: Readings) -> Finding:
+    """The answer of a check."""
+    if isinstance(check, Retest):
+        return retest_finding("motion-check", check, REFUSALS, ODDITIES, noted(readings))
+    unit, axis = check.tried.unit, check.tried.axis
+    lost = ", ".join(f"{axis} at {v:g} {unit}" for v in check.failed)
+    best = "–" if check.highest_pass is None else f"{check.highest_pass:g} {unit}"
+    return Finding(
+        kind="motion-check",
+        verdict=check.verdict,
+        because=f"steps were lost at or below the limit: {lost}"
+        if check.failed
+        else f"the {plural(check.runs, 'run')} that bear on the limit of {check.limit:g} {unit} "
+        "passed",
+        evidence={
+            "runs": check.runs,
+            "failed": len(check.failed),
+            "highest_pass": check.highest_pass,
+        },
+        warnings=tuple(noted(readings)),
+        next=f"find the new limit: `omphalon motion plan --axis {axis}` with --speed or "
+        "--acceleration, then fit"
+        if check.failed
+        else "nothing",
+        table=(
+            Shown("limit", (f"{check.limit:g} {unit}",)),
+            Shown("failed at or below it", (plural(len(check.failed), "run"),)),
+            Shown("highest pass", (best,)),
+        ),
+    )

@@ -1,0 +1,1 @@
+"""Nozzle-to-bed zero, from drag heights and probe trigger heights."""

@@ -1,0 +1,134 @@
+"""The sentences that several studies share: refusals, oddities, lines to enter. Each study's own
+stand in its `words`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from omphalon.finding import Finding, Warned
+from omphalon.lines.dialect import Dialect
+from omphalon.recording import Readings
+from omphalon.studies.answer import Oddity, Retest
+
+Sentence = tuple[str, str]  # why, and what to do; with {facts}
+
+MICROSTEPS = "check the driver's microsteps against the steps per mm"
+REFUSALS: Mapping[str, Sentence] = {
+    "cm": (
+        "got ÷ asked is {ratio:.3g}, as if cm were written for mm",
+        "write mm, or the unit behind the number (7.5 cm)",
+    ),
+    "inch": (
+        "got ÷ asked is {ratio:.3g}, as if inches were written for mm",
+        "write the unit behind the number (3.1 in)",
+    ),
+    "half-steps": (
+        "got ÷ asked is {ratio:.3g}, a factor of 2: a microstepping mistake",
+        MICROSTEPS,
+    ),
+    "quarter-steps": (
+        "got ÷ asked is {ratio:.3g}, a factor of 4: a microstepping mistake",
+        MICROSTEPS,
+    ),
+    "no-such-scale": (
+        "got ÷ asked is {ratio:.3g}: no setting is that far off",
+        "check which number was asked and which was measured, and measure again",
+    ),
+    "negative-scale": (
+        "got falls as asked grows (a ratio of {ratio:.3g}): readings changed places",
+        "check which number belongs to which length, and measure again",
+    ),
+    "disagree": (
+        "the readings disagree with each other beyond chance, and there are too few to tell which "
+        "is wrong",
+        "measure each length once more",
+    ),
+}
+ODDITIES: Mapping[str, str] = {
+    "pen": "{where}: {written} disagrees with its fellows and was left out; {fits} would fit",
+    "left-out": "{where}: {written} disagrees with its fellows beyond chance (about {expected} "
+    "would fit)",
+}
+
+
+def warned(oddities: Iterable[Oddity], sentences: Mapping[str, str]) -> list[Warned]:
+    """Oddities as warnings, each once."""
+    table = {**ODDITIES, **sentences}
+    return list(
+        dict.fromkeys(Warned(o.code, table[o.sentence].format(**o.facts)) for o in oddities)
+    )
+
+
+def noted(readings: Readings) -> list[Warned]:
+    """What the reader passed over or found unusual."""
+    return [Warned(note.code, note.message) for note in readings.notes]
+
+
+def retest_finding(
+    kind: str,
+    retest: Retest,
+    refusals: Mapping[str, Sentence],
+    sentences: Mapping[str, str],
+    warnings: Sequence[Warned] = (),
+) -> Finding:
+    """A refusal as the answer that a user reads."""
+    because, remedy = {**REFUSALS, **refusals}[retest.reason]
+    return Finding(
+        kind=kind,
+        verdict="retest",
+        because=because.format(**retest.facts),
+        next=remedy.format(**retest.facts),
+        warnings=(*warned(retest.oddities, sentences), *warnings),
+    )
+
+
+def wide_remedy(count: object, what: str = "readings") -> str:
+    """How many readings would do, where some number would."""
+    return (
+        f"take {count} {what} like these"
+        if count is not None
+        else "read with a finer caliper or rule"
+    )
+
+
+def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) -> tuple[str, ...]:
+    """The line that sets, then store and list; a comment with the value where the dialect has
+    none.
+    """
+    line = dialect.line(setting, **fields)
+    if line is None:
+        return (f"; {comment}",)
+    return (line, *stored(dialect))
+
+
+def stored(dialect: Dialect) -> tuple[str, ...]:
+    """The lines that store and list, where the dialect has them."""
+    return tuple(x for x in (dialect.line("store"), dialect.line("list")) if x is not None)
+
+
+def plural(count: int, noun: str) -> str:
+    """A count with its noun: 1 run, 2 runs."""
+    return f"{count} {noun}{'s' if count != 1 else ''}"
+
+
+class Unsupported(Exception):
+    """The data cannot support an answer: why, and the remedy. A study turns it into the verdict
+    `retest`.
+    """
+
+    def __init__(self, because: str, remedy: str, warnings: Sequence[Warned] = ()) -> None:
+        super().__init__(because, remedy)
+        self.because = because
+        self.remedy = remedy
+        self.warnings = tuple(warnings)
+
+    def finding(self, kind: str, warnings: Sequence[Warned] = ()) -> Finding:
+        """It as an answer."""
+        return Finding(
+            kind=kind,
+            verdict="retest",
+            because=self.because,
+            next=self.remedy,
+            warnings=(*self.warnings, *warnings),
+        )

@@ -1,0 +1,93 @@
+"""The program in fresh processes, fast: a small process that has imported everything once and forks for each command.
+
+It has a single thread, so that a fork is safe (and Python 3.12 and later do not warn), and it talks JSON over its pipes.
+"""
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+
+def serve():
+    """Answer requests {words, folder, out, err, env, drop} from standard input with an exit code each."""
+    import matplotlib.backends.backend_agg
+    import matplotlib.figure  # noqa: F401
+    import numpy  # noqa: F401
+    import scipy.optimize  # noqa: F401
+
+    for line in sys.stdin:
+        request = json.loads(line)
+        child = os.fork()
+        if child == 0:
+            os._exit(_answer(**request))
+        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        sys.stdout.write(f"{code}\n")
+        sys.stdout.flush()
+
+
+def _answer(words, folder, out, err, env, drop):
+    """In the child: the program with these words in this folder; its exit code."""
+    os.environ.update(env)
+    os.chdir(folder)
+    if drop:
+        _run(["heater", "fit", drop], os.devnull, os.devnull)  # imports all that is needed
+    return _run(words, out, err, nobody=bool(drop))
+
+
+def _run(words, out, err, nobody=False):
+    from omphalon.cli import main
+
+    for path, number in ((out, 1), (err, 2)):
+        opened = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
+        os.dup2(opened, number)
+        os.close(opened)
+    coding = os.environ.get("PYTHONIOENCODING", "utf-8")
+    sys.stdout = os.fdopen(1, "w", encoding=coding, closefd=False)
+    sys.stderr = os.fdopen(2, "w", encoding=coding, closefd=False)
+    if nobody and os.geteuid() == 0:
+        os.setegid(65534)
+        os.seteuid(65534)
+    sys.argv = ["omphalon", *words]
+    code = 70
+    try:
+        main()
+    except SystemExit as leave:
+        code = leave.code or 0
+    sys.stdout.flush()
+    sys.stderr.flush()
+    return code
+
+
+class Program:
+    """The server's other end."""
+
+    def __init__(self):
+        self.process = subprocess.Popen(
+            [sys.executable, __file__],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            env={**os.environ, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+        )
+
+    def run(self, words, folder, aside, env=None, drop=""):
+        words = [str(w) for w in words]
+        out, err = Path(aside) / "out", Path(aside) / "err"
+        request = {"words": words, "folder": str(folder), "out": str(out), "err": str(err)}
+        self.process.stdin.write(json.dumps({**request, "env": env or {}, "drop": drop}) + "\n")
+        self.process.stdin.flush()
+        code = int(self.process.stdout.readline())
+        coding = (env or {}).get("PYTHONIOENCODING", "utf-8")
+        texts = (path.read_bytes().decode(coding) for path in (out, err))
+        return subprocess.CompletedProcess(words, code, *texts)
+
+    def close(self):
+        self.process.stdin.close()
+        self.process.wait()
+        self.process.stdout.close()
+
+
+if __name__ == "__main__":
+    serve()
