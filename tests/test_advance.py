@@ -78,9 +78,9 @@ FITS = {
         0.04,
         ["outside-tower"],
     ),
-    "--from 0 --per-mm 0.02 --drive direct --height 20 --height 20": (
+    "--from 0 --per-mm 0.005 --drive direct --height 30 --height 30": (
         "change",
-        0.4,
+        0.15,
         ["unusual-advance"],
     ),
     "--from 0 --per-mm 0.002 --to 0.1 --height 49.2 --height 49.6 --height 46": (
@@ -88,9 +88,9 @@ FITS = {
         0.0965,
         ["edge-of-range"],
     ),
-    "--from 0 --per-mm 0.002 --to 0.1 --height 10 --height 20 --height 30 --height 40": (
+    "--from 0 --per-mm 0.001 --to 0.1 --height 30 --height 40 --height 50 --height 45": (
         "change",
-        0.05,
+        0.0413,
         ["readings-disagree"],
     ),
     "--value 0.03 --value 0.035 --value 0.035 --drive direct": ("change", 0.0333, []),
@@ -215,8 +215,9 @@ def test_tables_become_a_value_or_a_refusal(name, run, tmp_path):
 
 BAD = {
     "--height -3 --from 0 --per-mm 0.002": (
-        1,
-        "--height -3: height -3 mm is below 0; measure from the plate upwards",
+        2,
+        "--height -3: cannot be: a distance here is 0 to 5000 mm (0 means none); "
+        "write the unit behind the number if it is not mm",
     ),
     "--height 30": (
         2,
@@ -232,14 +233,23 @@ BAD = {
     ),
     "--value 0.1 --score 3 --value 0.2 --score 4 --value 0.3": (
         2,
-        "3 --value, 2 --score: they do not pair up; give each once for every reading, or once "
-        "for all",
+        "3 --value, 2 --score: they do not pair up; give each once for every reading",
     ),
     "--value=-0.1 --score 3": (
-        1,
-        "--value -0.1 --score 3: advance -0.1 is below 0; write the value of the line, in s",
+        2,
+        "--value -0.1: cannot be: a pressure advance here is 0 to 5 s (some hundredths for a direct "
+        "drive, some tenths for a bowden tube); write the unit behind the number if it is not s (40 ms)",
     ),
-    "r.csv --height 3": (2, "readings in a file and in options; give one of the two"),
+    "r.csv --height 3": (1, "r.csv: no such file; check the path"),
+    "--value 0.1 --from 0": (
+        2,
+        "--from without heights; it belongs to a tower's --height or height_mm; leave it out",
+    ),
+    "--value 0.1 --score 3 --bulge 0.1": (
+        2,
+        "two kinds of reading at once; give height_mm (with bulge_mm), or advance_s with "
+        "bulge_mm, score or widths",
+    ),
 }
 
 
@@ -264,6 +274,7 @@ def test_answer_says_what_next(run):
     out = run("advance", "fit", *heights, "--line", "SET {advance:.4f}").stdout
     words = " ".join(out.split())
     assert "SET 0.0400" in words and "--style tower --drive direct --from 0.0295" in words
+    assert "--line 'SET {advance:.6f}' --out tower.gcode" in words
     assert len(out.splitlines()) < 40
 
 

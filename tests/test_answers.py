@@ -2,12 +2,17 @@
 
 import json
 import math
+import os
+import pty
+import subprocess
+import sys
 
 import pytest
 
 from omphalon.errors import OmphalonError
 from omphalon.finding import Finding, Plan, Shown, Warned, digits, plain
-from omphalon.lines.dialect import Dialect, load_dialect
+from omphalon.lines.dialect import load_dialect
+from omphalon.lines.template import checked
 from omphalon.report.text import WIDTH, text_of
 
 
@@ -173,7 +178,17 @@ def test_the_default_dialect_has_shared_codes_only(setting, fields, line):
         ("lines = [", "not a TOML file"),
         ("lines = 3", "unknown setting 'lines'"),
         ("[lines]\nwarp = 'x'", "unknown setting 'warp'"),
-        ("[lines]\nsteps = 5", "unknown setting 'lines'"),
+        ("[lines]\nsteps = 5", "a line must be text; its fields are {axis}, {steps}"),
+        ("[lines]\nsteps = {section = 'a'}", "not of the form {section, line}"),
+        ('[lines]\nsteps = "M92 \\r E1"', "a control character or a line end in it"),
+        ("[lines]\nsteps = '" + "M" * 201 + "'", "longer than 200 characters"),
+        ("[lines]\nsteps = 'M92 {axis}{steps:99999999f}'", "the format '99999999f' of {steps}"),
+        ("[lines]\nsteps = 'M92 {steps.__class__}'", "a field 'steps.__class__' in it"),
+        ("[lines]\nsteps = 'M92 {steps!r}'", "of {steps}; use a plain one such as {steps:.4f}"),
+        ("[lines]\nsteps = 'M92 {0}'", "a field '0' in it"),
+        ("[shaper-names]\ntwo-hump = 'a b'", "[shaper-names] must hold plain words"),
+        ("surprise = 1", "unknown key 'surprise'"),
+        ("gain_scale = nan", "gain_scale must be a number above 0"),
         ("gain_scale = 0", "gain_scale must be a number above 0"),
         ("gain_scale = 'full'", "gain_scale must be a number above 0"),
         ("gain_scale = true", "gain_scale must be a number above 0"),
@@ -190,15 +205,43 @@ def test_a_dialect_that_cannot_be_read(text, says, tmp_path):
 @pytest.mark.parametrize("template", ["M301 P{kq}", "{kp:.5q}", "{}", "{kp.real.imag.x}"])
 def test_a_template_that_cannot_be_filled_says_its_fields(template):
     with pytest.raises(OmphalonError) as error:
-        Dialect("mine", 1.0, {"hotend-gains": template}).line("hotend-gains", kp=1.0, ki=2.0)
-    assert "{kp}, {ki}" in str(error.value)
+        checked(template, ("kp", "ki"), "mine")
+    assert "{kp}" in str(error.value)
 
 
-@pytest.mark.parametrize("options, colour", [({}, False), ({"NO_COLOR": "1"}, False)])
-def test_no_colours_outside_a_terminal(options, colour, run, sample, monkeypatch):
-    for name, value in options.items():
-        monkeypatch.setenv(name, value)
-    assert ("\x1b[" in run("heater", "plan").stdout) is colour
+@pytest.mark.parametrize("value", [math.nan, math.inf, "X; M104 S400", "X\nM104"])
+def test_nothing_but_numbers_and_plain_words_gets_into_a_line(value):
+    field = "axis" if isinstance(value, str) else "steps"
+    with pytest.raises(OmphalonError):
+        load_dialect().line("steps", **{"axis": "X", "steps": 80.0, field: value})
+
+
+def test_a_dialect_set_by_a_file_and_its_words_for_shapers(tmp_path):
+    (tmp_path / "d.toml").write_text(
+        '[lines]\nshaper = { section = "frame", line = "calm_{axis}: {shaper} {frequency:.1f}" }\n'
+        '[shaper-names]\ntwo-hump = "twice"\n'
+    )
+    dialect = load_dialect(str(tmp_path / "d.toml"))
+    line = dialect.line("shaper", axis="x", shaper="two-hump", frequency=40.0, damping=0.1)
+    assert line == "calm_x: twice 40.0" and dialect.templates["shaper"].section == "frame"
+
+
+@pytest.mark.parametrize(
+    "terminal, env, colour",
+    [(False, {}, False), (True, {}, True), (True, {"NO_COLOR": "1"}, False)],
+)
+def test_colours_only_on_a_terminal_that_wants_them(terminal, env, colour):
+    code = "import sys; sys.argv[1:] = ['heater', 'plan']; from omphalon.cli import main; main()"
+    env = {k: v for k, v in {**os.environ, **env}.items() if k != "NO_COLOR" or k in env}
+    if not terminal:
+        out = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True).stdout
+    else:
+        ours, theirs = pty.openpty()
+        subprocess.run([sys.executable, "-c", code], env=env, stdout=theirs)
+        out = os.read(ours, 100)
+        os.close(ours)
+        os.close(theirs)
+    assert (b"\x1b[" in out) is colour
 
 
 def test_quiet_prints_lines_only_and_warnings_aside(run):

@@ -2,11 +2,13 @@
 
 import gzip
 import os
-import subprocess
-import sys
+import tempfile
+from pathlib import Path
 
 import numpy as np
 import pytest
+
+from omphalon.lines.dialect import SETTINGS
 
 HEAD = "time_s,temperature_c,target_c,power\n"
 
@@ -78,7 +80,9 @@ FILES = {
     "words.csv": (
         HEAD + "a,b,c,d\ne,f,g,h\n",
         1,
-        "omphalon: words.csv: fewer than two readable rows; check that the log holds the test",
+        "omphalon: words.csv: row 2: time_s: 'a' is no time that is understood; understood are "
+        "seconds, ms, µs, min, ISO 8601 (2026-11-23T10:00:05), seconds since 1970, a clock "
+        "(23:59:50, 11:59:50 PM), a date and clock (23.11.2026 10:00:05)",
     ),
     "damaged.csv.gz": (
         gzip.compress(cycling(8).encode())[:300],
@@ -167,14 +171,13 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
         (
             ["x.csv", "--dialect", "bad.toml"],
             1,
-            "bad.toml: unknown setting 'gains'; it may have steps, hotend-gains, "
-            "bed-gains, flow, advance, shaper, acceleration, store, list, hotend-oscillation, bed-oscillation, heat, "
-            "relative-feed, feed, home, move",
+            "bad.toml: unknown setting 'gains'; it may have " + ", ".join(SETTINGS),
         ),
         (
             ["x.csv", "--full-power", "0"],
             2,
-            "Invalid value for '--full-power': 0.0 is not in the range x>0; see 'omphalon heater fit --help'",
+            "--full-power 0: cannot be: a number for full power here is more than 0 to 1e+06 (1, 100 "
+            "and 255 are usual); check the number and its unit",
         ),
     ],
 )
@@ -190,9 +193,13 @@ def test_a_wrong_command_gets_one_clear_sentence(words, code, line, run, tmp_pat
     [
         (
             ["--target", "900"],
-            "--target 900: not a hotend's temperature; give one from 35 to 350 °C, the one you print at",
+            "--target 900: not a hotend's temperature; give one from 35 to 500 °C, the one you print at "
+            "(°F? write °C: (°F − 32) ÷ 1.8)",
         ),
-        (["--cycles", "1"], "--cycles 1: out of range; give 3 to 30; 8 is a good number"),
+        (
+            ["--cycles", "1"],
+            "--cycles 1: cannot be: a count here is 3 to 30; check the number and its unit",
+        ),
     ],
 )
 def test_a_plan_that_makes_no_sense(words, line, run):
@@ -200,29 +207,18 @@ def test_a_plan_that_makes_no_sense(words, line, run):
     assert (done.returncode, done.stderr, done.stdout) == (2, f"omphalon: {line}\n", "")
 
 
-def test_no_permission(tmp_path):
+def test_no_permission(program, sample, tmp_path_factory):
     """Also as root: the program gives its rights away before it opens the file."""
-    log = tmp_path / "secret.csv"
-    log.write_text(cycling(8))
-    log.chmod(0)
-    code = (
-        "import os, sys\nfrom omphalon.cli import main\nimport omphalon.studies.heater.fit\n"
-        "import omphalon.readers.temperature, omphalon.lines.dialect, omphalon.report.text\n"
-        "import importlib.readers, importlib.resources.readers\n"
-        "if os.geteuid() == 0: os.chdir(sys.argv[1]); os.seteuid(65534)\n"
-        "sys.argv = ['omphalon', 'heater', 'fit', 'secret.csv']\nmain()\n"
-    )
-    tmp_path.chmod(0o755)
-    for parent in list(tmp_path.parents)[:3]:
-        parent.chmod(parent.stat().st_mode | 0o055)
-    done = subprocess.run(
-        [sys.executable, "-c", code, str(tmp_path)], text=True, capture_output=True, cwd=tmp_path
-    )
-    assert (
-        done.stderr
-        == "omphalon: secret.csv: no permission to read it; allow reading, or copy the file\n"
-    )
-    assert done.returncode == 1
+    with tempfile.TemporaryDirectory(dir="/tmp") as folder:
+        os.chmod(folder, 0o755)
+        log = Path(folder) / "secret.csv"
+        log.write_text(cycling(8))
+        log.chmod(0)
+        aside = tmp_path_factory.mktemp("output")
+        drop = str(sample("hotend-oscillation.csv"))
+        done = program.run(["heater", "fit", "secret.csv"], folder, aside, drop=drop)
+    words = "secret.csv: no permission to read it; allow reading, or copy the file"
+    assert (done.returncode, done.stderr) == (1, f"omphalon: {words}\n")
 
 
 @pytest.mark.parametrize("kind", ["bytes", "text", "below a header"])

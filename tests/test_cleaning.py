@@ -5,6 +5,7 @@ import math
 import numpy as np
 import pytest
 
+from omphalon.columns import EXTRUDER
 from omphalon.errors import OmphalonError
 from omphalon.physics.oscillation import noise_level, power_sides, quantum, switching
 from omphalon.readers.clock import past_midnight, seconds
@@ -13,6 +14,7 @@ from omphalon.readers.readings import option_readings, read_readings
 from omphalon.recording import TemperatureLog
 from omphalon.studies.heater.cleaning import cleaned
 from omphalon.studies.heater.doubts import log_doubts
+from omphalon.units import QUANTITIES, number_in
 
 
 def log_of(y, power=None, target=None, every=1.0):
@@ -207,38 +209,47 @@ def test_header_words(header, found):
     [
         "asked_mm,fed_mm\n80,75.4\n80,75.6\n",
         "asked mm;fed mm\n80;75,4\n80;75,6",
+        'asked,fed\n"80","75,4"\n80,75.6\n',
+        "Asked (cm),Fed [mm],note\n8,75.4,first\n8,75.6,\n",
+        "asked  fed\n80   75.4\n80   75.6\n",
+        '{"asked": 80, "fed": 75.4}\n{"fed": "75,6", "asked": 80.0}\n',
+        "fed_in\tlength_mm\n2.968504\t80\n2.976378\t80\n",
         "# run of today\nASKED_MM\tFED_MM\n80 mm\t75.4\n\n8 cm\t7.56 cm\n",
     ],
 )
 def test_readings_from_a_file(text, tmp_path):
     path = tmp_path / "runs.csv"
     path.write_text(text)
-    readings = read_readings(str(path), ("asked_mm", "fed_mm"))
-    assert [r.mm("asked_mm") for r in readings.rows] == [80, 80]
-    assert [r.mm("fed_mm") for r in readings.rows] == pytest.approx([75.4, 75.6])
+    readings = read_readings(str(path), EXTRUDER)
+    assert [r.value("asked_mm") for r in readings.rows] == [80, 80]
+    assert [r.value("fed_mm") for r in readings.rows] == pytest.approx([75.4, 75.6])
     assert readings.has("asked_mm", "fed_mm") and not readings.has("left_mm")
 
 
 def test_readings_from_options_pair_up():
-    readings = option_readings({"asked_mm": ["80"], "left_mm": ["34.6", "34.75"], "mark_mm": []})
-    assert [(r.mm("asked_mm"), r.mm("left_mm")) for r in readings.rows] == [(80, 34.6), (80, 34.75)]
-    assert readings.rows[1].where == "--left 34.75" and readings.step_mm(
-        "left_mm"
-    ) == pytest.approx(0.01)
+    asked, *left = (number_in(t, QUANTITIES["size"]) for t in ("80", "34.6", "34.75"))
+    readings = option_readings({"asked_mm": [asked], "left_mm": left, "mark_mm": []}, EXTRUDER)
+    values = [(r.value("asked_mm"), r.value("left_mm")) for r in readings.rows]
+    assert values == [(80, 34.6), (80, 34.75)]
+    assert readings.rows[1].where == "--left 34.75"
+    assert readings.step("left_mm") == pytest.approx(0.01)
 
 
 @pytest.mark.parametrize(
     "text, says",
     [
         ("1,2\n3,4\n", "row 1: no header"),
-        ("asked_mm,width\n1,2\n", "row 1: unknown column 'width'"),
+        ("weight,width\n1,2\n", "row 1: none of its columns is known (weight, width)"),
+        ("asked_mm,fed_mm\n80,34,6\n", "row 2: 3 cells under 2 columns"),
+        ("asked_mm,asked_mm\n80,80\n", "row 1: two columns are named 'asked_mm'"),
+        ("asked_mm,length\n80,80\n", "row 1: two columns mean asked_mm"),
         ("asked_mm,fed_mm\n80\n", "row 2: fewer cells than the header"),
-        ("asked_mm,fed_mm\n80,1\n80,ten\n", "row 3: 'ten' is no length"),
+        ("asked_mm,fed_mm\n80,1\n80,ten\n", "row 3: fed_mm 'ten' is not a length"),
     ],
 )
 def test_readings_that_cannot_be_read(text, says, tmp_path):
     path = tmp_path / "runs.csv"
     path.write_text(text)
     with pytest.raises(OmphalonError) as error:
-        read_readings(str(path), ("asked_mm", "fed_mm"))
+        read_readings(str(path), EXTRUDER)
     assert f"runs.csv: {says}" in str(error.value)

@@ -102,7 +102,6 @@ def test_no_power_in_the_log(run, sample, tmp_path):
     "options, line",
     [
         (["--full-power", "255", "--gain-scale", "1"], r"M301 P0\.1\d+ I0\.0\d+ D0\.2\d+"),
-        (["--heater", "bed"], r"M304 P\d+\.\d+ I\d+\.\d+ D\d+\.\d+"),
         (["--dialect", "mine.toml"], r"gains 235 set p=0\.\d\d"),
     ],
 )

@@ -14,15 +14,15 @@ from omphalon.finding import EXIT_CODES, WARNINGS
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "omphalon"
-GROUND = {"errors", "units", "recording", "finding", "__init__"}
+GROUND = {"errors", "units", "recording", "columns", "picture", "finding", "__init__"}
 ALLOWED = {
     "physics": GROUND,
     "readers": GROUND,
-    "bench": GROUND,
+    "lines": GROUND,
     "standin": GROUND,
     "prints": GROUND | {"physics"},
     "printer": GROUND,
-    "studies": GROUND | {"physics", "readers", "prints", "bench"},
+    "studies": GROUND | {"physics", "prints", "lines"},
     "plots": GROUND | {"physics"},
     "report": GROUND | {"plots"},
 }

@@ -27,7 +27,7 @@ SECONDS = {"s": 1.0, "sec": 1.0, "ms": 1e-3, "µs": 1e-6, "us": 1e-6, "min": 60.
 SHARE = {"%": 0.01}
 STEPS = {"steps/mm": 1.0, "per mm": 1.0, "/mm": 1.0}
 WRITTEN = re.compile(
-    r"([-+]?)(\d{1,15}(?:[.,]\d{0,15})?|[.,]\d{1,15})(e[-+]?\d{1,2})?\s*(\D{0,12})",
+    r"([-+]?)(\d{1,15}(?:[.,]\d{0,30})?|[.,]\d{1,30})(e[-+]?\d{1,2})?\s*(\D{0,12})",
     re.I | re.ASCII | re.S,
 )
 MINUS = str.maketrans({"−": "-", "–": "-", "\u00a0": " ", "\u202f": " ", "μ": "µ"})
@@ -432,7 +432,7 @@ def refuse_impossible(
         why = "" if narrow else f" ({quantity.reason})"
         raise NoSuchNumber(
             f"cannot be: {quantity.words} here is {least} to {high:g}{unit}{why}",
-            quantity.slip or "check the number and its unit",
+            (value > high and quantity.slip) or "check the number and its unit",
         )
 
 

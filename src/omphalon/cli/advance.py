@@ -109,8 +109,7 @@ def plan(
 
     \b
     Example:
-      omphalon advance plan --style tower --drive bowden --dialect stand-in --out tower.gcode --plot
-      tower.png
+      omphalon advance plan --style tower --drive bowden --dialect stand-in --out tower.gcode
     """
     how.check(out=out)
     from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
@@ -187,7 +186,6 @@ def fit(
     \b
     Example:
       omphalon advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2 --drive bowden
-      --advance 0.35
     """
     how.check(path)
     from omphalon.studies.advance.fit import AdvanceQuestion, fit_advance

@@ -180,7 +180,6 @@ def check(how: Leaving, **given: Any) -> None:
     \b
     Example:
       omphalon axis check --axis x --steps 80 --asked 50 --moved 50.02 --asked 150 --moved 150.01
-      --asked 100 --moved 99.98
     """
     how.check(given["path"])
     from omphalon.studies.axis.check import check_axis

@@ -167,8 +167,7 @@ def check(how: Leaving, **given: Any) -> None:
 
     \b
     Example:
-      omphalon extruder check --steps 437.1 --asked 80 --mark 110 --left 30.2 --left 29.9 --left
-      30.1
+      omphalon extruder check --steps 437.1 --asked 80 --mark 110 --left 30.2 --left 29.9
     """
     how.check(given["path"])
     from omphalon.studies.extruder.check import check_extruder

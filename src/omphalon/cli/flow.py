@@ -114,8 +114,7 @@ def check(how: Leaving, **given: Any) -> None:
 
     \b
     Example:
-      omphalon flow check --flow 0.94 --expected 0.45 --wall 0.45 --wall 0.46 --wall 0.45 --wall
-      0.44 --wall 0.45 --wall 0.46
+      omphalon flow check flow-walls.csv --flow 0.94 --expected 0.48
     """
     how.check(given["path"])
     from omphalon.studies.flow.check import check_flow

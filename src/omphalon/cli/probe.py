@@ -76,7 +76,6 @@ def fit(how: Leaving, **given: Any) -> None:
     \b
     Example:
       omphalon probe fit --offset -1.85 --drag 0.22 --drag 0.24 --drag 0.22 --trigger 0.012
-      --trigger 0.008 --trigger 0.011
     """
     how.check(given["path"])
     from omphalon.studies.probe.fit import fit_probe

@@ -144,8 +144,7 @@ def plan(
 
     \b
     Example:
-      omphalon shaper plan --axis y --bed-moves-y --sweep 8:100 --dialect stand-in --out
-      sweep-y.gcode
+      omphalon shaper plan --axis y --sweep 8:100 --dialect stand-in --out sweep-y.gcode
     """
     how.check(out=out, ringing=ringing)
     from omphalon.prints.shake import Shake, shake_lines
@@ -337,8 +336,7 @@ def check(
 
     \b
     Example:
-      omphalon shaper check sweep-y.csv.gz --axis y --shaper ei --frequency 31 --damping 0.06
-      --acceleration 1000
+      omphalon shaper check sweep-y.csv.gz --axis y --shaper ei --frequency 31 --acceleration 900
     """
     how.check(*logs)
     from omphalon.readers.acceleration import read_motion

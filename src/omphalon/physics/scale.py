@@ -20,11 +20,11 @@ from scipy.special import stdtrit
 Array = NDArray[np.float64]
 
 PRIOR_FREEDOM = 4.0
-HAND = 1.2  # geometric mean of half and three times: √1.5
-STRANGE = 0.01  # chance that sound readings hold one that is called a stranger
+HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times
+STRANGE = 0.012  # chance that sound readings hold one that is called a stranger
 TELLING = 1.2  # intervals; at less, noise within half an interval would be chased too often
+RECTANGULAR_95, NORMAL_95 = 1.65, 1.96  # coverage factors (GUM G.1.3, table G.1)
 NEGLIGIBLE = 0.2  # of the random part: a common part smaller than that changes nothing
-MOST_READINGS = 100
 
 
 @dataclass(frozen=True)
@@ -116,12 +116,13 @@ def pooled(squares: float, freedom: float, known: float) -> tuple[float, float]:
     Returns
     -------
     deviation, degrees of freedom
-        s² = (w·(HAND·known)² + squares)/(w + freedom), with the weight w = PRIOR_FREEDOM · min(1,
-        (HAND·known)²/own²): a scatter far above the assumed one takes the guess's weight away.
+        s² = (w·(HAND·known)² + squares)/(w + freedom), with the weight
+        w = PRIOR_FREEDOM · min(1, (HAND·known)²/own²)²: a scatter far above the assumed one takes
+        the guess's weight away.
     """
     guess = (HAND * known) ** 2
     own = squares / freedom if freedom > 0 else guess
-    weight = PRIOR_FREEDOM * min(1.0, guess / max(own, 1e-300))
+    weight = PRIOR_FREEDOM * min(1.0, guess / max(own, 1e-300)) ** 2
     total = weight + freedom
     return math.sqrt((weight * guess + squares) / total), total
 
@@ -147,13 +148,14 @@ def _fit(columns: Array, got: Array, spread: Spread) -> list[Estimate]:
             common, known = 0.0, spread.whole
     deviation, total = pooled(float(misses @ misses), freedom, known)
     same = (columns[:, None, :] == columns[None, :, :]).all(axis=2)
+    factor = RECTANGULAR_95 if same.all() else NORMAL_95  # one rounding, or several together
     repeated = cover @ columns.T @ same @ columns @ cover
     t = student_95(total)
     return [
         Estimate(
             float(found[k]),
             math.hypot(
-                t * deviation * math.sqrt(cover[k, k]), 1.96 * common * math.sqrt(repeated[k, k])
+                t * deviation * math.sqrt(cover[k, k]), factor * common * math.sqrt(repeated[k, k])
             ),
             deviation,
             total,
@@ -196,28 +198,6 @@ def line_of(asked: Array, got: Array, sides: Array, spread: Spread) -> Line:
     return Line(first, tuple(rest))
 
 
-def readings_needed(
-    spread: Spread, deviation: float, wanted: float, per_reading: float = 1.0
-) -> int | None:
-    """How many readings make an interval of half width `wanted`; None where no number does.
-
-    `deviation` of one reading; `per_reading` is what one reading tells, Σ columns² per reading
-    (asked² for a scale).
-    """
-    best = wanted**2 - (1.96 * spread.common) ** 2 / per_reading
-    if best <= 0:
-        return None
-    return next(
-        (
-            n
-            for n in range(1, MOST_READINGS + 1)
-            if student_95(PRIOR_FREEDOM + n - 1) * deviation / math.sqrt(n * per_reading)
-            <= math.sqrt(best)
-        ),
-        None,
-    )
-
-
 @dataclass(frozen=True)
 class Strangers:
     """Readings that disagree with their fellows beyond chance, and whether it cannot be told which
@@ -249,13 +229,9 @@ def strangers(columns: Array, got: Array, known: float) -> Strangers:
         free = spare > 1e-6
         miss = np.where(free, (y - x @ (cover @ (x.T @ y))) / np.sqrt(np.maximum(spare, 1e-6)), 0.0)
         squares, freedom = float(np.sum(spare * miss**2)), len(y) - 1 - columns.shape[1]
-        others = [pooled(max(squares - m**2, 0.0), freedom, known) for m in miss]
-        score = np.array(
-            [
-                abs(m) / deviation / stdtrit(total, 1 - STRANGE / (2 * len(y)))
-                for m, (deviation, total) in zip(miss, others, strict=True)
-            ]
-        )
+        others = [pooled(max(squares - m**2, 0.0), freedom, known)[0] for m in miss]
+        chance = 1 - STRANGE / (2 * len(y))
+        score = np.abs(miss) / np.array(others) / stdtrit(PRIOR_FREEDOM + freedom, chance)
         order = np.argsort(score)
         if score[order[-1]] <= 1.0:
             break
@@ -306,4 +282,4 @@ def falls_with(speed: Array, ratio: Array, deviation: Array) -> tuple[float, boo
     if spread <= 0:
         return 0.0, False
     slope = float(np.sum(weight * (speed - centre) * ratio)) / spread
-    return -slope * float(np.ptp(speed)), slope < -1.96 / math.sqrt(spread)
+    return -slope * float(np.ptp(speed)), slope < -NORMAL_95 / math.sqrt(spread)

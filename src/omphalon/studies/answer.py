@@ -6,6 +6,7 @@ No sentence stands here: `wording` says what these mean.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NoReturn
@@ -65,6 +66,7 @@ GROSS = (
 )
 GROSS_WITHIN = 0.06
 FURTHEST = 2.0  # no part is off by more
+MOST_READINGS = 60
 
 
 def refuse_gross(ratio: float, oddities: Sequence[Oddity] = (), furthest: float = FURTHEST) -> None:
@@ -151,13 +153,26 @@ def belonging(
 
 
 def narrow_enough(
-    estimate: scale.Estimate, spread: scale.Spread, matters: float, per_reading: float = 1.0
+    estimate: scale.Estimate, matters: float, readings: int, oddities: Sequence[Oddity] = ()
 ) -> None:
-    """Refuse to keep a setting on an interval in which an error that matters on a print could hide.
+    """Refuse to keep a setting on an interval in which an error that matters could hide.
 
-    `matters` is in the estimate's own unit; Unanswerable names how many readings would do.
+    `matters` is in the estimate's own unit. Unanswerable names how many readings like these would
+    do (an interval shrinks with the root of their number), and carries what was odd so far.
     """
     if estimate.half_width <= matters:
         return
-    count = scale.readings_needed(spread, estimate.deviation, matters, per_reading)
-    raise Unanswerable("wide", half_width=estimate.half_width, matters=matters, count=count)
+    raise Unanswerable(
+        "wide",
+        oddities,
+        value=estimate.value,
+        half_width=estimate.half_width,
+        matters=matters,
+        count=readings_needed(estimate.half_width, matters, readings),
+    )
+
+
+def readings_needed(half_width: float, matters: float, readings: int) -> int | None:
+    """How many readings like these would do; None where it would take more than anybody takes."""
+    count = max(math.ceil(readings * (half_width / matters) ** 2), readings + 1)
+    return count if count <= MOST_READINGS else None

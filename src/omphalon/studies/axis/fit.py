@@ -130,10 +130,10 @@ def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisAn
         odd.append(Oddity("backlash", "backlash", {"axis": name, "gap": abs(2 * backlash.value)}))
     present = question.steps[name]
     changed = found.tells(1.0)
+    _against_parts(name, present / found.value if changed else present, question.parts)
     if not changed:
-        narrow_enough(found, runs.known, MATTERS, float(np.mean(asked**2)))
+        narrow_enough(found, MATTERS, int(keep.sum()))
     new = present / found.value
-    _against_parts(name, new if changed else present, question.parts)
     if abs(found.value - 1) > LARGE and changed:
         odd.append(
             Oddity("large-correction", "large", {"axis": name, "share": abs(1 / found.value - 1)})

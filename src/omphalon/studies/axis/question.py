@@ -135,5 +135,5 @@ def _runs(axis: str, rows: list[Reading], question: AxisQuestion) -> AxisRuns:
         moved_mm=np.abs(moved),
         direction=np.sign(asked),
         kinds=kinds,
-        known=reading_spread(resolution, placing, ends=2),
+        known=reading_spread(resolution, placing),
     )

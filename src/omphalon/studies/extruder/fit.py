@@ -94,7 +94,7 @@ def _fitted(runs: FedRuns, question: ExtruderQuestion) -> ExtruderFit:
     refuse_gross(found.value, odd, FURTHEST)
     changed = found.tells(1.0)
     if not changed:
-        narrow_enough(found, runs.known, MATTERS, float(np.mean(asked**2)))
+        narrow_enough(found, MATTERS, len(fed), odd)
     new = question.steps / found.value
     if len(fed) == 1:
         odd.append(Oddity("one-reading", "one", {"error": 1.96 * scale.HAND * runs.known.whole}))

@@ -92,7 +92,7 @@ def _fitted(found: Walls, question: FlowQuestion) -> FlowFit:
     mean = scale.mean_of(values[kept.keep], found.known)
     changed = mean.tells(expected)
     if not changed:
-        narrow_enough(mean, found.known, MATTERS * expected)
+        narrow_enough(mean, MATTERS * expected, int(kept.keep.sum()), kept.oddities)
     new = question.flow * expected / mean.value
     odd = [*kept.oddities, *_sides(found.rows, kept.keep, mean.deviation)]
     if abs(new / question.flow - 1) > LARGE and changed:

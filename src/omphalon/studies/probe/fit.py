@@ -12,7 +12,7 @@ import numpy as np
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread
 from omphalon.recording import Readings
-from omphalon.studies.answer import Mask, Oddity, Retest, Unanswerable, Verdict
+from omphalon.studies.answer import Mask, Oddity, Retest, Unanswerable, Verdict, readings_needed
 from omphalon.studies.probe.question import Heights, ProbeQuestion, heights
 
 FEWEST = 2
@@ -93,7 +93,7 @@ def _fitted(found: Heights, question: ProbeQuestion) -> ProbeFit:
             odd,
             half_width=half,
             matters=MATTERS_MM,
-            count=scale.readings_needed(feel, mean.deviation, MATTERS_MM),
+            count=readings_needed(half, MATTERS_MM, len(drags)),
         )
     new = question.offset_mm + shift
     if abs(shift) > LARGE_MM:
