@@ -1,4 +1,4 @@
-"""Forty-eight loops judged: 24 good ones, 24 spoiled on purpose (too hot, too slow, windup, noise).
+"""Loops judged: good ones, and ones spoiled on purpose (too hot, too slow, windup, noise).
 
 On the even plants, on which the limits were set; on the odd ones, which had a say in some of them;
 and on 24 fresh plants, which had none, each with its 24 good and 24 spoiled loops. Good gains are
@@ -21,6 +21,7 @@ from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.oscillation import Log, oscillation_log
 from omphalon.studies.heater.check import CheckQuestion, check_heater
 
+FRESH = 30  # plants of each kind
 # what was done to the gains (kp, ki, kd), windup, noise in °C; and the signs that name it
 SPOILED = {
     "too hot": ((4.0, 4.0, 2.5), False, None, {"hot", "oscillating"}),
@@ -70,7 +71,7 @@ def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
         "CSV",
     )
     found = check_heater(
-        [recorded], CheckQuestion(plant.target_c, "bed" if plant.bed else "hotend")
+        [recorded], CheckQuestion(target_c=plant.target_c, heater="bed" if plant.bed else "hotend")
     )
     return found.verdict, found.evidence.get("signs", []), found.evidence
 
@@ -79,7 +80,7 @@ def main() -> None:
     fresh = [
         replace(draw(300 + n, bed), name=f"{n}{'b' if bed else 'h'}f")
         for bed in (False, True)
-        for n in range(12)
+        for n in range(FRESH)
     ]
     for title, some in (
         ("even plants", plants()[::2]),
@@ -92,6 +93,7 @@ def main() -> None:
 
 def table(some: list[Plant]) -> None:
     right = {"good": 0, **dict.fromkeys(SPOILED, 0)}
+    tried, bare = dict.fromkeys(SPOILED, 0), 0
     named = dict.fromkeys(SPOILED, 0)
     for n, plant in enumerate(some):
         how = list(SPOILED)[n % 4]
@@ -100,15 +102,19 @@ def table(some: list[Plant]) -> None:
         if verdict != "keep":
             print(f"{plant.name} good, judged {verdict} {signs} {evidence}")
         verdict, signs, evidence = judged(plant, run(plant, how, n))
+        tried[how] += 1
+        bare += verdict == "change" and not evidence["beyond"]
         right[how] += verdict == "change"
         named[how] += bool(signs) and signs[0] in SPOILED[how][3]
         if verdict != "change" or signs[0] not in SPOILED[how][3]:
             print(f"{plant.name} {how}, judged {verdict} {signs} {evidence}")
     print(f"{'loops':12}{'judged right':>14}{'named right':>14}")
-    print(f"{'good':12}{right['good']:>11}/24")
+    print(f"{'good':12}{right['good']:>11}/{len(some)}")
     for how in SPOILED:
-        print(f"{how:12}{right[how]:>12}/6{named[how]:>12}/6")
-    print(f"{'spoiled':12}{sum(right[h] for h in SPOILED):>11}/24{sum(named.values()):>11}/24")
+        print(f"{how:12}{right[how]:>11}/{tried[how]:<3}{named[how]:>10}/{tried[how]}")
+    whole = sum(right[h] for h in SPOILED)
+    print(f"{'spoiled':12}{whole:>11}/{len(some):<3}{sum(named.values()):>10}/{len(some)}")
+    print(f"changes that stand on no row shown: {bare}")
 
 
 if __name__ == "__main__":

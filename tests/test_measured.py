@@ -170,7 +170,13 @@ CASES = [
         {"backlash"},
         "",
     ),
-    ([*MOVE, "--asked", "100", "--moved", "100.3", *BELT], "change", {"x": 79.7607}, set(), ""),
+    (
+        [*MOVE, "--asked", "100", "--moved", "100.3", *BELT],
+        "change",
+        {"x": 79.7607},
+        {"one-reading"},
+        "",
+    ),
     (
         [*FLOW, *lengths("--wall", 0.48, 0.47, 0.48, 0.49)],
         "change",
@@ -242,7 +248,13 @@ CASES = [
         set(),
         "",
     ),
-    (["axis", "check", *MOVE[2:], "--asked", "100", "--moved", "100.02"], "keep", {}, set(), ""),
+    (
+        ["axis", "check", *MOVE[2:], "--asked", "100", "--moved", "100.02"],
+        "keep",
+        {},
+        {"one-reading"},
+        "",
+    ),
     (["flow", "check", *FLOW[2:], *lengths("--wall", 0.5, 0.5, 0.51)], "change", {}, set(), ""),
     (
         ["probe", "check", "--offset", "-1.7", *lengths("--drag", 0.3, 0.31)],

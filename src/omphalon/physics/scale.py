@@ -148,14 +148,15 @@ def _fit(columns: Array, got: Array, spread: Spread) -> list[Estimate]:
             common, known = 0.0, spread.whole
     deviation, total = pooled(float(misses @ misses), freedom, known)
     same = (columns[:, None, :] == columns[None, :, :]).all(axis=2)
-    factor = RECTANGULAR_95 if same.all() else NORMAL_95  # one rounding, or several together
+    coverage = RECTANGULAR_95 if same.all() else NORMAL_95  # one rounding, or several together
     repeated = cover @ columns.T @ same @ columns @ cover
     t = student_95(total)
     return [
         Estimate(
             float(found[k]),
             math.hypot(
-                t * deviation * math.sqrt(cover[k, k]), factor * common * math.sqrt(repeated[k, k])
+                t * deviation * math.sqrt(cover[k, k]),
+                coverage * common * math.sqrt(repeated[k, k]),
             ),
             deviation,
             total,

@@ -129,6 +129,9 @@ def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisAn
     if backlash is not None and abs(backlash.value) > max(backlash.half_width, BACKLASH_MM / 2):
         odd.append(Oddity("backlash", "backlash", {"axis": name, "gap": abs(2 * backlash.value)}))
     present = question.steps[name]
+    if len(asked) == 1:
+        error = 1.96 * scale.HAND * runs.known.whole
+        odd.append(Oddity("one-reading", "one", {"axis": name, "error": error}))
     changed = found.tells(1.0)
     _against_parts(name, present / found.value if changed else present, question.parts)
     if not changed:

@@ -39,6 +39,7 @@ REFUSALS = {
     ),
 }
 ODDITIES = {
+    "one": "axis {axis}: one reading, trusted to ±{error:.2g} mm",
     "backlash": "axis {axis}: moves there and back differ by {gap:.2f} mm",
     "large": "axis {axis}: {share:.1%} is more than belts and screws are off by",
 }

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import median_filter
 
 from omphalon.finding import Warned
 from omphalon.physics import loop as loops
@@ -21,7 +22,7 @@ from omphalon.units import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_
 
 FASTEST_C_S = 15.0
 MOST_C = {"hotend": (HOTEND_USUAL_C, HOTEND_MOST_C), "bed": (BED_USUAL_C, BED_MOST_C)}
-FASTEST_BED_C_S = 3.0  # no bed heats so fast, measured over ten seconds
+FASTEST_BED_C_S = 2.0  # no bed heats so fast, measured over ten seconds
 
 
 def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Warned]:
@@ -95,14 +96,14 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Warned]:
 
 
 def fastest_rise(log: TemperatureLog) -> float:
-    """The steepest rise over ten seconds, in °C/s."""
+    """The steepest rise over ten seconds, in °C/s; single spikes do not count."""
+    calm = median_filter(log.temperature_c, 5, mode="nearest")
     ahead = np.searchsorted(log.time_s, log.time_s + 10.0)
-    inside = ahead < len(log.time_s)
-    if not inside.any():
+    inside = np.flatnonzero(ahead < len(log.time_s))
+    if not len(inside):
         return 0.0
-    rise = log.temperature_c[ahead[inside]] - log.temperature_c[inside]
-    wide = log.time_s[ahead[inside]] - log.time_s[inside]
-    return float(np.quantile(rise / wide, 0.98))
+    rise = calm[ahead[inside]] - calm[inside]
+    return float((rise / (log.time_s[ahead[inside]] - log.time_s[inside])).max())
 
 
 def _heats_alone(log: TemperatureLog) -> list[Warned]:

@@ -19,6 +19,7 @@ from omphalon.studies.wording import Unsupported
 FEWEST_CYCLES = 3
 MOST_CYCLES = 20
 HOTEND_FROM_C = 135.0
+FAHRENHEIT_WITHIN_C = 8.0
 AROUND_SWINGS, AROUND_C = (
     2.0,
     4.0,
@@ -75,7 +76,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     if goal is not None and y.max() < goal - 0.5:
         raise Unsupported(
             f"the target of {goal:.0f} °C was never reached: the highest reading is {y.max():.1f} "
-            "°C",
+            f"°C{fahrenheit_hint(float(y.max()), goal)}",
             "let the heater get there, or give the right target with --target",
         )
     power, guessed = _power(log, goal)
@@ -169,6 +170,15 @@ def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Warned]:
     ]
 
 
+def fahrenheit_hint(level_c: float, goal_c: float) -> str:
+    """A question, where a level and a target are one another in degrees of the other kind."""
+    if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:
+        return ": is the target in °F?"
+    if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C:
+        return ": are the log's temperatures °F? (name the column temp_f)"
+    return ""
+
+
 def _refuse_elsewhere(found: Cycles, y: Array, goal: float) -> None:
     """Refuse cycles that do not lie around the target: a wrong target, or degrees of another
     kind.
@@ -177,11 +187,7 @@ def _refuse_elsewhere(found: Cycles, y: Array, goal: float) -> None:
     level = float(np.median(y[y > np.median(y) - 10 * max(swing, 1.0)]))
     if abs(level - goal) <= max(AROUND_SWINGS * swing, AROUND_C):
         return
-    hint = ""
-    if abs((goal - 32) / 1.8 - level) < 8:
-        hint = ": is the target in °F?"
-    elif abs((level - 32) / 1.8 - goal) < 8:
-        hint = ": are the log's temperatures °F? (name the column temp_f)"
+    hint = fahrenheit_hint(level, goal)
     raise Unsupported(
         f"the cycles lie about {level:.0f} °C, the target is {goal:g} °C{hint}",
         "give the target that was in force: --target",

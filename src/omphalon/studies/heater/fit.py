@@ -64,9 +64,12 @@ def fit_heater(
     try:
         for log in logs:
             warnings.extend(log_doubts(log, question.max_temp_c))
+            if question.heater is not None:
+                warnings.extend(heater_doubts(log, question.heater))
         tests = [excerpt(log, question.target_c) for log in logs]
-        for log, test in zip(logs, tests, strict=True):
-            warnings.extend(heater_doubts(log, question.heater or heater_at(test.target_c)))
+        if question.heater is None:
+            for log, test in zip(logs, tests, strict=True):
+                warnings.extend(heater_doubts(log, heater_at(test.target_c)))
         fit, spikes = fit_without_spikes(tests)
         warnings.extend(spikes)
         loose = explained(tests[0], fit)

@@ -81,6 +81,8 @@ def _fitted(found: Heights, question: ProbeQuestion) -> ProbeFit:
         Oddity("reading-left-out", "left-out-drag", {"where": found.where[k]})
         for k in np.flatnonzero(stranger.out)
     ]
+    if repeat is not None and repeat > UNSTEADY_MM:
+        odd.append(Oddity("probe-unsteady", "unsteady", {"repeat": repeat}))
     mean = scale.mean_of(drags[~stranger.out], feel)
     shift = mean.value - question.paper_mm
     half = math.hypot(mean.half_width, _trigger_half(triggers, repeat))
@@ -100,8 +102,6 @@ def _fitted(found: Heights, question: ProbeQuestion) -> ProbeFit:
         odd.append(Oddity("large-correction", "large", {"shift": shift}))
     if question.offset_mm * new < 0 and abs(question.offset_mm) > FAR_MM and changed:
         odd.append(Oddity("large-correction", "sign"))
-    if repeat is not None and repeat > UNSTEADY_MM:
-        odd.append(Oddity("probe-unsteady", "unsteady", {"repeat": repeat}))
     return ProbeFit(
         heights=found,
         keep=~stranger.out,
