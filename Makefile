@@ -17,6 +17,7 @@ test: .venv/ready
 
 check: .venv/ready
 	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
 benchmark: .venv/ready

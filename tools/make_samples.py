@@ -43,7 +43,7 @@ def printed(*words: str) -> list[str]:
 
 def tower_heights() -> Iterator[str]:
     yield HEAD.format(
-        "heights where the clean corner of the tower looks best, 0 s at its foot, 0.02 s a mm"
+        "heights where the clean corner of the tower looks best, 0 s at its foot, 0.025 s a mm"
     )
     yield from tower_csv(printed("--style", "tower"), FULMAR_NOZZLE, Reader(seed=21), looks=4)
 
