@@ -9,8 +9,11 @@ from pathlib import Path
 import pytest
 
 from omphalon.cli import omphalon as program
+from omphalon.columns import TABLES
 from omphalon.errors import OmphalonError
 from omphalon.finding import EXIT_CODES, WARNINGS
+from omphalon.lines.dialect import SETTINGS
+from omphalon.units import QUANTITIES
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "omphalon"
@@ -99,9 +102,15 @@ def test_docs_tables_follow_the_code():
     docs = (ROOT / "docs" / "reference.md").read_text()
     for code, kind in WARNINGS.items():
         assert f"| `{code}` | {kind.meaning} | {kind.remedy} |" in docs
-    assert len(re.findall(r"^\| `[a-z-]+` \| .* \| .* \|$", docs, re.M)) == len(WARNINGS)
+    table = docs.split("<!-- warnings -->")[1].split("<!-- end -->")[0]
+    assert len(re.findall(r"^\| `[a-z-]+` \| .* \| .* \|$", table, re.M)) == len(WARNINGS)
     for path, _ in commands():
         assert f"`{' '.join(path)}`" in docs
+    for quantity in QUANTITIES.values():
+        assert f"| {quantity.name} | {quantity.lowest:g} to {quantity.highest:g}" in docs
+    for name, columns in TABLES.items():
+        assert all(f"| {name} | `{column.name}` |" in docs for column in columns)
+    assert all(f"| `{setting}` |" in docs for setting in SETTINGS)
     for verdict, exit_code in EXIT_CODES.items():
         assert f"| {verdict} | {exit_code} |" in docs
 

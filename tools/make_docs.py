@@ -9,7 +9,10 @@ from collections.abc import Iterator
 import click
 
 from omphalon.cli import omphalon
+from omphalon.columns import TABLES as READINGS
 from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES, WARNINGS
+from omphalon.lines.dialect import SETTINGS
+from omphalon.units import QUANTITIES
 
 PAGE = pathlib.Path(__file__).parents[1] / "docs" / "reference.md"
 
@@ -37,6 +40,36 @@ TABLES = {
         "| code | what was seen | what to do |",
         "| --- | --- | --- |",
         *(f"| `{k.code}` | {k.meaning} | {k.remedy} |" for k in WARNINGS.values()),
+    ],
+    "quantities": [
+        "| quantity | can be | usual | why | units |",
+        "| --- | --- | --- | --- | --- |",
+        *(
+            f"| {q.name} | {q.lowest:g} to {q.highest:g} {q.unit}".rstrip()
+            + " | "
+            + ("" if q.usual is None else f"{q.usual[0]:g} to {q.usual[1]:g}")
+            + f" | {q.reason} | {', '.join(q.units)} |"
+            for q in QUANTITIES.values()
+        ),
+    ],
+    "columns": [
+        "| readings of | column | what stands in it |",
+        "| --- | --- | --- |",
+        *(
+            f"| {name} | `{c.name}` | {c.help.rstrip('.,')}"
+            + (f" ({', '.join(c.choices)})" if c.choices else "")
+            + " |"
+            for name, columns in READINGS.items()
+            for c in columns
+        ),
+    ],
+    "settings": [
+        "| setting | fields |",
+        "| --- | --- |",
+        *(
+            f"| `{name}` | {' '.join(f'`{{{f}}}`' for f in fields)} |"
+            for name, fields in SETTINGS.items()
+        ),
     ],
 }
 
