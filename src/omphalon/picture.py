@@ -55,3 +55,35 @@ class LimitPicture:
     passed: tuple[bool, ...]
     trusted: float
     setting: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class AdvancePicture:
+    """Readings (n,) at values (n,) in s; `read` names what was read, `looked` says that it was
+    chosen by eye; which were kept, one's deviation, the fitted curve, the answer with its interval.
+    """
+
+    values_s: Array
+    seen: Array
+    read: str
+    looked: bool
+    keep: Mask
+    deviation: float
+    curve: tuple[Array, Array] | None
+    answer_s: float
+    half_s: float
+    span_s: tuple[float, float]
+    present_s: float | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class CornersPicture:
+    """Each corner's bulge (mm) before and after, their names, means and half widths, one reading's
+    deviation.
+    """
+
+    bulges_mm: tuple[Array, Array]
+    names: tuple[tuple[str, ...], tuple[str, ...]]
+    means_mm: tuple[float, float]
+    half_widths_mm: tuple[float, float]
+    deviation_mm: float

@@ -188,7 +188,9 @@ def fit(
       omphalon advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2 --drive bowden
     """
     how.check(path)
-    from omphalon.studies.advance.fit import AdvanceQuestion, fit_advance
+    from omphalon.studies.advance.fit import fit_advance
+    from omphalon.studies.advance.question import AdvanceQuestion
+    from omphalon.studies.advance.words import advance_finding
 
     readings = chosen_readings(
         path, {c.name: given[c.name] for c in ADVANCE if c.quantity}, ADVANCE
@@ -203,7 +205,8 @@ def fit(
         resolution_mm=resolution,
         line_words=_line_words(how, line_template),
     )
-    how.leave(fit_advance(readings, question, dialect))
+    found = fit_advance(readings, question)
+    how.leave(advance_finding(found, question, readings, dialect))
 
 
 def _line_words(how: Leaving, line_template: str | None) -> str:
@@ -265,8 +268,11 @@ def check(
     """
     how.check(path)
     from omphalon.studies.advance.check import check_advance
+    from omphalon.studies.advance.words import advance_check_finding
 
-    how.leave(check_advance(_corners(path, before, after), seam, resolution))
+    readings = _corners(path, before, after)
+    found = check_advance(readings, seam, resolution)
+    how.leave(advance_check_finding(found, seam, readings))
 
 
 def _corners(path: str | None, before: tuple[Any, ...], after: tuple[Any, ...]) -> Readings:

@@ -13,6 +13,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.patches import Circle, Rectangle
 
+from omphalon.picture import AdvancePicture, CornersPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
 VALUES = LinearSegmentedColormap.from_list("values", [SEA, SAND, SIGNAL])
@@ -139,12 +140,11 @@ def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
     )
 
 
-def draw_advance(figure: Figure, picture: Any) -> None:
+def draw_advance(figure: Figure, picture: AdvancePicture) -> None:
     """The readings against the value, the fitted line, and the answer with its interval."""
     ax = figure.add_subplot()
-    best = picture.best
     low, high = picture.answer_s - picture.half_s, picture.answer_s + picture.half_s
-    looked = picture.read.startswith("best-looking")
+    looked = picture.looked
     dress(
         ax,
         x="pressure advance, s",
@@ -156,14 +156,14 @@ def draw_advance(figure: Figure, picture: Any) -> None:
         seen = np.arange(1, len(picture.values_s) + 1, dtype=float)
         ax.set_yticks(seen)
         ax.set_ylim(0.3, len(seen) + 0.9)
-        deviation = {"xerr": 2 * best.deviation}
-        ax.set_xlim(*_reach(picture.span_s, picture.values_s, best.deviation, low, high))
+        deviation: dict[str, Any] = {"xerr": 2 * picture.deviation}
+        ax.set_xlim(*_reach(picture.span_s, picture.values_s, picture.deviation, low, high))
     else:
-        seen, deviation = picture.seen, {"yerr": 2 * best.deviation}
+        seen, deviation = picture.seen, {"yerr": 2 * picture.deviation}
         if picture.read != "score":
             ax.axhline(0, color=FOG, linewidth=1.2, linestyle="--")
     for keep, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
-        some = best.keep == keep
+        some = picture.keep == keep
         if some.any():
             ax.errorbar(
                 picture.values_s[some],
@@ -175,12 +175,12 @@ def draw_advance(figure: Figure, picture: Any) -> None:
                 capsize=3,
                 **deviation,
             )
-    for x, y in zip(picture.values_s[~best.keep], seen[~best.keep], strict=True):
+    for x, y in zip(picture.values_s[~picture.keep], seen[~picture.keep], strict=True):
         ax.annotate(
             "left out", (x, y), xytext=(9, 0), textcoords="offset points", va="center", color=INK
         )
-    if best.curve is not None:
-        ax.plot(*best.curve, color=SIGNAL, linewidth=1.6)
+    if picture.curve is not None:
+        ax.plot(*picture.curve, color=SIGNAL, linewidth=1.6)
     ax.axvline(picture.answer_s, color=SIGNAL, linewidth=1.8)
     ax.annotate(
         f" best {picture.answer_s:.3g} ± {picture.half_s:.2g} s",
@@ -211,17 +211,18 @@ def _reach(
     )
 
 
-def draw_corners(figure: Figure, picture: Any) -> None:
+def draw_corners(figure: Figure, picture: CornersPicture) -> None:
     """Each corner's bulge before and after, with the caliper's error, and the means."""
     ax = figure.add_subplot()
     dress(ax, y="bulge, mm (positive stands out)", title="Corners before and after")
     ax.axhline(0, color=FOG, linewidth=1.2, linestyle="--")
     ticks: list[tuple[float, str]] = []
-    for n, (bulges, names, mean, when, colour) in enumerate(
+    for n, (bulges, names, mean, half, when, colour) in enumerate(
         zip(
             picture.bulges_mm,
             picture.names,
-            picture.means,
+            picture.means_mm,
+            picture.half_widths_mm,
             ("before", "after"),
             (SAND, SEA),
             strict=True,
@@ -230,11 +231,11 @@ def draw_corners(figure: Figure, picture: Any) -> None:
         at = n * (len(picture.bulges_mm[0]) + 1.5) + np.arange(len(bulges))
         ax.fill_between(
             [at[0] - 0.5, at[-1] + 0.5],
-            mean.value - mean.half_width,
-            mean.value + mean.half_width,
+            mean - half,
+            mean + half,
             color=PALE,
         )
-        ax.plot([at[0] - 0.5, at[-1] + 0.5], [mean.value] * 2, color=SIGNAL, linewidth=1.8)
+        ax.plot([at[0] - 0.5, at[-1] + 0.5], [mean] * 2, color=SIGNAL, linewidth=1.8)
         ax.errorbar(
             at,
             bulges,
@@ -247,7 +248,7 @@ def draw_corners(figure: Figure, picture: Any) -> None:
         )
         top = float(bulges.max()) + 2 * picture.deviation_mm
         ax.annotate(
-            f"{when}: {mean.value:+.3f} ± {mean.half_width:.3f} mm",
+            f"{when}: {mean:+.3f} ± {half:.3f} mm",
             (at.mean(), top),
             xytext=(0, 14),
             textcoords="offset points",

@@ -256,7 +256,7 @@ def _numbers(path: str, name: str, layout: _Layout, how: Wanted) -> tuple[Array,
     if layout.time is None:
         return np.arange(len(table)) * (how.every_s or 0.0), axes, []
     stamps = table[:, layout.time]
-    return np.asarray(stamps * _scale(stamps, layout)), axes, []
+    return np.asarray(stamps * _scale(stamps, layout), dtype=np.float64), axes, []
 
 
 def _scale(stamps: Array, layout: _Layout) -> float:

@@ -169,7 +169,9 @@ def _dated(text: str, day_first: bool) -> float:
     if not DATED.fullmatch(text) and not (len(text) >= 10 and text[4:5] == "-"):
         return math.nan
     try:
-        moment = datetime.fromisoformat(text.replace(",", ".") if text[4:5] == "-" else text)
+        moment: datetime | None = datetime.fromisoformat(
+            text.replace(",", ".") if text[4:5] == "-" else text
+        )
     except ValueError:
         moment = _asked_dateutil(text, day_first)
         if moment is None:

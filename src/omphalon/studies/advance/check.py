@@ -1,154 +1,139 @@
-"""Whether a cube's corners are better than before, against the caliper's error."""
+"""Whether a cube's corners are better than before, against the caliper's error. No sentences."""
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from omphalon.columns import PRINTS
 from omphalon.errors import UsageError, echoed
-from omphalon.finding import Finding, Shown
 from omphalon.physics import scale
+from omphalon.physics.scale import Estimate
 from omphalon.recording import Reading, Readings
-from omphalon.studies.wording import Unsupported, noted
+from omphalon.studies.answer import Retest, Unanswerable, Verdict
 
 Array = NDArray[np.float64]
+Change = Literal["worse", "better", "clean", "same", "unclear"]
 
 LENGTHS = ("bulge_mm", "diagonal_mm", "x_mm", "y_mm")
 CALIPER_MM = 0.02  # how unlike a caliper is put to a corner
 FEWEST = 2
+PLAINLY = 3.0  # intervals: a fault so large is plain
 
 
-@dataclass(frozen=True)
-class CornersPicture:
-    """What plots/ draws: each corner's bulge (mm) before and after, their means and half widths,
-    one reading's deviation.
+@dataclass(frozen=True, kw_only=True)
+class Corners:
+    """One print's corners: bulges (n,) in mm, their names, their mean, and the mean of their
+    size.
     """
 
-    bulges_mm: tuple[Array, Array]
-    names: tuple[tuple[str, ...], tuple[str, ...]]
-    means: tuple[scale.Estimate, scale.Estimate]
-    deviation_mm: float
+    bulges_mm: Array
+    names: tuple[str, ...]
+    mean: Estimate
+    size: Estimate
 
 
-def check_advance(readings: Readings, seam: str | None, resolution_mm: float | None) -> Finding:
-    """Whether corners bulge (or lack) less than before, by how much, against the error of reading
-    them.
+@dataclass(frozen=True, kw_only=True)
+class AdvanceCheck:
+    """Corners before and after, how much smaller their fault is, and what that means."""
+
+    before: Corners
+    after: Corners
+    gain_mm: float
+    gain_half_mm: float
+    reading_deviation_mm: float
+    change: Change
+    verdict: Verdict
+
+    @property
+    def left(self) -> bool:
+        """Whether a fault is left that the caliper can tell."""
+        return abs(self.after.mean.value) > self.after.mean.half_width
+
+
+def check_advance(
+    readings: Readings, seam: str | None = None, resolution_mm: float | None = None
+) -> AdvanceCheck | Retest:
+    """Judge whether corners bulge (or lack) less than before.
+
+    Parameters
+    ----------
+    readings : rows with print (before or after), and bulge_mm or diagonal_mm with x_mm and y_mm
+    seam : name of the corner with the seam, which is left out
+    resolution_mm : what the caliper reads to; None: from the digits
+
+    Returns
+    -------
+    AdvanceCheck
+    Retest
+        Where there are too few corners.
+
+    Raises
+    ------
+    UsageError
+        If a row says neither before nor after, or no corner has the seam's name.
     """
-    try:
-        return _judged(readings, seam, resolution_mm)
-    except Unsupported as refusal:
-        return refusal.finding("advance-check", noted(readings))
-
-
-def _judged(readings: Readings, seam: str | None, resolution_mm: float | None) -> Finding:
     groups: dict[str, list[tuple[str, float]]] = {name: [] for name in PRINTS}
     for row in readings.rows:
-        which = row.words.get("print", "")
+        which, corner = row.words.get("print", ""), row.words.get("corner", "")
         if which not in PRINTS:
             raise UsageError(f"{row.where}: print '{echoed(which)}'", "write before or after")
-        if seam is None or row.words.get("corner", "") != seam.lower():
-            groups[which].append((row.words.get("corner", ""), _bulge(row)))
+        if seam is None or corner != seam.lower():
+            groups[which].append((corner, _bulge(row)))
     if seam is not None and all(r.words.get("corner", "") != seam.lower() for r in readings.rows):
         raise UsageError(
-            f"--seam {seam}: no corner of that name", "name it as in the file's column corner"
+            f"--seam {echoed(seam)}: no corner of that name",
+            "name it as in the file's column corner",
         )
+    try:
+        return _judged(groups, resolution_mm or max(readings.step(*LENGTHS), 0.01))
+    except Unanswerable as refusal:
+        return refusal.retest
+
+
+def _judged(groups: dict[str, list[tuple[str, float]]], resolution_mm: float) -> AdvanceCheck:
     for name, corners in groups.items():
         if len(corners) < FEWEST:
-            raise Unsupported(
-                f"{len(corners)} corner{'s'[: len(corners) != 1]} {name}, {FEWEST} at least are "
-                "needed",
-                "measure the same three corners of both prints, without the seam's",
-            )
-    # a diagonal's bulge is half of a difference of readings; its own error is no larger than a
-    # bulge read directly
-    caliper = scale.reading_spread(resolution_mm or max(readings.step(*LENGTHS), 0.01), CALIPER_MM)
-    bulges = [np.array([bulge for _, bulge in groups[name]]) for name in PRINTS]
-    sizes = [scale.mean_of(np.abs(b), caliper) for b in bulges]
-    means = [scale.mean_of(b, caliper) for b in bulges]
-    gain = sizes[0].value - sizes[1].value
-    error = math.hypot(sizes[0].half_width, sizes[1].half_width)
-    verdict, because = _verdict(gain, error, means[1])
-    side = "bulge" if means[1].value > 0 else "lack"
-    table = (
-        Shown("corners", ("before", "after", "")),
-        Shown(
-            "mean bulge",
-            (f"{means[0].value:+.3f}", f"{means[1].value:+.3f}", f"± {means[1].half_width:.3f} mm"),
-        ),
-        Shown(
-            "size of fault",
-            (f"{sizes[0].value:.3f}", f"{sizes[1].value:.3f}", f"± {sizes[1].half_width:.3f} mm"),
-        ),
-        Shown(
-            "one reading",
-            (
-                f"± {2 * caliper.whole:.3f} mm by the caliper; "
-                + (
-                    f"corner {seam} left out: the seam"
-                    if seam
-                    else "no seam corner was named (--seam)"
-                ),
-            ),
-        ),
-    )
-    return Finding(
-        "advance-check",
-        verdict,
-        because,
-        evidence={
-            "before_mm": means[0].value,
-            "after_mm": means[1].value,
-            "gain_mm": gain,
-            "gain_spread_mm": error,
-            "corners": [len(b) for b in bulges],
-        },
-        next=(
-            "print a tower or a ladder around the present value: `omphalon advance plan --style "
-            "tower`; corners now "
-            f"{side}, so the value is too {'small' if side == 'bulge' else 'large'}"
-        )
-        if verdict == "change"
-        else "nothing; check again with another filament, nozzle or temperature",
-        warnings=tuple(noted(readings)),
-        table=table,
-        picture=CornersPicture(
-            (bulges[0], bulges[1]),
-            (tuple(n for n, _ in groups["before"]), tuple(n for n, _ in groups["after"])),
-            (means[0], means[1]),
-            caliper.whole,
-        ),
+            raise Unanswerable("few-corners", count=len(corners), print=name, fewest=FEWEST)
+    # a diagonal's bulge is half of a difference of readings: its error is no larger than a bulge's
+    caliper = scale.reading_spread(resolution_mm, CALIPER_MM)
+    before, after = (_corners(groups[name], caliper) for name in PRINTS)
+    gain = before.size.value - after.size.value
+    error = math.hypot(before.size.half_width, after.size.half_width)
+    change = _change(gain, error, after.mean)
+    return AdvanceCheck(
+        before=before,
+        after=after,
+        gain_mm=gain,
+        gain_half_mm=error,
+        reading_deviation_mm=caliper.whole,
+        change=change,
+        verdict="change" if change in ("worse", "same") else "keep",
     )
 
 
-def _verdict(gain: float, error: float, after: scale.Estimate) -> tuple[str, str]:
-    told = f"{abs(gain):.3f} ± {error:.3f} mm"
+def _corners(corners: list[tuple[str, float]], caliper: scale.Spread) -> Corners:
+    bulges = np.array([bulge for _, bulge in corners])
+    return Corners(
+        bulges_mm=bulges,
+        names=tuple(name for name, _ in corners),
+        mean=scale.mean_of(bulges, caliper),
+        size=scale.mean_of(np.abs(bulges), caliper),
+    )
+
+
+def _change(gain: float, error: float, after: Estimate) -> Change:
     if gain < -error:
-        return "change", f"it did not help: corners are worse than before by {told}"
+        return "worse"
     if gain > error:
-        return "keep", f"it helped: corners are better by {told}" + (
-            ", and no fault is left that the caliper can tell"
-            if abs(after.value) <= after.half_width
-            else f"; what is left, {after.value:+.3f} mm, another print may take off"
-        )
+        return "better"
     if abs(after.value) <= after.half_width:
-        return (
-            "keep",
-            f"corners are clean within the caliper's error, before and after ({told} between them)",
-        )
-    if abs(after.value) > 3 * after.half_width:
-        return (
-            "change",
-            f"it made no difference that can be told ({told}), and corners are still "
-            f"{after.value:+.3f} mm off",
-        )
-    return (
-        "keep",
-        f"before and after cannot be told apart ({told}); what is left is {after.value:+.3f} mm",
-    )
+        return "clean"
+    return "same" if abs(after.value) > PLAINLY * after.half_width else "unclear"
 
 
 def _bulge(row: Reading) -> float:

@@ -42,6 +42,8 @@ ALLOWED = {
     "bed": Allowed(overshoot_c=0.7, ripple_c=0.6, bias_c=0.5, noise_c=0.35, creep_units=0.45),
 }
 FULL_BUSY = 0.9
+BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
+HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
 FAR_C = 15.0  # a log that stays so far below a target was not asked for it
 WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
 SWINGS = 4
@@ -195,7 +197,7 @@ ROWS = (
         value=lambda s: None if s.arrival.busy is None else 100 * s.arrival.busy,
         allowed=lambda s: 100 * s.allowed.busy,
         beyond=lambda s: (
-            (s.arrival.busy or 0) > s.allowed.busy and (s.arrival.chatter or 0) > s.allowed.chatter
+            (s.arrival.busy or 0) > s.allowed.busy and (s.arrival.chatter or 0) > BANGING
         ),
     ),
     Row(
@@ -206,7 +208,8 @@ ROWS = (
         value=lambda s: None if s.arrival.chatter is None else 100 * s.arrival.chatter,
         allowed=lambda s: 100 * s.allowed.chatter,
         beyond=lambda s: (
-            (s.arrival.busy or 0) > s.allowed.busy and (s.arrival.chatter or 0) > s.allowed.chatter
+            (s.arrival.chatter or 0) > s.allowed.chatter
+            and (s.arrival.ripple_c or 0) > HEARD * s.arrival.noise_c
         ),
     ),
 )
@@ -275,7 +278,7 @@ SIGNS = (
     ),
     Sign(
         name="hot",
-        rows=("overshoot_c", "busy"),
+        rows=("overshoot_c", "busy", "chatter"),
         meaning="it overshoots, or its power bangs between the limits while it holds",
         remedy="gains too hot: run the oscillation test and fit again, or --aim gentle",
     ),

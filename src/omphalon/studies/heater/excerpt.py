@@ -20,10 +20,8 @@ FEWEST_CYCLES = 3
 MOST_CYCLES = 20
 HOTEND_FROM_C = 135.0
 FAHRENHEIT_WITHIN_C = 8.0
-AROUND_SWINGS, AROUND_C = (
-    2.0,
-    4.0,
-)  # cycles further off the target than both are not cycles around it
+# a target so far outside the cycles is not theirs
+AROUND_SWINGS, AROUND_C = 0.5, 1.5
 
 
 @dataclass(frozen=True)
@@ -114,7 +112,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
         warnings.append(
             Warned("target-guessed", f"no target in the log; it switches about {goal:g} °C")
         )
-    _refuse_elsewhere(found, y, goal)
+    _refuse_elsewhere(found, t, y, goal)
     turns = found.response / np.abs(found.response)
     phase = float(np.degrees(np.angle(np.mean(turns)))) % 360 - 360
     loose = abs(np.mean(turns)) < 0.6
@@ -179,14 +177,14 @@ def fahrenheit_hint(level_c: float, goal_c: float) -> str:
     return ""
 
 
-def _refuse_elsewhere(found: Cycles, y: Array, goal: float) -> None:
-    """Refuse cycles that do not lie around the target: a wrong target, or degrees of another
-    kind.
-    """
-    swing = float(np.median(found.amplitude_c))
-    level = float(np.median(y[y > np.median(y) - 10 * max(swing, 1.0)]))
-    if abs(level - goal) <= max(AROUND_SWINGS * swing, AROUND_C):
+def _refuse_elsewhere(found: Cycles, t: Array, y: Array, goal: float) -> None:
+    """Refuse cycles that never cross the target: a wrong target, or degrees of another kind."""
+    inside = (t >= found.start_s[0]) & (t <= found.start_s[-1] + found.period_s[-1])
+    low, high = np.quantile(y[inside], [0.02, 0.98])
+    room = max(AROUND_SWINGS * float(np.median(found.amplitude_c)), AROUND_C)
+    if low - room <= goal <= high + room:
         return
+    level = float(np.median(y[inside]))
     hint = fahrenheit_hint(level, goal)
     raise Unsupported(
         f"the cycles lie about {level:.0f} °C, the target is {goal:g} °C{hint}",

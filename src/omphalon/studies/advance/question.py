@@ -1,0 +1,188 @@
+"""What is asked about pressure advance, and what was read off a print, checked once."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.errors import UsageError
+from omphalon.recording import Readings
+from omphalon.studies.advance.drives import Drive, drive_of
+from omphalon.studies.answer import Oddity, Unanswerable, no_readings, refuse_gaps
+
+Array = NDArray[np.float64]
+
+# method → what was read
+METHODS = {
+    "heights": "best-looking heights",
+    "height-bulge": "bulge, mm",
+    "bulge": "bulge, mm",
+    "score": "score",
+    "widths": "width after slowing down − after speeding up, mm",
+    "values": "best-looking values",
+}
+READ = ("height_mm", "advance_s", "score", "bulge_mm", "speedup_mm", "slowdown_mm")
+TOP_ROOM_MM = 0.5  # a caliper on a tower's top may read a little more
+
+
+@dataclass(frozen=True, kw_only=True)
+class AdvanceQuestion:
+    """A tower's start, growth per mm and end (s), the drive, the present value (s), the caliper's
+    step.
+
+    `line_words` are the options that give the next print its line, ready to paste.
+    """
+
+    start_s: float | None = None
+    per_mm: float | None = None
+    stop_s: float | None = None
+    drive: str | None = None
+    present_s: float | None = None
+    resolution_mm: float | None = None
+    line_words: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Readout:
+    """Values (n,) in s, what was read there (n,), where each stands, and which method reads them.
+
+    `step` lies between two printed values (per mm of height on a tower), `span` is what was
+    printed.
+    """
+
+    method: str
+    values_s: Array
+    seen: Array
+    where: tuple[str, ...]
+    step: float
+    span: tuple[float, float]
+    drive: Drive
+    oddities: tuple[Oddity, ...] = ()
+
+    @property
+    def of_heights(self) -> bool:
+        """Whether a tower was read."""
+        return self.method.startswith("height")
+
+    @property
+    def by_eye(self) -> bool:
+        """Whether the best was chosen by looking."""
+        return self.method in ("heights", "values")
+
+
+def readout(readings: Readings, question: AdvanceQuestion) -> Readout:
+    """Which kind of readings these are, as values and what was seen there.
+
+    Raises
+    ------
+    UsageError, BadReading
+        If something is missing, or options are given that these readings make no use of.
+    Unanswerable
+        If all heights lie outside the tower.
+    """
+    refuse_gaps(readings, *READ)
+    _refuse_unread(readings, question)
+    if readings.has("height_mm"):
+        return _from_tower(readings, question)
+    if not readings.has("advance_s"):
+        no_readings(
+            "no readings",
+            "give --height with --from and --per-mm, or a file with height_mm or advance_s",
+        )
+    values = _column(readings, "advance_s")
+    method, seen = "values", values
+    for name, columns in (
+        ("widths", ("speedup_mm", "slowdown_mm")),
+        ("bulge", ("bulge_mm",)),
+        ("score", ("score",)),
+    ):
+        if readings.has(*columns):
+            first = _column(readings, columns[0]) if len(columns) > 1 else 0.0
+            method, seen = name, _column(readings, columns[-1]) - first
+            break
+    alone = next((c for c in ("speedup_mm", "slowdown_mm") if readings.any_has(c)), None)
+    if alone is not None and method != "widths":
+        raise UsageError(
+            f"{alone} without its partner",
+            "a line is read just after both ticks: speedup_mm and slowdown_mm",
+        )
+    span = (float(values.min()), float(values.max()))
+    return Readout(
+        method=method,
+        values_s=values,
+        seen=seen,
+        where=tuple(r.where for r in readings.rows),
+        step=float(np.min(np.diff(np.unique(values)), initial=np.inf)),
+        span=span,
+        drive=drive_of(question.drive, span[1]),
+    )
+
+
+def _refuse_unread(readings: Readings, question: AdvanceQuestion) -> None:
+    """Refuse options that these readings make no use of, and two kinds of reading at once."""
+    tower = readings.any_has("height_mm")
+    options = {"--from": question.start_s, "--per-mm": question.per_mm, "--to": question.stop_s}
+    given = [name for name, value in options.items() if value is not None]
+    if given and readings.rows and not tower:
+        raise UsageError(
+            f"{given[0]} without heights",
+            "it belongs to a tower's --height or height_mm; leave it out",
+        )
+    kinds = [c for c in ("score", "bulge_mm", "speedup_mm") if readings.any_has(c)]
+    mixed = tower and (readings.any_has("advance_s") or any(k != "bulge_mm" for k in kinds))
+    if len(kinds) > 1 or mixed:
+        raise UsageError(
+            "two kinds of reading at once",
+            "give height_mm (with bulge_mm), or advance_s with bulge_mm, score or widths",
+        )
+    if question.resolution_mm is not None and not any(k != "score" for k in kinds):
+        raise UsageError(
+            "--resolution without bulges or widths", "no caliper was read here; leave it out"
+        )
+
+
+def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
+    start, stop = question.start_s, question.stop_s
+    if start is None or question.per_mm is None:
+        raise UsageError(
+            "heights without the tower's values",
+            "give --from S and --per-mm S, as the tower was planned",
+        )
+    if stop is not None and stop <= start:
+        raise UsageError(
+            f"--from {start:g} --to {stop:g}: the range is upside down",
+            "give the lower value with --from",
+        )
+    top = math.inf if stop is None else (stop - start) / question.per_mm
+    heights = _column(readings, "height_mm")
+    inside = heights <= top + TOP_ROOM_MM
+    odd = tuple(
+        Oddity(
+            "outside-tower",
+            "outside",
+            {"where": readings.rows[k].where, "height": heights[k], "top": top},
+        )
+        for k in np.flatnonzero(~inside)
+    )
+    if not inside.any():
+        raise Unanswerable("all-outside", odd, top=top)
+    values = start + question.per_mm * np.minimum(heights[inside], top)
+    end = stop if stop is not None else float(values.max())
+    bulge = readings.has("bulge_mm")
+    return Readout(
+        method="height-bulge" if bulge else "heights",
+        values_s=values,
+        seen=_column(readings, "bulge_mm")[inside] if bulge else heights[inside],
+        where=tuple(r.where for r, k in zip(readings.rows, inside, strict=True) if k),
+        step=question.per_mm,
+        span=(start, end),
+        drive=drive_of(question.drive, end),
+        oddities=odd,
+    )
+
+
+def _column(readings: Readings, name: str) -> Array:
+    return np.array([r.value(name) for r in readings.rows])
