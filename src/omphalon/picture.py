@@ -87,3 +87,48 @@ class CornersPicture:
     means_mm: tuple[float, float]
     half_widths_mm: tuple[float, float]
     deviation_mm: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class ModeBand:
+    """A resonance as it is drawn: frequency with its half width (Hz), damping, share."""
+
+    frequency_hz: float
+    half_width_hz: float
+    damping: float
+    share: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class ResponsePicture:
+    """Measured and modelled response (m,) over frequency (m,), the motor's own motion being 1."""
+
+    frequency_hz: Array
+    measured: Array
+    modelled: Array
+    modes: tuple[ModeBand, ...]
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShaperPicture:
+    """One axis: its response (None without a log), its modes, each shaper's allowed acceleration
+    over frequency (k,), and the pick.
+    """
+
+    axis: str
+    response: ResponsePicture | None
+    modes: tuple[ModeBand, ...]
+    curve_hz: Array
+    curves: dict[str, Array]
+    shaper: str
+    frequency_hz: float
+    acceleration_mm_s2: float
+    told: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class LogPicture:
+    """One log of a check: a title that says what the setting allows, and the response."""
+
+    title: str
+    response: ResponsePicture

@@ -25,7 +25,7 @@ from omphalon.errors import UsageError, echoed
 if TYPE_CHECKING:
     from omphalon.physics.impulses import Limits
     from omphalon.readers.acceleration import Wanted
-    from omphalon.studies.shaper.fit import Setting
+    from omphalon.studies.shaper.question import Setting
 
 SENSOR = choice("x", "y", "z")
 SHAPERS = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")
@@ -247,7 +247,9 @@ def fit(
     """
     how.check(log_x, log_y)
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.fit import ShaperQuestion, fit_shaper
+    from omphalon.studies.shaper.fit import fit_shaper
+    from omphalon.studies.shaper.question import ShaperQuestion
+    from omphalon.studies.shaper.words import shaper_finding
 
     _refuse_lonely(log_x, log_y, speed, given)
     wanted = _wanted(given)
@@ -271,7 +273,8 @@ def fit(
         present=present,
         kind=given["kind"],
     )
-    how.leave(fit_shaper(question, how.lines()))
+    lines = how.lines()
+    how.leave(shaper_finding(fit_shaper(question), question, lines))
 
 
 def _refuse_lonely(
@@ -341,24 +344,24 @@ def check(
     how.check(*logs)
     from omphalon.readers.acceleration import read_motion
     from omphalon.studies.shaper.check import check_shaper
-    from omphalon.studies.shaper.fit import Setting
+    from omphalon.studies.shaper.question import Setting, ShaperCheckQuestion
+    from omphalon.studies.shaper.words import shaper_check_finding
 
     if len(logs) > 2:
         raise UsageError(f"{len(logs)} logs", "give one log, or two: before and after")
     if len(set(logs)) < len(logs):
         raise UsageError("before and after are one log", "give two, or one")
     wanted = _wanted(given)
-    how.leave(
-        check_shaper(
-            tuple(read_motion(path, wanted) for path in logs),
-            axis,
-            sensor,
-            Setting(name, frequency, damping),
-            acceleration,
-            _limits(given),
-            given["kind"],
-        )
+    question = ShaperCheckQuestion(
+        logs=tuple(read_motion(path, wanted) for path in logs),
+        axis=axis,
+        setting=Setting(shaper=name, frequency_hz=frequency, damping=damping),
+        acceleration_mm_s2=acceleration,
+        sensor=sensor,
+        limits=_limits(given),
+        kind=given["kind"],
     )
+    how.leave(shaper_check_finding(check_shaper(question), question))
 
 
 def _wanted(given: dict[str, Any]) -> Wanted:
@@ -374,18 +377,22 @@ def _wanted(given: dict[str, Any]) -> Wanted:
 def _limits(given: dict[str, Any]) -> Limits:
     from omphalon.physics.impulses import Limits
 
-    return Limits(given["ringing_limit"], given["rounding_limit"], given["drift"])
+    return Limits(
+        ringing_mm=given["ringing_limit"],
+        rounding_mm=given["rounding_limit"],
+        drift=given["drift"],
+    )
 
 
 def _setting(text: str, option: str) -> Setting:
-    from omphalon.studies.shaper.fit import Setting
+    from omphalon.studies.shaper.question import Setting
 
     name, colon, rest = text.partition(":")
     if name.lower() not in SHAPERS or not colon or rest.count(":") != 1:
         raise UsageError(f"{option} {echoed(text)}: not NAME:HZ:DAMPING", "for example mzv:42:0.05")
     frequency, damping = rest.split(":")
     return Setting(
-        name.lower(),
-        parsed(frequency, FREQUENCY, option).value,
-        parsed(damping, DAMPING, option).value,
+        shaper=name.lower(),
+        frequency_hz=parsed(frequency, FREQUENCY, option).value,
+        damping=parsed(damping, DAMPING, option).value,
     )

@@ -4,12 +4,11 @@ shaper allows.
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from omphalon.picture import LogPicture, ResponsePicture, ShaperPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
 LINES = {
@@ -22,30 +21,23 @@ LINES = {
 }
 
 
-def draw_shaper(figure: Figure, pictures: Any) -> None:
+def draw_shaper(figure: Figure, pictures: tuple[ShaperPicture, ...]) -> None:
     """One column an axis: above, measured response against the model with the modes as bands;
     below, the allowed acceleration.
     """
     panels = figure.subplots(2, len(pictures), squeeze=False)
     for n, one in enumerate(pictures):
-        if one.frequency_hz is None:
+        if one.response is None:
             draw_bare(panels[0, n], one)
         else:
-            draw_response(
-                panels[0, n],
-                one.frequency_hz,
-                one.measured,
-                one.modelled,
-                one.modes,
-                f"Axis {one.axis}: response, motor = 1",
-            )
+            draw_response(panels[0, n], one.response, f"Axis {one.axis}: response, motor = 1")
         draw_allowed(panels[1, n], one)
 
 
-def draw_response(
-    ax: Axes, frequency: Any, measured: Any, modelled: Any, modes: Any, title: str
-) -> None:
+def draw_response(ax: Axes, picture: ResponsePicture, title: str) -> None:
     """Measured and modelled response, each mode a band of its width."""
+    frequency, measured, modelled = picture.frequency_hz, picture.measured, picture.modelled
+    modes = picture.modes
     dress(ax, x="frequency, Hz", y="response", title=title)
     top = float(max(measured.max(), modelled.max()))
     for mode in modes:
@@ -76,18 +68,18 @@ def draw_response(
     )
 
 
-def draw_bare(ax: Axes, one: Any) -> None:
+def draw_bare(ax: Axes, one: ShaperPicture) -> None:
     """No log: the mode that ripples tell."""
     mode = one.modes[0]
-    dress(ax, x="frequency, Hz", title=f"Axis {one.axis}: from ripples, {one.title}")
+    dress(ax, x="frequency, Hz", title=f"Axis {one.axis}: from ripples, {one.told}")
     ax.axvspan(
-        mode.frequency_hz - mode.frequency_half_hz,
-        mode.frequency_hz + mode.frequency_half_hz,
+        mode.frequency_hz - mode.half_width_hz,
+        mode.frequency_hz + mode.half_width_hz,
         color=PALE,
     )
     ax.axvline(mode.frequency_hz, color=SIGNAL)
     ax.annotate(
-        f" {mode.frequency_hz:.1f} ± {mode.frequency_half_hz:.1f} Hz",
+        f" {mode.frequency_hz:.1f} ± {mode.half_width_hz:.1f} Hz",
         (mode.frequency_hz, 0.5),
         color=INK,
         fontsize=12,
@@ -96,7 +88,7 @@ def draw_bare(ax: Axes, one: Any) -> None:
     ax.set_yticks([])
 
 
-def draw_allowed(ax: Axes, one: Any) -> None:
+def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
     """Allowed acceleration over each shaper's frequency; the pick marked with its value."""
     dress(
         ax,
@@ -107,7 +99,7 @@ def draw_allowed(ax: Axes, one: Any) -> None:
     top = max(float(curve.max()) for curve in one.curves.values())
     for name, curve in one.curves.items():
         colour, style = LINES[name]
-        mine = name == one.chosen.shaper
+        mine = name == one.shaper
         ax.plot(
             one.curve_hz,
             curve,
@@ -128,16 +120,11 @@ def draw_allowed(ax: Axes, one: Any) -> None:
                 ha="center",
                 va="bottom",
             )
-    pick = one.chosen
-    ax.plot(
-        [pick.frequency_hz], [pick.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4
-    )
-    ax.plot(
-        [pick.frequency_hz] * 2, [pick.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8
-    )
+    ax.plot([one.frequency_hz], [one.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4)
+    ax.plot([one.frequency_hz] * 2, [one.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8)
     ax.annotate(
-        f" {pick.shaper} at {pick.frequency_hz:.1f} Hz: {pick.acceleration_mm_s2:.0f}",
-        (pick.frequency_hz, top * 1.17),
+        f" {one.shaper} at {one.frequency_hz:.1f} Hz: {one.acceleration_mm_s2:.0f}",
+        (one.frequency_hz, top * 1.17),
         color=INK,
         fontsize=11,
         fontweight="bold",
@@ -147,25 +134,11 @@ def draw_allowed(ax: Axes, one: Any) -> None:
     ax.set_xlim(float(one.curve_hz[0]), float(one.curve_hz[-1]))
 
 
-def draw_before_after(figure: Figure, picture: Any) -> None:
+def draw_before_after(figure: Figure, pictures: tuple[LogPicture, ...]) -> None:
     """One panel a log, on one scale: response and modes, and what the setting allows on it."""
-    panels = figure.subplots(len(picture.logs), 1, squeeze=False)[:, 0]
-    words = ("before", "after") if len(picture.logs) == 2 else ("now",)
-    setting = picture.setting
-    for ax, when, (name, frequency, measured, modelled, modes, allows) in zip(
-        panels, words, picture.logs, strict=True
-    ):
-        fits = "enough" if allows >= 0.97 * picture.acceleration_mm_s2 else "too little"
-        draw_response(
-            ax,
-            frequency,
-            measured,
-            modelled,
-            modes,
-            f"{when}, {name}: {setting.shaper} at {setting.frequency_hz:g} Hz allows {allows:.0f} "
-            f"mm/s², {fits} for "
-            f"{picture.acceleration_mm_s2:.0f}",
-        )
+    panels = figure.subplots(len(pictures), 1, squeeze=False)[:, 0]
+    for ax, one in zip(panels, pictures, strict=True):
+        draw_response(ax, one.response, one.title)
     high = max(ax.get_ylim()[1] for ax in panels)
     for ax in panels:
         ax.set_ylim(0, high)

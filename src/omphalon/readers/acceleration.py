@@ -254,7 +254,7 @@ def _numbers(path: str, name: str, layout: _Layout, how: Wanted) -> tuple[Array,
         return _slowly(path, name, layout, how)
     axes = table[:, list(layout.axes)]
     if layout.time is None:
-        return np.arange(len(table)) * (how.every_s or 0.0), axes, []
+        return np.arange(len(table), dtype=np.float64) * (how.every_s or 0.0), axes, []
     stamps = table[:, layout.time]
     return np.asarray(stamps * _scale(stamps, layout), dtype=np.float64), axes, []
 

@@ -168,17 +168,19 @@ def _dated(text: str, day_first: bool) -> float:
     text = text.strip()
     if not DATED.fullmatch(text) and not (len(text) >= 10 and text[4:5] == "-"):
         return math.nan
-    try:
-        moment: datetime | None = datetime.fromisoformat(
-            text.replace(",", ".") if text[4:5] == "-" else text
-        )
-    except ValueError:
-        moment = _asked_dateutil(text, day_first)
-        if moment is None:
-            return math.nan
+    moment = _iso(text) or _asked_dateutil(text, day_first)
+    if moment is None:
+        return math.nan
     if moment.tzinfo is not None:
         moment = moment.astimezone(UTC).replace(tzinfo=None)
     return (moment - datetime(2000, 1, 1)).total_seconds()
+
+
+def _iso(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text.replace(",", ".") if text[4:5] == "-" else text)
+    except ValueError:
+        return None
 
 
 def _asked_dateutil(text: str, day_first: bool) -> datetime | None:

@@ -48,7 +48,7 @@ class Retest:
 class Unanswerable(Exception):
     """Carries a Retest from where it is seen to where the study answers."""
 
-    def __init__(self, reason: str, oddities: Sequence[Oddity] = (), **facts: object) -> None:
+    def __init__(self, reason: str, oddities: Sequence[Oddity] = (), /, **facts: object) -> None:
         super().__init__(reason, facts)
         self.retest = Retest(reason, facts, tuple(oddities))
 

@@ -207,7 +207,8 @@ def _refined(read: Readout, value: float, half: float) -> NextPrint:
 def _nice(value: float) -> float:
     """The nearest of 1, 2, 2.5, 5 times a power of ten."""
     power: float = 10.0 ** math.floor(math.log10(value))
-    return round(min((m * power for m in NICE), key=lambda v: abs(math.log(v / value))), 9)
+    near: float = min((m * power for m in NICE), key=lambda v: abs(math.log(v / value)))
+    return round(near, 9)
 
 
 def _oddities(read: Readout, best: Best, question: AdvanceQuestion) -> list[Oddity]:

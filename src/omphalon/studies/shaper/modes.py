@@ -1,0 +1,310 @@
+"""One axis out of one log: what is wrong with the log, which of the sensor's axes moved, its modes.
+
+No sentences: `words` has them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from omphalon.finding import Warned
+from omphalon.physics import sweep
+from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, over, response_of
+from omphalon.physics.scale import student_95
+from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
+from omphalon.recording import MotionLog
+from omphalon.studies.answer import Oddity, Unanswerable
+
+Array = NDArray[np.float64]
+
+SENSOR_AXES = "xyz"
+SHORTEST_S = {"sweep": 8.0, "taps": 3.0}
+LONGEST_GAP_S = 0.3
+MOST_LOST = 0.25
+NOTED_GAP_S, NOTED_STEPS = 0.03, 10  # a gap longer than both is worth a word
+LEAST_ROWS = 30  # frequencies at which a response must be seen
+NOISIEST = 0.6  # relative deviation of the response at which a sweep is lost in noise
+OVERSAMPLED = 2.5
+SEEN = 0.6  # of the sweep's frequencies must stand out
+LATEST_START_HZ, EARLIEST_END_HZ = 25.0, 60.0  # a narrower sweep may miss what matters
+USUAL_END_HZ = 130.0
+G_MM_S2 = 9806.65
+UPRIGHT = 0.8  # of gravity along an axis: it points up or down
+MOVES = 0.1  # of the most: an axis that moves so much is worth looking into
+HARDLY, ASKEW = 0.3, 0.25  # of the loudest axis
+CLIPPED_ROWS, CLIPPED_SHARE, CLIPPED_RUNS, CLIPPED_MM_S2 = 30, 0.0004, 10, 500.0
+STILL_MM_S2 = 100.0
+LARGE_SHARE, BROAD_DAMPING, MANY = 0.15, 0.15, 3
+MISFIT, UNEXPLAINED = 4.0, 0.12
+RIPPLE_DAMPING = 0.05  # of a frame whose damping nobody measured
+RIPPLE_DAMPING_HALF = 0.03
+RIPPLE_READ = 0.04  # deviation of one ripple spacing read off a print, as a share
+RIPPLE_HZ = (10.0, 200.0)
+RIPPLES_APART = 0.3
+
+
+@dataclass(frozen=True, kw_only=True)
+class HowRead:
+    """How an axis was read: a sweep (from, to, pace, samples a second), taps, or ripples."""
+
+    way: str
+    facts: dict[str, float]
+
+
+@dataclass(frozen=True, kw_only=True)
+class AxisReading:
+    """What a log says about one printer axis: the modes and how well they follow, what was odd.
+
+    Response and fit are None for ripples on a print; `extra_drift` is how unsure their frequency
+    is.
+    """
+
+    axis: str
+    modes: tuple[Mode, ...]
+    sensor_axis: str
+    how: HowRead
+    oddities: tuple[Oddity, ...] = ()
+    notes: tuple[Warned, ...] = ()
+    response: Response | None = None
+    fit: ModeFit | None = None
+    extra_drift: float = 0.0
+
+    @property
+    def large(self) -> list[Mode]:
+        """The modes that hold much of the motion."""
+        return [m for m in self.modes if m.share > LARGE_SHARE]
+
+    def curves(self) -> tuple[Array, Array, Array]:
+        """Frequencies, measured and modelled response, the motor's own motion being 1; only where
+        there was a log.
+        """
+        assert self.response is not None and self.fit is not None
+        frequency = self.response.frequency_hz
+        gain = response_of(self.modes, frequency) / np.sqrt(self.fit.model)
+        measured, model = np.sqrt(self.response.power), np.sqrt(self.fit.model)
+        return frequency, np.asarray(measured * gain), np.asarray(model * gain)
+
+
+def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> AxisReading:
+    """The modes of one printer axis in a log.
+
+    Parameters
+    ----------
+    log : accelerations in mm/s²
+    axis : of the printer, x or y
+    sensor_axis : the sensor's axis that lay along it; None: the one that moves most
+    kind : sweep or taps
+
+    Raises
+    ------
+    Unanswerable
+        If the log cannot carry an answer.
+    """
+    _refuse_poor(log, kind)
+    odd = _gaps(log)
+    even = {
+        k: sweep.evenly(log.time_s, log.acceleration_mm_s2[:, k], log.rate_hz, kind == "sweep")
+        for k in _moving(log, sensor_axis)
+    }
+    listen = _tapped if kind == "taps" else _swept
+    response, chosen, how = listen(log, even, sensor_axis, axis, odd)
+    fit = fit_modes(response) if kind == "sweep" else _fit_decays(response)
+    return AxisReading(
+        axis=axis,
+        modes=fit.modes,
+        sensor_axis=SENSOR_AXES[chosen],
+        how=how,
+        oddities=(*odd, *_health(fit, axis)),
+        notes=tuple(Warned(note.code, note.message) for note in log.notes),
+        response=response,
+        fit=fit,
+    )
+
+
+Heard = tuple[Response, int, HowRead]
+
+
+def _tapped(
+    log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Oddity]
+) -> Heard:
+    """The free decays of taps, the sensor's axis, and how they were read."""
+    loud = np.array([float(np.var(even[k])) if k in even else 0.0 for k in range(3)])
+    chosen = _chosen(log, loud, given, axis, odd)
+    try:
+        response, count = tapped(even[chosen])
+    except NoTaps as none:
+        raise Unanswerable(
+            "few-taps", odd, log=log.source, count=none.seen, fewest=FEWEST
+        ) from none
+    if len(response.power) < LEAST_ROWS:
+        raise Unanswerable("no-decays", odd, log=log.source)
+    return response, chosen, HowRead(way="taps", facts={"count": count})
+
+
+def _swept(
+    log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Oddity]
+) -> Heard:
+    """What the sweep excites when it passes, the sensor's axis, and how it was read."""
+    seen = {k: sweep.spectra(v, float(log.time_s[0])) for k, v in even.items()}
+    one = next(iter(seen.values()))
+    power = np.sum([s.power for s in seen.values()], axis=0)
+    try:
+        ridge = sweep.follow(sweep.Spectra(one.frequency_hz, one.time_s, power))
+    except sweep.NoSweep as none:
+        raise Unanswerable("no-sweep", odd, log=log.source) from none
+    _refuse_course(log, ridge)
+    responses = {k: sweep.excited(s, ridge) for k, s in seen.items()}
+    loud = np.zeros(3)
+    for k, response in responses.items():
+        loud[k] = float(np.median(response.power)) if len(response.power) > 5 else 0.0
+    chosen = _chosen(log, loud, given, axis, odd)
+    low, high = float(ridge.frequency_hz.min()), float(ridge.frequency_hz.max())
+    if low > LATEST_START_HZ or high < EARLIEST_END_HZ:
+        raise Unanswerable("narrow", odd, log=log.source, low=low, high=high)
+    found = responses[chosen]
+    if len(found.power) < LEAST_ROWS or float(np.median(found.deviation)) > NOISIEST:
+        raise Unanswerable("faint", odd, log=log.source, sensor=SENSOR_AXES[chosen])
+    pace = abs(ridge.rate_hz_s)
+    facts = {"low": low, "high": high, "pace": pace, "rate": log.rate_hz}
+    return found, chosen, HowRead(way="sweep", facts=facts)
+
+
+def _fit_decays(response: Response) -> ModeFit:
+    """The modes of taps; when exactly each blow fell is known to a sample only, so the best of some
+    instants answers.
+    """
+    instants = (SKIP_S + n / (4 * sweep.RATE_HZ) for n in range(-4, 17))
+    return min(
+        (fit_modes(response, decays(after), over) for after in instants),
+        key=lambda f: f.score + 10 * len(f.modes),
+    )
+
+
+def _moving(log: MotionLog, given: str | None) -> list[int]:
+    """The sensor's axes worth looking into: the one that was named, and all that move."""
+    spread = log.acceleration_mm_s2[::3].std(axis=0)
+    named = None if given is None else SENSOR_AXES.index(given)
+    return [k for k in range(3) if spread[k] > MOVES * spread.max() or k == named]
+
+
+def _refuse_poor(log: MotionLog, kind: str) -> None:
+    """Refuse what no method can mend."""
+    if log.duration_s < SHORTEST_S[kind]:
+        raise Unanswerable("short", log=log.source, duration=log.duration_s)
+    axes = log.acceleration_mm_s2
+    still = sum(np.ptp(axes[:, k]) == 0 for k in range(3))
+    if still == 3 or (still and np.ptp(axes, axis=0).max() < STILL_MM_S2):
+        raise Unanswerable("still", log=log.source)
+    for k in range(3):
+        for end in (axes[:, k].max(), axes[:, k].min()):
+            stuck = axes[:, k] == end
+            runs = (stuck[2:] & stuck[1:-1] & stuck[:-2]).sum()
+            often = stuck.sum() > max(CLIPPED_ROWS, CLIPPED_SHARE * len(stuck))
+            if often and abs(end) > CLIPPED_MM_S2 and runs > CLIPPED_RUNS:
+                facts = {"sensor": SENSOR_AXES[k], "end": end / 1000, "times": int(stuck.sum())}
+                raise Unanswerable("clipped", log=log.source, **facts)
+
+
+def _gaps(log: MotionLog) -> list[Oddity]:
+    steps = np.diff(log.time_s)
+    usual = float(np.median(steps))
+    wide = steps > 1.5 * usual
+    lost = float(steps[wide].sum() - usual * wide.sum())
+    if lost > MOST_LOST * log.duration_s:
+        raise Unanswerable("lost", log=log.source, share=lost / log.duration_s)
+    at = int(np.argmax(steps))
+    longest = float(steps[at])
+    if longest > LONGEST_GAP_S:
+        begun = float(log.time_s[at] - log.time_s[0])
+        raise Unanswerable("gap", log=log.source, gap=longest, at=begun)
+    if longest > max(NOTED_GAP_S, NOTED_STEPS * usual):
+        return [Oddity("dropout", "missing", {"gap": 1000 * longest})]
+    return []
+
+
+def _refuse_course(log: MotionLog, ridge: sweep.Ridge) -> None:
+    highest = float(ridge.frequency_hz.max()) + sweep.EDGE_HZ
+    if log.rate_hz < OVERSAMPLED * highest:
+        enough = OVERSAMPLED * max(highest, USUAL_END_HZ)
+        facts = {"rate": log.rate_hz, "highest": highest, "enough": enough}
+        raise Unanswerable("slow-samples", log=log.source, **facts)
+    if ridge.clear < SEEN:
+        raise Unanswerable("patchy", log=log.source, share=ridge.clear)
+
+
+def _chosen(log: MotionLog, loud: Array, given: str | None, axis: str, odd: list[Oddity]) -> int:
+    """The sensor's axis: as given, held against what the log shows; or the one that moves most."""
+    most = int(np.argmax(loud))
+    chosen = most if given is None else SENSOR_AXES.index(given)
+    facts = {"log": log.source, "sensor": SENSOR_AXES[chosen], "axis": axis}
+    if loud[chosen] < HARDLY * loud[most]:
+        facts["most"] = SENSOR_AXES[most]
+        odd.append(Oddity("sensor-axis-doubtful", "hardly-moves", facts))
+    down = np.abs(np.median(log.acceleration_mm_s2[::7], axis=0))
+    if axis != "z" and down[chosen] > UPRIGHT * G_MM_S2 and loud[chosen] > 0:
+        odd.append(Oddity("sensor-axis-doubtful", "upright", facts))
+    second = float(np.sort(loud)[-2])
+    if second > ASKEW * loud[most]:
+        share = math.sqrt(second / loud[most])
+        odd.append(Oddity("sensor-skewed", "skewed", {"log": log.source, "share": share}))
+    return chosen
+
+
+def _health(fit: ModeFit, axis: str) -> list[Oddity]:
+    """Signs of something loose."""
+    out = []
+    large = [m for m in fit.modes if m.share > LARGE_SHARE]
+    if len(large) >= MANY:
+        out.append(Oddity("several-peaks", "spread-out", {"axis": axis, "count": len(large)}))
+    broad = next((m for m in large if m.damping > BROAD_DAMPING), None)
+    if broad is not None:
+        facts = {"axis": axis, "frequency": broad.frequency_hz, "damping": broad.damping}
+        out.append(Oddity("broad-peak", "broad", facts))
+    if fit.misfit > MISFIT or fit.unexplained > UNEXPLAINED:
+        facts = {"axis": axis, "share": fit.unexplained}
+        out.append(Oddity("peak-unexplained", "unexplained", facts))
+    return out
+
+
+def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> AxisReading:
+    """A mode from the spacing of ripples on a print: f = speed ÷ spacing; its damping is assumed.
+
+    Parameters
+    ----------
+    spacings_mm : (n,)
+    speed_mm_s : of the wall that shows them
+
+    Raises
+    ------
+    Unanswerable
+        If no frame swings so, or the spacings contradict each other.
+    """
+    spacing = np.array(spacings_mm, dtype=np.float64)
+    frequency = speed_mm_s / spacing
+    middle = float(np.median(frequency))
+    facts = {"axis": axis, "spacing": float(np.median(spacing)), "speed": speed_mm_s}
+    if not RIPPLE_HZ[0] <= middle <= RIPPLE_HZ[1]:
+        raise Unanswerable("no-such-ripples", **facts, frequency=middle)
+    if float(np.ptp(frequency)) > RIPPLES_APART * middle:
+        share = float(np.ptp(spacing) / np.median(spacing))
+        raise Unanswerable("ripples-apart", **facts, share=share)
+    mean, count = float(np.mean(frequency)), len(frequency)
+    own = float(np.std(frequency, ddof=1)) if count > 1 else 0.0
+    half = student_95(10) * max(RIPPLE_READ * middle, own) / math.sqrt(count)
+    odd = [Oddity("ripples-only", "ripples", {"axis": axis, "damping": RIPPLE_DAMPING})]
+    if count == 1:
+        odd.append(Oddity("one-reading", "one-spacing", {"axis": axis}))
+    mode = Mode(mean, RIPPLE_DAMPING, 1.0, half, RIPPLE_DAMPING_HALF, 0.0)
+    return AxisReading(
+        axis=axis,
+        modes=(mode,),
+        sensor_axis="–",
+        how=HowRead(way="ripples", facts={"count": count, "speed": speed_mm_s}),
+        oddities=tuple(odd),
+        extra_drift=half / mean,
+    )

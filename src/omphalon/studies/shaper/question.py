@@ -1,0 +1,67 @@
+"""What is asked of an axis's input shaper, checked once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from omphalon.errors import UsageError, echoed
+from omphalon.physics.impulses import SHAPERS, Limits
+from omphalon.recording import MotionLog
+
+AXES = ("x", "y")
+KINDS = ("sweep", "taps")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Setting:
+    """A shaper as it is set: name, frequency (Hz), damping."""
+
+    shaper: str
+    frequency_hz: float
+    damping: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShaperQuestion:
+    """Logs by axis with the sensor's axis, ripples (mm) by axis and the speed they were printed at,
+    the shapers offered, the limits, the settings now in force by axis, and what the logs hold.
+    """
+
+    logs: Mapping[str, MotionLog]
+    sensor: Mapping[str, str | None] = field(default_factory=dict)
+    ripples_mm: Mapping[str, Sequence[float]] = field(default_factory=dict)
+    speed_mm_s: float | None = None
+    offered: tuple[str, ...] = tuple(SHAPERS)
+    limits: Limits = field(default_factory=Limits)
+    present: Mapping[str, Setting] = field(default_factory=dict)
+    kind: str = "sweep"
+
+    def __post_init__(self) -> None:
+        unknown = [name for name in self.offered if name not in SHAPERS]
+        if unknown or not self.offered:
+            raise UsageError(
+                f"--offered {echoed(','.join(self.offered))}: no shaper "
+                f"'{echoed((unknown or [''])[0])}'",
+                "choose from " + ",".join(SHAPERS),
+            )
+        if not self.logs and not any(self.ripples_mm.values()):
+            raise UsageError("no log", "give --x LOG and --y LOG, or --ripple-x MM with --speed")
+        if any(self.ripples_mm.values()) and self.speed_mm_s is None:
+            raise UsageError(
+                "ripples without the speed",
+                "give --speed MM_S, the speed of the wall that shows them",
+            )
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShaperCheckQuestion:
+    """One axis's logs (the last one is judged), the setting and the acceleration in use."""
+
+    logs: tuple[MotionLog, ...]
+    axis: str
+    setting: Setting
+    acceleration_mm_s2: float
+    sensor: str | None = None
+    limits: Limits = field(default_factory=Limits)
+    kind: str = "sweep"

@@ -1,0 +1,408 @@
+"""The input shaper's answers in words."""
+
+from __future__ import annotations
+
+import shlex
+from typing import Any
+
+import numpy as np
+
+from omphalon.finding import Finding, Shown, Warned, digits
+from omphalon.lines.dialect import Dialect
+from omphalon.physics.impulses import Candidate, allowed
+from omphalon.physics.modes import Mode
+from omphalon.picture import LogPicture, ModeBand, ResponsePicture, ShaperPicture
+from omphalon.recording import Note
+from omphalon.studies.answer import Retest
+from omphalon.studies.shaper.check import ShaperCheck
+from omphalon.studies.shaper.fit import AxisAnswer, ShaperFit
+from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
+from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperQuestion
+from omphalon.studies.wording import plural, retest_finding, stored, warned
+
+REFUSALS = {
+    "few-taps": (
+        "{log}: {count} taps stand out of the log, {fewest} at least are needed",
+        "tap eight times, two seconds apart, each harder than the noise; or run a sweep",
+    ),
+    "no-decays": (
+        "{log}: no free decays stand out of the noise",
+        "tap harder; if the log holds a sweep, leave out --kind taps",
+    ),
+    "no-sweep": (
+        "{log}: no sweep runs through this log",
+        "log a slow sweep of one axis, 8 to 120 Hz in two minutes or more; for taps give --kind "
+        "taps",
+    ),
+    "narrow": (
+        "{log}: the test shows only {low:.0f} to {high:.0f} Hz",
+        "sweep from 5 or 10 Hz to 100 Hz or more",
+    ),
+    "faint": (
+        "{log}: the sweep hardly stands out of the noise on the sensor's {sensor}",
+        "sweep with more acceleration, mount the sensor firmly, or name its axis (--sensor-x, "
+        "--sensor-y)",
+    ),
+    "short": (
+        "{log}: {duration:.1f} s are too short",
+        "log the whole test, with a second before and after",
+    ),
+    "still": ("{log}: the readings never change", "check the sensor's wiring and its rate"),
+    "clipped": (
+        "{log}: the sensor's {sensor} is clipped at {end:.0f} m/s², {times} times",
+        "sweep with less acceleration, or set the sensor to a wider range",
+    ),
+    "lost": (
+        "{log}: {share:.0%} of the samples are missing",
+        "use a shorter cable or a slower rate; log the test again",
+    ),
+    "gap": ("{log}: a gap of {gap:.2f} s at {at:.1f} s", "log the test again in one piece"),
+    "slow-samples": (
+        "{log}: {rate:.0f} samples a second are too few for a sweep to {highest:.0f} Hz or more",
+        "sample at least {enough:.0f} times a second, or end the sweep lower",
+    ),
+    "patchy": (
+        "{log}: the sweep is seen in only {share:.0%} of its frequencies",
+        "sweep with more acceleration, and mount the sensor firmly",
+    ),
+    "no-such-ripples": (
+        "axis {axis}: ripples {spacing:g} mm apart at {speed:g} mm/s make {frequency:.0f} Hz",
+        "no frame swings so; measure over several ripples and divide, and check the wall's speed",
+    ),
+    "ripples-apart": (
+        "axis {axis}: the ripples' spacings differ by {share:.0%}",
+        "measure over several ripples and divide by their number; two frequencies need a sensor",
+    ),
+}
+ODDITIES = {
+    "missing": "samples are missing for up to {gap:.0f} ms",
+    "hardly-moves": "{log}: the sensor's {sensor} hardly moves; its {most} moves most",
+    "upright": "{log}: the sensor's {sensor} points up or down, but axis {axis} does not",
+    "skewed": "{log}: a second axis of the sensor moves {share:.0%} as much as the first",
+    "spread-out": "axis {axis}: the motion is spread over {count} resonances",
+    "broad": "axis {axis}: the resonance at {frequency:.0f} Hz is broad (damping {damping:.2f})",
+    "unexplained": "axis {axis}: the modes leave {share:.0%} of the response unexplained",
+    "ripples": "axis {axis}: one frequency, its damping assumed as {damping:g}; what else swings "
+    "is "
+    "not seen",
+    "one-spacing": "axis {axis}: a single spacing",
+    "swapped-files": "the log given for x moves the sensor's y, and the one for y its x",
+}
+LIMITED = {
+    "ringing": "ringing",
+    "rounding": "rounding",
+    "both": "ringing and rounding alike",
+}
+CURVE_HZ = (15.0, 130.0, 0.5)  # of the figure
+
+
+def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: Dialect) -> Finding:
+    """The answer of a fit."""
+    notes = [n for log in question.logs.values() for n in log.notes]
+    if isinstance(fit, Retest):
+        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, _notes(notes))
+    keeps, common = fit.verdict == "keep", fit.acceleration_mm_s2
+    command = _check_command(fit.slow, common)
+    after = f"after work on belts, bed or feet: {command}"
+    return Finding(
+        kind="shaper-fit",
+        verdict=fit.verdict,
+        because=_because(fit, question),
+        settings={**{a.reading.axis: _set(a) for a in fit.axes}, "acceleration_mm_s2": common},
+        spread={
+            **{
+                a.reading.axis: {
+                    "frequency_hz": a.frequency_half_hz,
+                    "damping": a.main.damping_half,
+                }
+                for a in fit.axes
+            },
+            "acceleration_mm_s2": fit.half_width_mm_s2,
+        },
+        evidence={
+            **{a.reading.axis: _evidence(a) for a in fit.axes},
+            "unshaped_mm_s2": fit.bare_mm_s2,
+            "limited_by": fit.slow.in_force.limited_by,
+        },
+        warnings=(*_notes(notes), *warned(fit.oddities, ODDITIES)),
+        lines=() if keeps else _lines(fit, dialect),
+        next=f"nothing to enter; check again {after}"
+        if keeps
+        else "enter the lines, set the acceleration in the slicer too (no higher than this for "
+        "outer "
+        f"walls), print a cube; {after}",
+        headline=_headline(fit),
+        table=_table(fit),
+        picture=tuple(_picture(a) for a in fit.axes),
+    )
+
+
+def _notes(notes: list[Note]) -> list[Warned]:
+    return [Warned(n.code, n.message) for n in notes]
+
+
+def _set(one: AxisAnswer) -> dict[str, Any]:
+    now = one.in_force
+    return {"shaper": now.shaper, "frequency_hz": now.frequency_hz, "damping": now.damping}
+
+
+def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
+    told, limits = fit.slow.in_force, question.limits
+    because = (
+        f"axis {fit.slow.reading.axis} allows {told.acceleration_mm_s2:.0f} mm/s², limited by "
+        f"{LIMITED[told.limited_by]} ({told.ringing_mm:.3f} of {limits.ringing_mm:g} mm, rounding "
+        f"{told.rounding_mm:.2f} of {limits.rounding_mm:g} mm); without a shaper "
+        f"{fit.bare_mm_s2:.0f} would stay clean, {told.acceleration_mm_s2 / fit.bare_mm_s2:.0f} "
+        "times less"
+    )
+    if fit.verdict == "keep":
+        return f"the present setting allows within 3 % of the best: {because}"
+    return because
+
+
+def _check_command(one: AxisAnswer, acceleration: float) -> str:
+    """The command that judges the setting on a fresh log."""
+    now = one.in_force
+    return (
+        f"`omphalon shaper check LOG --axis {one.reading.axis} --shaper {now.shaper} --frequency "
+        f"{now.frequency_hz:.2f} --damping {now.damping:.4f} --acceleration {acceleration:.0f}`"
+    )
+
+
+def _mode(mode: Mode) -> dict[str, Any]:
+    return {"frequency_hz": mode.frequency_hz, "damping": mode.damping, "share": mode.share}
+
+
+def _evidence(one: AxisAnswer) -> dict[str, Any]:
+    return {
+        "modes": [
+            {
+                **_mode(m),
+                "spread": {
+                    "frequency_hz": m.frequency_half_hz,
+                    "damping": m.damping_half,
+                    "share": m.share_half,
+                },
+            }
+            for m in one.reading.modes
+        ],
+        "candidates": [_candidate(c) for c in one.found],
+        "present_mm_s2": None if one.present is None else one.present.acceleration_mm_s2,
+        "unshaped_mm_s2": one.bare_mm_s2,
+        "sensor_axis": one.reading.sensor_axis,
+        "read_as": how_words(one.reading),
+        "health": health_words(one.reading),
+    }
+
+
+def _candidate(one: Candidate) -> dict[str, Any]:
+    return {
+        "shaper": one.shaper,
+        "frequency_hz": one.frequency_hz,
+        "damping": one.damping,
+        "ringing_mm": one.ringing_mm,
+        "rounding_mm": one.rounding_mm,
+        "acceleration_mm_s2": one.acceleration_mm_s2,
+        "limited_by": one.limited_by,
+    }
+
+
+def how_words(reading: AxisReading) -> str:
+    """How an axis was read."""
+    facts = reading.how.facts
+    if reading.how.way == "taps":
+        return plural(int(facts["count"]), "tap")
+    if reading.how.way == "ripples":
+        return f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
+    return (
+        f"sweep {facts['low']:.0f} to {facts['high']:.0f} Hz at {facts['pace']:.2g} Hz/s, "
+        f"{facts['rate']:.0f} samples a second"
+    )
+
+
+def health_words(reading: AxisReading) -> str:
+    """A plain word on an axis."""
+    large = reading.large
+    if len(large) == 1 and large[0].damping <= BROAD_DAMPING:
+        return "one clean peak: a sound axis"
+    if len(large) == 1:
+        return "one broad peak: friction, a soft belt, or a soft sensor mount"
+    end = "look for something loose" if len(large) > 2 else "usual where a bed or a head rocks"
+    return f"{len(large)} comparable peaks: {end}"
+
+
+def _headline(fit: ShaperFit) -> tuple[Shown, ...]:
+    rows = [Shown("input shaper", ("present", "new", "", ""))]
+    for a in fit.axes:
+        now, new = a.present, a.in_force
+        present = "–" if now is None else f"{now.shaper} {now.frequency_hz:g} Hz"
+        half = f"± {digits(a.frequency_half_hz, least=2)} Hz"
+        cells = (present, f"{new.shaper} {new.frequency_hz:.1f} Hz", half)
+        rows.append(Shown(f"axis {a.reading.axis}", (*cells, f"damping {new.damping:.3f}")))
+    label = "acceleration, both" if len(fit.axes) > 1 else "acceleration"
+    half = f"± {digits(fit.half_width_mm_s2, least=2)}"
+    rows.append(Shown(label, ("", f"{fit.acceleration_mm_s2:.0f}", half, "mm/s²")))
+    return tuple(rows)
+
+
+def _table(fit: ShaperFit) -> tuple[Shown, ...]:
+    rows = []
+    for a in fit.axes:
+        told = f"{how_words(a.reading)}; sensor's {a.reading.sensor_axis}"
+        rows.append(Shown(f"axis {a.reading.axis}", (f"{told}; {health_words(a.reading)}",)))
+        rows += [Shown("  mode", (_mode_words(m),)) for m in a.reading.modes]
+    heads = (x for a in fit.axes for x in (f"axis {a.reading.axis}", "mm/s²", "limit"))
+    rows.append(Shown("allowed", tuple(heads)))
+    for n, one in enumerate(fit.axes[0].found):
+        cells: list[str] = []
+        for a in fit.axes:
+            c = a.found[n]
+            star = "*" if c is a.chosen else ""
+            cells += [f"{c.frequency_hz:.1f} Hz", f"{c.acceleration_mm_s2:.0f}{star}", c.limited_by]
+        rows.append(Shown(f"  {one.shaper}", tuple(cells)))
+    return tuple(rows)
+
+
+def _mode_words(mode: Mode) -> str:
+    return (
+        f"{mode.frequency_hz:.1f} ± {digits(mode.frequency_half_hz, least=1)} Hz, damping "
+        f"{mode.damping:.3f} ± {digits(mode.damping_half, least=1)}, share {mode.share:.0%}"
+    )
+
+
+def _lines(fit: ShaperFit, dialect: Dialect) -> tuple[str, ...]:
+    out = []
+    for a in fit.axes:
+        if a.kept:
+            continue
+        c, axis = a.chosen, a.reading.axis
+        comment = (
+            f"; axis {axis}: shaper {c.shaper}, {c.frequency_hz:.2f} Hz, damping {c.damping:.4f}"
+        )
+        fields = {"shaper": c.shaper, "frequency": c.frequency_hz, "damping": c.damping}
+        out.append(dialect.line("shaper", axis=axis.upper(), **fields) or comment)
+    common = fit.acceleration_mm_s2
+    line = dialect.line("acceleration", acceleration=common)
+    out.append(line or f"; acceleration {common:.0f} mm/s²")
+    set_ = any(not line.startswith(";") for line in out)
+    return (*out, *(stored(dialect) if set_ else ()))
+
+
+def _bands(modes: tuple[Mode, ...]) -> tuple[ModeBand, ...]:
+    return tuple(
+        ModeBand(
+            frequency_hz=m.frequency_hz,
+            half_width_hz=m.frequency_half_hz,
+            damping=m.damping,
+            share=m.share,
+        )
+        for m in modes
+    )
+
+
+def _response(reading: AxisReading) -> ResponsePicture | None:
+    if reading.response is None:
+        return None
+    frequency, measured, modelled = reading.curves()
+    return ResponsePicture(
+        frequency_hz=frequency, measured=measured, modelled=modelled, modes=_bands(reading.modes)
+    )
+
+
+def _picture(one: AxisAnswer) -> ShaperPicture:
+    grid, now = np.arange(*CURVE_HZ), one.in_force
+    modes, limits = one.reading.modes, one.limits
+    return ShaperPicture(
+        axis=one.reading.axis,
+        response=_response(one.reading),
+        modes=_bands(modes),
+        curve_hz=grid,
+        curves={c.shaper: allowed(c.shaper, modes, limits, grid, c.damping)[0] for c in one.found},
+        shaper=now.shaper,
+        frequency_hz=now.frequency_hz,
+        acceleration_mm_s2=now.acceleration_mm_s2,
+        told=how_words(one.reading),
+    )
+
+
+def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuestion) -> Finding:
+    """The answer of a check."""
+    notes = [n for log in question.logs for n in log.notes]
+    if isinstance(check, Retest):
+        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, _notes(notes))
+    last, best, use = check.last, check.best, question.acceleration_mm_s2
+    allows = last.allowed.acceleration_mm_s2
+    command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
+    before = None
+    if len(check.logs) > 1:
+        first = check.logs[0]
+        modes = [_mode(m) for m in first.reading.modes]
+        before = {"modes": modes, "acceleration_mm_s2": first.allowed.acceleration_mm_s2}
+    told = dict.fromkeys((*_notes(notes), *warned(check.oddities, ODDITIES)))
+    return Finding(
+        kind="shaper-check",
+        verdict=check.verdict,
+        because=_check_because(check, question),
+        evidence={
+            "modes": [_mode(m) for m in last.reading.modes],
+            "acceleration_mm_s2": allows,
+            "in_use_mm_s2": use,
+            "best": {
+                "shaper": best.shaper,
+                "frequency_hz": best.frequency_hz,
+                "damping": best.damping,
+                "acceleration_mm_s2": best.acceleration_mm_s2,
+            },
+            "before": before,
+        },
+        warnings=tuple(told),
+        next="nothing; check again after work on belts, bed or feet"
+        if check.verdict == "keep"
+        else f"find the new setting: {command}; until then print no faster than {allows:.0f} mm/s²",
+        table=_check_table(check),
+        picture=_log_pictures(check, question),
+    )
+
+
+def _check_because(check: ShaperCheck, question: ShaperCheckQuestion) -> str:
+    set_, use, best = question.setting, question.acceleration_mm_s2, check.best
+    allows = check.last.allowed.acceleration_mm_s2
+    keeps = check.verdict == "keep"
+    end = f"{use:.0f} are in use" if keeps else f"less than the {use:.0f} in use"
+    told = f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this log, {end}"
+    if keeps and check.better:
+        told += f"; {best.shaper} at {best.frequency_hz:.1f} Hz would allow "
+        told += f"{best.acceleration_mm_s2:.0f}"
+    return told
+
+
+def _check_table(check: ShaperCheck) -> tuple[Shown, ...]:
+    rows = []
+    for log in check.logs:
+        modes = ", ".join(
+            f"{m.frequency_hz:.1f} Hz ({m.share:.0%}, damping {m.damping:.3f})"
+            for m in log.reading.modes
+        )
+        allows = f"allows {log.allowed.acceleration_mm_s2:.0f} mm/s²"
+        limited = f"limited by {LIMITED[log.allowed.limited_by]}"
+        rows.append(Shown(log.source, (f"{allows}, {limited}; {modes}",)))
+    return (*rows, Shown("frame", (health_words(check.last.reading),)))
+
+
+def _log_pictures(
+    check: ShaperCheck, question: ShaperCheckQuestion
+) -> tuple[LogPicture, ...] | None:
+    words = ("before", "after") if len(check.logs) == 2 else ("now",)
+    set_, use, out = question.setting, question.acceleration_mm_s2, []
+    for when, log in zip(words, check.logs, strict=True):
+        response = _response(log.reading)
+        if response is None:
+            return None
+        allows = log.allowed.acceleration_mm_s2
+        enough = "enough" if allows >= 0.97 * use else "too little"
+        title = (
+            f"{when}, {log.source}: {set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} "
+            f"mm/s², {enough} for {use:.0f}"
+        )
+        out.append(LogPicture(title=title, response=response))
+    return tuple(out)
