@@ -19,7 +19,9 @@ from plants import Plant, best_possible, draw, plants
 from omphalon.recording import TemperatureLog
 from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.oscillation import Log, oscillation_log
-from omphalon.studies.heater.check import CheckQuestion, check_heater
+from omphalon.studies.heater.check import check_heater
+from omphalon.studies.heater.question import CheckQuestion
+from omphalon.studies.heater.words import heater_check_finding
 
 FRESH = 30  # plants of each kind
 # what was done to the gains (kp, ki, kd), windup, noise in °C; and the signs that name it
@@ -70,9 +72,8 @@ def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
         1.0,
         "CSV",
     )
-    found = check_heater(
-        [recorded], CheckQuestion(target_c=plant.target_c, heater="bed" if plant.bed else "hotend")
-    )
+    question = CheckQuestion(target_c=plant.target_c, heater="bed" if plant.bed else "hotend")
+    found = heater_check_finding(check_heater([recorded], question), question, [recorded])
     return found.verdict, found.evidence.get("signs", []), found.evidence
 
 

@@ -132,3 +132,62 @@ class LogPicture:
 
     title: str
     response: ResponsePicture
+
+
+@dataclass(frozen=True, kw_only=True)
+class ArrivalPicture:
+    """What gains promise: curves (t,) over time (t,) in s, one a label; when the loop takes
+    over.
+    """
+
+    target_c: float
+    unit_s: float
+    takeover_s: float
+    time_s: Array
+    traces_c: tuple[Array, ...]
+    labels: tuple[str, ...]
+    overshoot_c: float
+    dip_c: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeaterPicture:
+    """A test (n,) with its model and power, its first cycle and periods (c,), and the arrival that
+    the gains promise.
+    """
+
+    heater: str
+    time_s: Array
+    temperature_c: Array
+    fitted_c: Array
+    power: Array
+    target_c: float
+    first_cycle_s: float
+    periods_s: Array
+    rms_c: float
+    arrival: ArrivalPicture
+
+
+@dataclass(frozen=True, kw_only=True)
+class HoldPicture:
+    """One log of a hold (n,), times from the takeover on; when the part fan came on; what was
+    seen.
+    """
+
+    label: str
+    time_s: Array
+    temperature_c: Array
+    power: Array | None
+    fan_s: float | None
+    overshoot_c: float | None
+    ripple_c: float | None
+    dip_c: float | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class HoldsPicture:
+    """One or two holds of one heater about its target."""
+
+    heater: str
+    target_c: float
+    holds: tuple[HoldPicture, ...]

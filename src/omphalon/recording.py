@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from omphalon.units import Number
 
@@ -45,6 +45,16 @@ class TemperatureLog:
     def duration_s(self) -> float:
         """From the first report to the last."""
         return float(self.time_s[-1] - self.time_s[0])
+
+    def rows(self, chosen: Any) -> TemperatureLog:
+        """The same log with some of its rows: a mask (n,) or a slice."""
+        return replace(
+            self,
+            time_s=self.time_s[chosen],
+            temperature_c=self.temperature_c[chosen],
+            power=None if self.power is None else self.power[chosen],
+            target_c=None if self.target_c is None else self.target_c[chosen],
+        )
 
 
 @dataclass(frozen=True)

@@ -183,7 +183,8 @@ def fit(
     how.check(*logs)
     from omphalon.readers.temperature import read_temperature
     from omphalon.studies.heater.fit import fit_heater
-    from omphalon.studies.heater.tuning import HeaterQuestion
+    from omphalon.studies.heater.question import HeaterQuestion
+    from omphalon.studies.heater.words import heater_finding
 
     question = HeaterQuestion(
         heater=given["which"],
@@ -201,7 +202,9 @@ def fit(
     lines, wanted = how.lines(), _wanted(given)
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
-    how.leave(fit_heater([read_temperature(log, wanted) for log in logs], question, lines))
+    read = [read_temperature(log, wanted) for log in logs]
+    found = fit_heater(read, question, lines.gain_scale)
+    how.leave(heater_finding(found, question, read, lines))
 
 
 def _wanted(given: dict[str, Any]) -> Wanted:
@@ -281,7 +284,9 @@ def check(
     """
     how.check(log, later)
     from omphalon.readers.temperature import read_temperature
-    from omphalon.studies.heater.check import CheckQuestion, check_heater
+    from omphalon.studies.heater.check import check_heater
+    from omphalon.studies.heater.question import CheckQuestion
+    from omphalon.studies.heater.words import heater_check_finding
 
     if from_s is not None and to_s is not None and from_s >= to_s:
         raise UsageError(
@@ -291,16 +296,12 @@ def check(
         raise UsageError("before and after are one log", "give two, or one")
     wanted = _wanted(given)
     logs = [read_temperature(path, wanted) for path in (log, later) if path is not None]
-    how.leave(
-        check_heater(
-            logs,
-            CheckQuestion(
-                target_c=target_c,
-                heater=given["which"],
-                from_s=from_s,
-                to_s=to_s,
-                fan_at_s=fan_at_s,
-                max_temp_c=given["max_temp"],
-            ),
-        )
+    question = CheckQuestion(
+        target_c=target_c,
+        heater=given["which"],
+        from_s=from_s,
+        to_s=to_s,
+        fan_at_s=fan_at_s,
+        max_temp_c=given["max_temp"],
     )
+    how.leave(heater_check_finding(check_heater(logs, question), question, logs))

@@ -110,25 +110,3 @@ def stored(dialect: Dialect) -> tuple[str, ...]:
 def plural(count: int, noun: str) -> str:
     """A count with its noun: 1 run, 2 runs."""
     return f"{count} {noun}{'s' if count != 1 else ''}"
-
-
-class Unsupported(Exception):
-    """The data cannot support an answer: why, and the remedy. A study turns it into the verdict
-    `retest`.
-    """
-
-    def __init__(self, because: str, remedy: str, warnings: Sequence[Warned] = ()) -> None:
-        super().__init__(because, remedy)
-        self.because = because
-        self.remedy = remedy
-        self.warnings = tuple(warnings)
-
-    def finding(self, kind: str, warnings: Sequence[Warned] = ()) -> Finding:
-        """It as an answer."""
-        return Finding(
-            kind=kind,
-            verdict="retest",
-            because=self.because,
-            next=self.remedy,
-            warnings=(*self.warnings, *warnings),
-        )

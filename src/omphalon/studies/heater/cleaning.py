@@ -4,62 +4,36 @@ stands still.
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.finding import Warned
 from omphalon.recording import TemperatureLog
+from omphalon.studies.answer import Oddity
 
 Array = NDArray[np.float64]
 
 SPIKE_C = 5.0
 
 
-def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Warned]]:
-    """The log without them, and a warning for each."""
-    found: list[Warned] = []
-    log, warned = _one_target(log)
-    found.extend(warned)
+def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
+    """The log without them, and what was passed over."""
+    log, odd = _one_target(log)
     spikes = _spikes(log.time_s, log.temperature_c)
     if spikes.any():
-        first = log.time_s[np.argmax(spikes)] - log.time_s[0]
-        count = int(spikes.sum())
-        found.append(
-            Warned(
-                "spikes",
-                f"{count} single report{'s'[: count != 1]} far off the curve passed over, the "
-                "first "
-                f"{first:.0f} s into the log",
-            )
-        )
-        log = _without(log, spikes)
+        first = float(log.time_s[np.argmax(spikes)] - log.time_s[0])
+        odd.append(Oddity("spikes", "off-curve", {"count": int(spikes.sum()), "first": first}))
+        log = log.rows(~spikes)
     stuck = _stuck(log)
     if stuck.any():
-        at = np.flatnonzero(stuck)
-        found.append(
-            Warned(
-                "stuck-reading",
-                f"the reading stands still at {log.temperature_c[at[0]]:.2f} °C from "
-                f"{log.time_s[at[0]] - log.time_s[0]:.0f} s into the log",
-            )
-        )
-        log = _without(log, stuck)
-    return log, found
+        at = int(np.argmax(stuck))
+        since = float(log.time_s[at] - log.time_s[0])
+        facts = {"level": float(log.temperature_c[at]), "since": since}
+        odd.append(Oddity("stuck-reading", "stands-still", facts))
+        log = log.rows(~stuck)
+    return log, odd
 
 
-def _without(log: TemperatureLog, rows: NDArray[np.bool_]) -> TemperatureLog:
-    return replace(
-        log,
-        time_s=log.time_s[~rows],
-        temperature_c=log.temperature_c[~rows],
-        power=None if log.power is None else log.power[~rows],
-        target_c=None if log.target_c is None else log.target_c[~rows],
-    )
-
-
-def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Warned]]:
+def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
     """The longest stretch with one target above 0, and what stood before it with none."""
     if log.target_c is None or not (log.target_c > 0).any():
         return log, []
@@ -67,20 +41,14 @@ def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Warned]]:
     edges = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(goal)) > 0.01) + 1, [len(goal)]])
     spans = [(a, b) for a, b in zip(edges[:-1], edges[1:], strict=True) if goal[a] > 0]
     start, end = max(spans, key=lambda s: s[1] - s[0])
-    others = {float(goal[a]) for a, _ in spans} - {float(goal[start])}
-    if not others and len(spans) == 1:
+    all_goals = sorted({float(goal[a]) for a, _ in spans})
+    if len(all_goals) == 1 and len(spans) == 1:
         return log, []
     keep = np.zeros(len(goal), bool)
     keep[start:end] = True
-    told = ", ".join(f"{g:g}" for g in sorted({float(goal[a]) for a, _ in spans}))
-    what = (
-        f"targets of {told} °C in the log"
-        if others
-        else "the heater was switched off in the middle of the log"
-    )
-    return _without(log, ~keep), [
-        Warned("target-changed", f"{what}; the longest stretch, at {goal[start]:g} °C, was used")
-    ]
+    facts = {"targets": ", ".join(f"{g:g}" for g in all_goals), "used": float(goal[start])}
+    sentence = "targets" if len(all_goals) > 1 else "switched-off"
+    return log.rows(keep), [Oddity("target-changed", sentence, facts)]
 
 
 def _spikes(t: Array, y: Array) -> NDArray[np.bool_]:

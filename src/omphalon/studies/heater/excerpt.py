@@ -4,27 +4,29 @@ none.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.finding import Warned
 from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Array, Cycles, Switching
 from omphalon.recording import TemperatureLog
+from omphalon.studies.answer import Oddity, Unanswerable
 from omphalon.studies.heater.cleaning import cleaned
-from omphalon.studies.wording import Unsupported
 
 FEWEST_CYCLES = 3
 MOST_CYCLES = 20
-HOTEND_FROM_C = 135.0
+SAME_C = 0.5  # targets no further apart are one
+LEAST_SWITCH = 0.02  # of full power
+LEAST_STEPS = 0.75  # of the display's step: a swing below it is not seen
+LOOSE, PHASES_DEG = 0.6, (-255.0, -75.0)
 FAHRENHEIT_WITHIN_C = 8.0
 # a target so far outside the cycles is not theirs
 AROUND_SWINGS, AROUND_C = 0.5, 1.5
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Excerpt:
     """The test inside a log: arrays of shape (n,), power known throughout."""
 
@@ -39,7 +41,7 @@ class Excerpt:
     breaks_s: tuple[float, ...]
     skip: NDArray[np.bool_]
     delay_s: float
-    warnings: tuple[Warned, ...]
+    oddities: tuple[Oddity, ...]
 
     @property
     def sigma_c(self) -> float:
@@ -57,124 +59,86 @@ class Excerpt:
 
 
 def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
-    """The test in a log, or Unsupported."""
-    warnings = [*target_doubts(log, target_c), *(Warned(n.code, n.message) for n in log.notes)]
+    """The test in a log.
+
+    Parameters
+    ----------
+    log : of one heater
+    target_c : None: from the log
+
+    Raises
+    ------
+    Unanswerable
+        If the log holds no test that can carry gains.
+    """
+    odd = target_doubts(log, target_c)
     log, cuts = cleaned(log)
     log = _first_cycles(log)
-    warnings.extend(cuts)
+    odd += cuts
     t, y = log.time_s, log.temperature_c
     goal = target_c if target_c is not None else log_target(log)
-    if log.power is None and goal is None:
-        raise Unsupported(
-            "the log has temperatures only: neither power nor target",
-            "give the target with --target: the power is then worked out from the turns of the "
-            "curve; better log "
-            "both",
-        )
-    if goal is not None and y.max() < goal - 0.5:
-        raise Unsupported(
-            f"the target of {goal:.0f} °C was never reached: the highest reading is {y.max():.1f} "
-            f"°C{fahrenheit_hint(float(y.max()), goal)}",
-            "let the heater get there, or give the right target with --target",
-        )
-    power, guessed = _power(log, goal)
-    if guessed:
-        warnings.append(
-            Warned(
-                "power-missing",
-                "the log has no power; full power is taken where the reading is below "
-                "the target, none where it is above",
-            )
-        )
-    if power.max() - power.min() < 0.02:
-        raise Unsupported(
-            "the power never changes in this log: the heater was not switched",
-            "run the oscillation test that `omphalon heater plan` describes, and log its power",
-        )
+    power = _power(log, goal, odd)
     noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
-    sigma = float(np.hypot(noise, quantum / np.sqrt(12)))
-    switched = oscillation.switching(t, y, power, sigma)
+    switched = oscillation.switching(t, y, power, float(np.hypot(noise, quantum / np.sqrt(12))))
     if len(switched.row) < 2:
-        raise Unsupported(
-            "the heater switches fewer than twice in this log",
-            "run the oscillation test that `omphalon heater plan` describes",
-        )
+        raise Unanswerable("hardly-switched", odd)
     found = oscillation.cycles(t, y, power, switched)
     if found.count < FEWEST_CYCLES:
-        raise Unsupported(
-            f"{found.count} full cycle{'s'[: found.count != 1]} in the log, at least "
-            f"{FEWEST_CYCLES} are "
-            "needed",
-            "repeat the test with more cycles: `omphalon heater plan --cycles 8`",
-        )
+        raise Unanswerable("few-cycles", odd, count=found.count, fewest=FEWEST_CYCLES)
     if goal is None:
         goal = round(switched.level_c, 1)
-        warnings.append(
-            Warned("target-guessed", f"no target in the log; it switches about {goal:g} °C")
-        )
+        odd.append(Oddity("target-guessed", "switches-about", {"goal": goal}))
     _refuse_elsewhere(found, t, y, goal)
-    turns = found.response / np.abs(found.response)
-    phase = float(np.degrees(np.angle(np.mean(turns)))) % 360 - 360
-    loose = abs(np.mean(turns)) < 0.6
-    if loose or not -255 < phase < -75:
-        raise Unsupported(
-            "the temperature does not follow the switching: its phase against the power is "
-            + ("different in every cycle" if loose else f"{phase:.0f}°, not near -180°"),
-            "check that temperature and power are those of the same heater (--heater, --column)",
-        )
+    _refuse_loose(found)
     swing = float(np.median(found.amplitude_c))
-    if swing < 0.75 * quantum or swing < 2 * min(noise, 0.4 * swing):
-        raise Unsupported(
-            f"the swing of ±{swing:.2f} °C hardly stands out of noise ({noise:.2f} °C) and display "
-            f"steps ({quantum:.2f} °C)",
-            "log with a finer display, or let the test swing wider",
-        )
+    if swing < LEAST_STEPS * quantum or swing < 2 * min(noise, 0.4 * swing):
+        raise Unanswerable("no-swing", odd, swing=swing, noise=noise, quantum=quantum)
     breaks, skip, lost = _breaks(t)
-    warnings.extend(_drift(found))
+    odd += _drift(found)
     if lost:
-        warnings.append(
-            Warned(
-                "dropout",
-                f"{lost} gap{'s'[: lost != 1]} in the log, the longest "
-                f"{float(np.diff(t).max()):.0f} s",
-            )
-        )
+        longest = float(np.diff(t).max())
+        odd.append(Oddity("dropout", "gaps", {"count": lost, "longest": longest}))
     return Excerpt(
-        t,
-        y,
-        power,
-        goal,
-        noise,
-        quantum,
-        switched,
-        found,
-        breaks,
-        skip,
-        _delay(t, y, switched),
-        tuple(warnings),
+        time_s=t,
+        temperature_c=y,
+        power=power,
+        target_c=goal,
+        noise_c=noise,
+        quantum_c=quantum,
+        switched=switched,
+        found=found,
+        breaks_s=breaks,
+        skip=skip,
+        delay_s=_delay(t, y, switched),
+        oddities=tuple(odd),
     )
 
 
-def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Warned]:
+def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
     """Whether the target that was given is not the one in the log."""
     own = log_target(log)
-    if target_c is None or own is None or abs(own - target_c) <= 0.5:
+    if target_c is None or own is None or abs(own - target_c) <= SAME_C:
         return []
-    return [
-        Warned(
-            "target-differs",
-            f"the log's own target is {own:g} °C, not the {target_c:g} °C that was given",
-        )
-    ]
+    return [Oddity("target-differs", "other-target", {"own": own, "given": target_c})]
 
 
-def fahrenheit_hint(level_c: float, goal_c: float) -> str:
-    """A question, where a level and a target are one another in degrees of the other kind."""
+def fahrenheit(level_c: float, goal_c: float) -> str:
+    """target or log, where a level and a target are one another in degrees of the other kind; else
+    nothing.
+    """
     if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:
-        return ": is the target in °F?"
-    if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C:
-        return ": are the log's temperatures °F? (name the column temp_f)"
-    return ""
+        return "target"
+    return "log" if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C else ""
+
+
+def _refuse_loose(found: Cycles) -> None:
+    """Refuse a temperature that does not follow the switching."""
+    turns = found.response / np.abs(found.response)
+    phase = float(np.degrees(np.angle(np.mean(turns)))) % 360 - 360
+    if abs(np.mean(turns)) < LOOSE:
+        raise Unanswerable("loose")
+    if not PHASES_DEG[0] < phase < PHASES_DEG[1]:
+        raise Unanswerable("out-of-phase", phase=phase)
 
 
 def _refuse_elsewhere(found: Cycles, t: Array, y: Array, goal: float) -> None:
@@ -185,10 +149,8 @@ def _refuse_elsewhere(found: Cycles, t: Array, y: Array, goal: float) -> None:
     if low - room <= goal <= high + room:
         return
     level = float(np.median(y[inside]))
-    hint = fahrenheit_hint(level, goal)
-    raise Unsupported(
-        f"the cycles lie about {level:.0f} °C, the target is {goal:g} °C{hint}",
-        "give the target that was in force: --target",
+    raise Unanswerable(
+        "cycles-elsewhere", level=level, goal=goal, fahrenheit=fahrenheit(level, goal)
     )
 
 
@@ -199,17 +161,10 @@ def _first_cycles(log: TemperatureLog) -> TemperatureLog:
     ons = np.flatnonzero(np.diff(oscillation.power_sides(log.power)) > 0)
     if len(ons) <= MOST_CYCLES + 1:
         return log
-    end = int(ons[MOST_CYCLES + 1]) + 2
-    return replace(
-        log,
-        time_s=log.time_s[:end],
-        temperature_c=log.temperature_c[:end],
-        power=log.power[:end],
-        target_c=None if log.target_c is None else log.target_c[:end],
-    )
+    return log.rows(slice(0, int(ons[MOST_CYCLES + 1]) + 2))
 
 
-def _drift(found: Cycles) -> list[Warned]:
+def _drift(found: Cycles) -> list[Oddity]:
     """Whether the mean power of the cycles moves by more than their scatter: a fan, a draught, heat
     still soaking in.
     """
@@ -219,19 +174,8 @@ def _drift(found: Cycles) -> list[Warned]:
     first, last = float(np.median(mean[1 : 1 + third])), float(np.median(mean[-third:]))
     scatter = float(np.median(np.abs(np.diff(mean)))) if found.count > 3 else 0.0
     if found.count > 3 and abs(last - first) > max(0.12 * first, 3 * scatter):
-        return [
-            Warned(
-                "drift",
-                f"holding took {first:.0%} of full power in the first cycles, {last:.0%} in the "
-                "last",
-            )
-        ]
+        return [Oddity("drift", "drift", {"first": first, "last": last})]
     return []
-
-
-def heater_at(target_c: float) -> str:
-    """hotend or bed, by the target's height."""
-    return "hotend" if target_c >= HOTEND_FROM_C else "bed"
 
 
 def log_target(log: TemperatureLog) -> float | None:
@@ -242,16 +186,25 @@ def log_target(log: TemperatureLog) -> float | None:
     return float(values[np.argmax(counts)]) if len(values) else None
 
 
-def _power(log: TemperatureLog, goal: float | None) -> tuple[Array, bool]:
-    if log.power is not None:
-        return log.power, False
+def _power(log: TemperatureLog, goal: float | None, odd: list[Oddity]) -> Array:
+    """The power throughout; where the log has none, full below the target and none above.
+
+    Raises Unanswerable where it cannot be told, the target was never reached, or nothing switched.
+    """
     y = log.temperature_c
-    level = (
-        goal
-        if goal is not None
-        else float((np.max(y[len(y) // 2 :]) + np.min(y[len(y) // 2 :])) / 2)
-    )
-    return np.where(y < level, 1.0, 0.0), True
+    if log.power is None and goal is None:
+        raise Unanswerable("temperatures-only", odd)
+    if goal is not None and y.max() < goal - SAME_C:
+        highest = float(y.max())
+        hint = fahrenheit(highest, goal)
+        raise Unanswerable("never-reached", odd, goal=goal, highest=highest, fahrenheit=hint)
+    power = log.power
+    if power is None:
+        odd.append(Oddity("power-missing", "no-power"))
+        power = np.where(y < goal, 1.0, 0.0)
+    if power.max() - power.min() < LEAST_SWITCH:
+        raise Unanswerable("never-switched", odd)
+    return power
 
 
 def _breaks(t: Array) -> tuple[tuple[float, ...], NDArray[np.bool_], int]:

@@ -14,40 +14,14 @@ from omphalon.physics.loop import AIMS, Gains, Loop, Outcome
 from omphalon.physics.oscillation import Array
 from omphalon.physics.thermal import ThermalFit, ThermalModel
 from omphalon.studies.heater.excerpt import Excerpt
+from omphalon.studies.heater.question import UNIT_S, HeaterQuestion
 
-UNIT_S = {"hotend": 60.0, "bed": 300.0}
-FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
-# how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the
-# sensor
-FAN_DOUBT = {"hotend": (0.5, 2.2), "bed": (0.15, 2.2)}
 DRAWS_IN_SEARCH = 4
 DRAWS = 40
 KEEP_WITHIN = 0.03
 MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
 RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
 SURE = 0.9
-
-
-@dataclass(frozen=True)
-class HeaterQuestion:
-    """What a user wants of the fit; `present` gains are in the controller's scale, where
-    `gain_scale` is full power.
-
-    `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost
-    when it does.
-    """
-
-    heater: str | None = None
-    target_c: float | None = None
-    aim: str = "even"
-    power_limit: float = 1.0
-    loop_period_s: float = 0.2
-    filter_s: float = 1.0
-    gain_scale: float | None = None
-    present: Gains | None = None
-    fan_on: bool | None = None
-    fan_cooling: float | None = None
-    max_temp_c: float | None = None
 
 
 @dataclass(frozen=True)
@@ -75,7 +49,7 @@ def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestio
     """
     step = test.quantum_c / np.sqrt(12)
     noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
-    cooling = FAN_COOLING[heater] if question.fan_cooling is None else question.fan_cooling
+    cooling = question.cooling(heater)
     return Loop(
         test.target_c,
         limit=question.power_limit,
@@ -86,13 +60,6 @@ def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestio
         noise_c=noise,
         quantum_c=test.quantum_c,
     )
-
-
-def fan_blew(heater: str, question: HeaterQuestion) -> bool:
-    """Whether the part fan is taken to have blown during the test: as told; else as `heater plan`
-    has it.
-    """
-    return heater == "hotend" if question.fan_on is None else question.fan_on
 
 
 def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
@@ -110,7 +77,7 @@ def tune(
     other aims on it.
     """
     loop = loop_of(test, fit, heater, question)
-    fan_on = fan_blew(heater, question)
+    fan_on = question.fan_blew(heater)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
     model = fit.model
     if fan_on:
@@ -128,7 +95,7 @@ def tune(
     step = loops.step_for(ensemble, loop)
     run = loops.run_loop([model], table, loop, step_s=step, trace=True)
     doubted = [_doubted(d, n) for n, d in enumerate(draws)]
-    low, high = FAN_DOUBT[heater] if question.fan_cooling is None else (0.85, 1.15)
+    low, high = question.cooling_doubt(heater)
     fans = (
         loop.fan_extra
         * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * 0.6180339887 % 1)]

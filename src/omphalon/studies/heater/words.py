@@ -1,161 +1,384 @@
-"""The rows and lines in which a heater's answer is shown."""
+"""The heater's answers in words."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
-from omphalon.finding import Shown, digits
+from omphalon.finding import Finding, Shown, Warned, digits
 from omphalon.lines.dialect import Dialect
-from omphalon.physics.loop import Gains
-from omphalon.physics.oscillation import Ultimate
-from omphalon.physics.thermal import ThermalFit
+from omphalon.picture import ArrivalPicture, HeaterPicture, HoldPicture, HoldsPicture
 from omphalon.recording import TemperatureLog
-from omphalon.studies.heater.excerpt import Excerpt, heater_at
-from omphalon.studies.heater.tuning import HeaterQuestion, Tuned, fan_blew, promised_range
+from omphalon.studies.answer import Oddity, Retest
+from omphalon.studies.heater.check import HeaterCheck
+from omphalon.studies.heater.fit import HeaterFit
+from omphalon.studies.heater.question import CheckQuestion, HeaterQuestion
+from omphalon.studies.heater.sentences import HINTS, NOUNS, ODDITIES, REFUSALS, ROWS, SIGNS
+from omphalon.studies.heater.signs import ROW, Seen
+from omphalon.studies.heater.signs import ROWS as CHECK_ROWS
+from omphalon.studies.heater.tuning import promised_range
+from omphalon.studies.wording import lines_for, plural, retest_finding, warned
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
+PARTS = {
+    "hotend": "block, nozzle, sensor, cartridge, sock or fan duct",
+    "bed": "plate, sensor or heater",
+}
+ARRIVALS = (
+    *("arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c", "recovery_s"),
+    *("noise_c", "creep_s", "above_s", "busy", "chatter", "fan_s", "swing_period_s", "mean_power"),
+)
 
 
-def headline(
-    heater: str,
-    target_c: float,
-    scaled: Gains,
-    half: tuple[float, float, float],
-    old: Gains | None,
-    scale: float,
-) -> tuple[Shown, ...]:
-    """The settings, old and new, each with its spread; the gain with its times below."""
-    rows = [
-        Shown(
-            f"{heater} at {target_c:.0f} °C", ("present", "new", "", f"(full power is {scale:g})")
+def heater_finding(
+    fit: HeaterFit | Retest,
+    question: HeaterQuestion,
+    logs: Sequence[TemperatureLog],
+    dialect: Dialect,
+) -> Finding:
+    """The answer of a fit."""
+    notes = _notes(logs)
+    if isinstance(fit, Retest):
+        return retest_finding("heater-fit", _filled(fit), REFUSALS, ODDITIES, notes)
+    keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
+    half = fit.tuned.relative_spread
+    spread = {k: getattr(gains, k) * h for k, h in zip(UNITS, half, strict=True)}
+    told = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
+    fields = {k: getattr(scaled, k) for k in UNITS}
+    return Finding(
+        kind="heater-fit",
+        verdict=fit.verdict,
+        because=_because(fit),
+        settings={
+            **{k: getattr(gains, k) for k in UNITS},
+            "scaled": {**fields, "full_power": fit.full_power},
+            "integral_time_s": gains.kp / gains.ki if gains.ki else None,
+            "derivative_time_s": gains.kd / gains.kp,
+        },
+        spread={**spread, "scaled": {k: v * fit.full_power for k, v in spread.items()}},
+        evidence=_evidence(fit),
+        warnings=tuple(dict.fromkeys((*_warned(fit.oddities), *notes))),
+        lines=() if keeps else lines_for(dialect, f"{fit.heater}-gains", told, **fields),
+        next=_next(fit),
+        headline=_headline(fit, question),
+        table=_table(fit, question),
+        picture=_picture(fit),
+    )
+
+
+def _notes(logs: Sequence[TemperatureLog]) -> list[Warned]:
+    return [Warned(n.code, n.message) for log in logs for n in log.notes]
+
+
+def _counted(oddity: Oddity) -> Oddity:
+    """An oddity whose count is a number with its noun."""
+    noun = NOUNS.get(oddity.sentence)
+    if noun is None:
+        return oddity
+    counted = plural(int(str(oddity.facts["count"])), noun)
+    return replace(oddity, facts={**oddity.facts, "counted": counted})
+
+
+def _warned(oddities: Sequence[Oddity]) -> list[Warned]:
+    return warned(map(_counted, oddities), ODDITIES)
+
+
+def _filled(retest: Retest) -> Retest:
+    """A refusal with its counts and hints in words."""
+    facts = dict(retest.facts)
+    facts["hint"] = HINTS[str(facts.get("fahrenheit", ""))]
+    if retest.reason in NOUNS:
+        facts["counted"] = plural(int(str(facts["count"])), NOUNS[retest.reason])
+    return Retest(retest.reason, facts, tuple(map(_counted, retest.oddities)))
+
+
+def _because(fit: HeaterFit) -> str:
+    masses = "one mass" if fit.model.masses == 1 else "two masses"
+    where = f"{fit.cycles} cycles" + ("" if len(fit.tests) == 1 else f" of {len(fit.tests)} logs")
+    how = f"{where}, and a model with {masses} that follows them to {fit.model.rms_c:.2f} °C"
+    worth = fit.tuned.worth
+    if fit.verdict == "keep" and worth is not None:
+        return (
+            f"the best gains would bring the score to {min(1 / (1 + worth), 1.0):.1%} of the "
+            "present "
+            f"one, less than the log can tell or a print shows ({how})"
         )
-    ]
-    for name, share in zip(UNITS, half, strict=True):
+    share = (
+        "" if worth is None else (f"; they bring the score to {1 / (1 + worth):.0%} of the present")
+    )
+    return f"{how}, carry these gains{share}{'' if worth is None else ' ones' + chr(39)}"
+
+
+def _evidence(fit: HeaterFit) -> dict[str, Any]:
+    test, m, tuned, cycle = fit.tests[0], fit.model.model, fit.tuned, fit.cycle
+    promised = {label: _promised(fit, n) for n, label in enumerate(tuned.labels)}
+    new = promised.pop("new gains")
+    ranges = {
+        name: promised_range(getattr(tuned.doubt, name)[:, 0]) for name in ("overshoot_c", "dip_c")
+    }
+    spreads = ("gain_c", "time_constant_s", "lag_s", "dead_time_s")
+    return {
+        "heater": fit.heater,
+        "target_c": test.target_c,
+        "logs": len(fit.tests),
+        "cycles_used": fit.cycles,
+        "period_s": cycle.period_s,
+        "amplitude_c": test.swing_c,
+        "ultimate_gain": cycle.gain,
+        "ultimate_gain_spread": cycle.gain_spread,
+        "cycle_phase_deg": cycle.phase_deg,
+        "noise_c": test.noise_c,
+        "display_step_c": test.quantum_c,
+        "model": {
+            "masses": fit.model.masses,
+            "gain_c": m.gain_c,
+            "time_constant_s": m.time_constant_s,
+            "lag_s": m.lag_s,
+            "dead_time_s": m.dead_time_s,
+            "ambient_c": m.ambient_c,
+            "loss_growth": m.loss_growth,
+            "second_time_constant_s": m.second_s,
+            "zero_s": m.zero_s,
+            "rms_c": fit.model.rms_c,
+            "holding_power": m.holding_power,
+            "spread": {name: fit.model.spread(name) for name in spreads},
+        },
+        "predicted": {**new, "range": ranges},
+        "predicted_otherwise": promised,
+    }
+
+
+def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:
+    run = fit.tuned.run
+    return {
+        "arrival_s": run.arrival_s[0, column],
+        "overshoot_c": run.overshoot_c[0, column],
+        "settle_s": run.settle_s[0, column],
+        "dip_c": run.dip_c[0, column],
+        "ripple_c": run.ripple_c[0, column],
+        "recovery_error_c": run.fan_error_c[0, column],
+        "peak_sensitivity": fit.tuned.sensitivity[column],
+    }
+
+
+def _next(fit: HeaterFit) -> str:
+    again = PARTS[fit.heater]
+    if fit.verdict == "keep":
+        return f"nothing to enter; test again after a change of {again}"
+    goal = f"{fit.tests[0].target_c:.0f}"
+    return (
+        f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
+        "and "
+        f"judge it: `omphalon heater check LOG --target {goal}`. Test again after a change of "
+        f"{again}"
+    )
+
+
+def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
+    """The settings, old and new, each with its spread; the gain with its times below."""
+    scaled, old = fit.scaled, question.present
+    heads = ("present", "new", "", f"(full power is {fit.full_power:g})")
+    rows = [Shown(f"{fit.heater} at {fit.tests[0].target_c:.0f} °C", heads)]
+    for name, share in zip(UNITS, fit.tuned.relative_spread, strict=True):
         new = getattr(scaled, name)
         before = "–" if old is None else digits(getattr(old, name))
-        rows.append(
-            Shown(
-                name,
-                (
-                    before,
-                    digits(new, share * new),
-                    "± " + digits(share * new, least=2),
-                    UNITS[name],
-                ),
-            )
-        )
+        half = share * new
+        cells = (before, digits(new, half), "± " + digits(half, least=2), UNITS[name])
+        rows.append(Shown(name, cells))
     if scaled.ki > 0:
-        rows.append(
-            Shown(
-                "as times",
-                (
-                    "",
-                    "",
-                    "",
-                    f"kp, integral {digits(scaled.kp / scaled.ki)} s, "
-                    f"derivative {digits(scaled.kd / scaled.kp)} s",
-                ),
-            )
-        )
+        integral, derivative = digits(scaled.kp / scaled.ki), digits(scaled.kd / scaled.kp)
+        told = f"kp, integral {integral} s, derivative {derivative} s"
+        rows.append(Shown("as times", ("", "", "", told)))
     return tuple(rows)
 
 
-def assumed(
-    logs: Sequence[TemperatureLog], question: HeaterQuestion, gain_scale: float, tuned: Tuned
-) -> str:
-    """What was taken for granted, in one line: fan, scale of power, the controller's period and
-    filter.
-    """
-    heater = question.heater or heater_at(tuned.loop.target_c)
-    fan = "on" if fan_blew(heater, question) else "off"
+def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
+    """What was taken for granted, in one line: fan, scale of power, the controller's own ways."""
+    fan = "on" if question.fan_blew(fit.heater) else "off"
     told = "" if question.fan_on is not None else " (--fan if not: it weighs most)"
-    scale = logs[0].power_scale
+    scale, loop = fit.log_scale, fit.tuned.loop
     power = "no power in the log" if scale is None else f"{scale:g} is full power in the log"
     return (
-        f"part fan {fan} during the test{told}; {power}, {gain_scale:g} in the gains; the "
-        "controller works every "
-        f"{tuned.loop.period_s:g} s, its derivative filtered over {tuned.loop.filter_s:g} s, up "
-        f"to {tuned.loop.limit:.0%} of power"
+        f"part fan {fan} during the test{told}; {power}, {fit.full_power:g} in the gains; the "
+        f"controller works every {loop.period_s:g} s, its derivative filtered over "
+        f"{loop.filter_s:g} "
+        f"s, up to {loop.limit:.0%} of power"
     )
 
 
-def rows(
-    tests: Sequence[Excerpt], fit: ThermalFit, tuned: Tuned, cycle: Ultimate, taken: str
-) -> tuple[Shown, ...]:
+def _measured(value: float, spread: float, unit: str) -> str:
+    return f"{digits(value, spread, 2)} ± {digits(spread, least=2)} {unit}"
+
+
+def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The evidence as a small table."""
-    test, m = tests[0], fit.model
-    (gain, period), spread = (
-        np.median(tuned.ultimates, axis=0),
-        1.96 * np.std(tuned.ultimates, axis=0, ddof=1),
+    test, m, cycle, ultimates = fit.tests[0], fit.model.model, fit.cycle, fit.tuned.ultimates
+    gain, period = np.median(ultimates, axis=0)
+    halves = 1.96 * np.std(ultimates, axis=0, ddof=1)
+    cycles = f"{test.found.count} of {_measured(cycle.period_s, cycle.period_spread_s, 's')}"
+    limit = (
+        f"{_measured(gain, halves[0], 'per °C')}, period {_measured(period, halves[1], 's')}, dead "
+        f"time {_measured(m.dead_time_s, fit.model.spread('dead_time_s'), 's')}"
+    )
+    masses = "one mass" if fit.model.masses == 1 else "two masses"
+    holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
+    swing = f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C"
+    own = f"{_measured(cycle.gain, cycle.gain_spread, 'per °C')}, phase {cycle.phase_deg:.0f}°"
+    return (
+        Shown("cycles", (f"{cycles}, {swing}",)),
+        Shown("ultimate gain", (own,)),
+        Shown("model", (f"{masses}, {holds}",)),
+        Shown("its own limit", (limit,)),
+        *_predicted(fit),
+        Shown("assumed", (assumed(fit, question),)),
     )
 
-    def measured(value: float, spread: float, unit: str) -> str:
-        return f"{digits(value, spread, 2)} ± {digits(spread, least=2)} {unit}"
 
-    found = [
-        Shown(
-            "cycles",
-            (
-                f"{test.found.count} of {measured(cycle.period_s, cycle.period_spread_s, 's')}, "
-                f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C",
-            ),
-        ),
-        Shown(
-            "ultimate gain",
-            (f"{measured(cycle.gain, cycle.gain_spread, 'per °C')}, phase {cycle.phase_deg:.0f}°",),
-        ),
-        Shown(
-            "model",
-            (
-                f"{'one mass' if fit.masses == 1 else 'two masses'}, {m.holding_power:.0%} of "
-                "full power holds "
-                f"{test.target_c:.0f} °C",
-            ),
-        ),
-        Shown(
-            "its own limit",
-            (
-                f"{measured(gain, spread[0], 'per °C')}, period "
-                f"{measured(period, spread[1], 's')}, "
-                f"dead time {measured(m.dead_time_s, fit.spread('dead_time_s'), 's')}",
-            ),
-        ),
-    ]
-    found.append(
-        Shown("predicted", ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity"))
-    )
+def _predicted(fit: HeaterFit) -> list[Shown]:
+    tuned, run = fit.tuned, fit.tuned.run
+    heads = ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity")
+    rows = [Shown("predicted", heads)]
+    for n, label in enumerate(tuned.labels):
+        cells = (
+            f"{run.overshoot_c[0, n]:.2f} °C",
+            f"{run.settle_s[0, n]:.0f} s",
+            f"{run.dip_c[0, n]:.2f} °C",
+            f"{run.ripple_c[0, n]:.2f} °C",
+            f"{tuned.sensitivity[n]:.2f}",
+        )
+        rows.append(Shown("  " + label, cells))
     over, dip = (
         "{:.2f}–{:.2f}".format(*promised_range(v[:, 0]))
         for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c)
     )
-    for n, label in enumerate(tuned.labels):
-        run = tuned.run
-        found.append(
-            Shown(
-                "  " + label,
-                (
-                    f"{run.overshoot_c[0, n]:.2f} °C",
-                    f"{run.settle_s[0, n]:.0f} s",
-                    f"{run.dip_c[0, n]:.2f} °C",
-                    f"{run.ripple_c[0, n]:.2f} °C",
-                    f"{tuned.sensitivity[n]:.2f}",
-                ),
+    rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 calm, 3 thin")))
+    return rows
+
+
+def _picture(fit: HeaterFit) -> HeaterPicture:
+    test, loop, run = fit.tests[0], fit.tuned.loop, fit.tuned.run
+    labels = tuple(x for x in fit.tuned.labels if not x.startswith("aim"))
+    return HeaterPicture(
+        heater=fit.heater,
+        time_s=test.time_s - test.time_s[0],
+        temperature_c=test.temperature_c,
+        fitted_c=fit.model.fitted_c[: len(test.time_s)],
+        power=test.power,
+        target_c=test.target_c,
+        first_cycle_s=float(test.found.start_s[0] - test.time_s[0]),
+        periods_s=test.found.period_s,
+        rms_c=fit.model.rms_c,
+        arrival=ArrivalPicture(
+            target_c=loop.target_c,
+            unit_s=loop.unit_s,
+            takeover_s=float(run.takeover_s[0]),
+            time_s=run.trace_s,
+            traces_c=tuple(run.trace_c[:, 0, n] for n in range(len(labels))),
+            labels=labels,
+            overshoot_c=float(run.overshoot_c[0, 0]),
+            dip_c=float(run.dip_c[0, 0]),
+        ),
+    )
+
+
+def heater_check_finding(
+    check: HeaterCheck | Retest, question: CheckQuestion, logs: Sequence[TemperatureLog]
+) -> Finding:
+    """The answer of a check."""
+    notes = _notes(logs)
+    if isinstance(check, Retest):
+        return retest_finding("heater-check", _filled(check), REFUSALS, ODDITIES, notes)
+    remedy = SIGNS[check.signs[0].name][1] if check.signs else ""
+    labels = ("this log",) if len(check.seen) == 1 else ("before", "after")
+    return Finding(
+        kind="heater-check",
+        verdict=check.verdict,
+        because=_judged(check),
+        evidence=_seen(check),
+        warnings=tuple(dict.fromkeys((*_warned(check.oddities), *notes))),
+        next=remedy or "nothing; check again after a change of parts",
+        table=_rows(check.seen, labels),
+        picture=_holds(check, question, labels),
+    )
+
+
+def _judged(check: HeaterCheck) -> str:
+    last = check.seen[-1]
+    a = last.arrival
+    if not check.signs:
+        return (
+            f"it arrives, overshoots by {a.overshoot_c or 0:.2f} °C (up to "
+            f"{last.allowed.overshoot_c:g} is fine) and holds within "
+            f"±{abs(a.bias_c or 0) + (a.ripple_c or 0) / 2:.2f} °C"
+        )
+    first, *others = check.signs
+    beyond = [name for name in first.rows if ROW[name].bad(last)]
+    told = ", ".join(f"{ROWS[name][0]} {_cell(name, last)}{_fine(name, last)}" for name in beyond)
+    also = "; also " + ", ".join(s.name for s in others) if others else ""
+    return f"{first.name}: {SIGNS[first.name][0]} ({told}){also}"
+
+
+def _fine(name: str, seen: Seen) -> str:
+    limit = _limit(name, seen)
+    return f" where {limit} is fine" if limit else ""
+
+
+def _cell(name: str, seen: Seen) -> str:
+    value, (_, unit, places) = ROW[name].value(seen), ROWS[name]
+    return "–" if value is None else f"{value:.{places}f} {unit}".rstrip()
+
+
+def _limit(name: str, seen: Seen) -> str:
+    limit, (_, unit, places) = ROW[name].allowed(seen), ROWS[name]
+    if limit is None:
+        return ""
+    return f"{limit:.{max(places, 1) if limit % 1 else 0}f} {unit}".rstrip()
+
+
+def _rows(seen: Sequence[Seen], labels: Sequence[str]) -> tuple[Shown, ...]:
+    """The rows that say something, with what is allowed; what is past it has a star."""
+    out = [Shown("", (*labels, "allowed"))]
+    for row in CHECK_ROWS:
+        bad = [row.bad(s) for s in seen]
+        if not any(bad) and (row.quiet or all(row.value(s) is None for s in seen)):
+            continue
+        cells = [_cell(row.name, s) + " *" * b for s, b in zip(seen, bad, strict=True)]
+        out.append(Shown(ROWS[row.name][0], (*cells, _limit(row.name, seen[-1]))))
+    return tuple(out)
+
+
+def _seen(check: HeaterCheck) -> dict[str, Any]:
+    def numbers(one: Seen) -> dict[str, Any]:
+        return {name: getattr(one.arrival, name) for name in ARRIVALS}
+
+    last = check.seen[-1]
+    return {
+        "heater": check.heater,
+        **numbers(last),
+        "signs": [s.name for s in check.signs],
+        "beyond": [row.name for row in CHECK_ROWS if row.bad(last)],
+        **({"before": numbers(check.seen[0])} if len(check.seen) > 1 else {}),
+    }
+
+
+def _holds(check: HeaterCheck, question: CheckQuestion, labels: tuple[str, ...]) -> HoldsPicture:
+    holds = []
+    for part, seen, label in zip(check.parts, check.seen, labels, strict=True):
+        a = seen.arrival
+        began = a.start_s + (a.takeover_s or 0.0)
+        holds.append(
+            HoldPicture(
+                label=label,
+                time_s=part.time_s - part.time_s[0] - began,
+                temperature_c=part.temperature_c,
+                power=part.power,
+                fan_s=None if a.fan_s is None else a.start_s + a.fan_s - began,
+                overshoot_c=a.overshoot_c,
+                ripple_c=a.ripple_c,
+                dip_c=a.dip_c,
             )
         )
-        if n == 0:
-            found.append(Shown("    95 % range", (over, "", dip, "", "2 calm, 3 thin")))
-    found.append(Shown("assumed", (taken,)))
-    return tuple(found)
-
-
-def number_lines(dialect: Dialect, heater: str, scaled: Gains) -> tuple[str, ...]:
-    """The lines that set, store and list the gains, or the values as a comment where the dialect
-    has no code.
-    """
-    fields = {"kp": scaled.kp, "ki": scaled.ki, "kd": scaled.kd}
-    line = dialect.line(f"{heater}-gains", **fields)
-    if line is None:
-        line = f"; {heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
-    return tuple(x for x in (line, dialect.line("store"), dialect.line("list")) if x is not None)
+    return HoldsPicture(heater=check.heater, target_c=question.target_c, holds=tuple(holds))

@@ -1,0 +1,73 @@
+"""What is asked of a heater: gains from an oscillation test, or a judgement of a hold."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from omphalon.physics.loop import Gains
+
+HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
+UNIT_S = {"hotend": 60.0, "bed": 300.0}  # of time in scores and limits
+FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
+# how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the
+# sensor
+FAN_DOUBT = {"hotend": (0.5, 2.2), "bed": (0.15, 2.2)}
+TOLD_FAN_DOUBT = (0.85, 1.15)
+
+
+def heater_at(target_c: float) -> str:
+    """hotend or bed, by the target's height."""
+    return "hotend" if target_c >= HOTEND_FROM_C else "bed"
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeaterQuestion:
+    """What a user wants of the fit; `present` gains are in the controller's scale, where
+    `gain_scale` is full power.
+
+    `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost
+    when it does.
+    """
+
+    heater: str | None = None
+    target_c: float | None = None
+    aim: str = "even"
+    power_limit: float = 1.0
+    loop_period_s: float = 0.2
+    filter_s: float = 1.0
+    gain_scale: float | None = None
+    present: Gains | None = None
+    fan_on: bool | None = None
+    fan_cooling: float | None = None
+    max_temp_c: float | None = None
+
+    def fan_blew(self, heater: str) -> bool:
+        """Whether the fan is taken to have blown: as told; else as `heater plan` has it."""
+        return heater == "hotend" if self.fan_on is None else self.fan_on
+
+    def cooling(self, heater: str) -> float:
+        """How much more heat is lost with the fan on: as told, or the usual share."""
+        return FAN_COOLING[heater] if self.fan_cooling is None else self.fan_cooling
+
+    def cooling_doubt(self, heater: str) -> tuple[float, float]:
+        """How far the cooling may lie off, as factors."""
+        return FAN_DOUBT[heater] if self.fan_cooling is None else TOLD_FAN_DOUBT
+
+
+@dataclass(frozen=True, kw_only=True)
+class CheckQuestion:
+    """What a user wants judged; from_s and to_s choose a part of the log, fan_at_s says when the
+    fan came on.
+    """
+
+    target_c: float
+    heater: str | None = None
+    from_s: float | None = None
+    to_s: float | None = None
+    fan_at_s: float | None = None
+    max_temp_c: float | None = None
+
+    @property
+    def which(self) -> str:
+        """The heater, as told or by the target."""
+        return self.heater or heater_at(self.target_c)
