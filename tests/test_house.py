@@ -26,7 +26,7 @@ ALLOWED = {
     "prints": GROUND | {"physics"},
     "printer": GROUND,
     "studies": GROUND | {"physics", "prints", "lines"},
-    "plots": GROUND | {"physics"},
+    "plots": GROUND,
     "report": GROUND | {"plots"},
 }
 
@@ -128,3 +128,35 @@ def test_screenshots_are_linked():
     shots = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
     assert 0 < len(shots) < 20
     assert all(f"docs/screenshots/{shot.name}" in readme for shot in shots)
+
+
+STUDIES = ("advance", "axis", "extruder", "flow", "heater", "motion", "probe", "shaper")
+
+
+def test_every_study_has_the_same_rooms():
+    folders = {p.name for p in (SOURCE / "studies").iterdir() if (p / "__init__.py").exists()}
+    assert folders == set(STUDIES)
+    for name in STUDIES:
+        rooms = {p.stem for p in (SOURCE / "studies" / name).glob("*.py")}
+        assert {"question", "plan", "fit", "check", "words"} <= rooms, name
+
+
+def functions():
+    for path in SOURCE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.FunctionDef):
+                yield node.end_lineno - node.lineno + 1, path.name, node.name
+
+
+def test_no_module_and_no_function_has_outgrown_its_noun():
+    sizes = sorted(functions())
+    assert sizes[-1][0] <= 75, sizes[-5:]
+    long = [p for p in SOURCE.rglob("*.py") if len(p.read_text().splitlines()) > 480]
+    assert not long
+
+
+def test_the_architecture_page_names_the_rooms():
+    page = (ROOT / "docs" / "architecture.md").read_text()
+    for room in [*ALLOWED, "cli"]:
+        assert room == "printer" or f"`{room}/`" in page
+    assert all(f"`{name}`" in page for name in ("errors", "units", "recording", "columns"))

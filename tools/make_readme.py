@@ -6,30 +6,27 @@ import subprocess
 import sys
 
 ROOT = pathlib.Path(__file__).parents[1]
-COMMAND = "omphalon heater fit hotend-oscillation.csv"
+COMMAND = (
+    "omphalon extruder fit --steps 412 --asked 80 --mark 110 --left 34.6 --left 34.9 --left 34.4"
+)
 
 
 def session() -> str:
+    """The command and what it prints."""
     words = COMMAND.split()[1:]
     done = subprocess.run(
-        [sys.executable, "-m", "omphalon", *words],
-        cwd=ROOT / "src" / "omphalon" / "samples",
-        text=True,
-        capture_output=True,
-        check=True,
+        [sys.executable, "-m", "omphalon", *words], text=True, capture_output=True, check=True
     )
-    return (
-        "```\n$ omphalon demo omphalon-demo && cd omphalon-demo\n$ "
-        f"{COMMAND}\n\n{done.stdout.rstrip()}\n```"
-    )
+    return f"```\n$ {COMMAND}\n\n{done.stdout.rstrip()}\n```"
 
 
 if __name__ == "__main__":
     page = ROOT / "README.md"
     text = re.sub(
-        r"## A session\n.*?(?=\n!\[)",
-        lambda _: f"## A session\n{session()}\n",
+        r"<!-- session -->.*?<!-- end -->",
+        lambda _: f"<!-- session -->\n{session()}\n<!-- end -->",
         page.read_text(),
+        count=1,
         flags=re.S,
     )
     page.write_text(text)

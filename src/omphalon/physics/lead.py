@@ -20,7 +20,7 @@ WORTHY = (
     1.5  # fits whose prediction error is within this factor of the best have a say in the doubt
 )
 TENT_SHARES = (0.3, 0.5)
-ROUNDS = 4  # of leaving out; the last one only fits, so that what was left out has left the fit too
+ROUNDS = 3  # of leaving out; the last one only fits, so that what was left out has left the fit too
 MOST_STRANGE = 0.2  # of the readings: more are no strangers
 
 

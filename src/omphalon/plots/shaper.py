@@ -97,7 +97,7 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
         title=f"Axis {one.axis}: acceleration that stays clean",
     )
     top = max(float(curve.max()) for curve in one.curves.values())
-    for name, curve in one.curves.items():
+    for n, (name, curve) in enumerate(one.curves.items()):
         colour, style = LINES[name]
         mine = name == one.shaper
         ax.plot(
@@ -113,7 +113,7 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
             ax.annotate(
                 name,
                 (float(one.curve_hz[best]), float(curve[best])),
-                xytext=(0, 3),
+                xytext=(0, 3 + 11 * (n % 2)),
                 textcoords="offset points",
                 color=INK,
                 fontsize=9,
