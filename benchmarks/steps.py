@@ -22,6 +22,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import Retest
 from omphalon.studies.axis.fit import fit_axis
@@ -30,7 +31,7 @@ from omphalon.studies.extruder.fit import fit_extruder
 from omphalon.studies.extruder.question import ExtruderQuestion
 from omphalon.studies.flow.fit import fit_flow
 from omphalon.studies.flow.question import FlowQuestion
-from omphalon.units import QUANTITIES, number_in
+from omphalon.units import number_in
 
 PLACES = {0.01: 2, 0.05: 2, 0.1: 1, 0.5: 1}
 HANDS = (0.5, 0.8, 1.25, 2.0, 3.0)  # edges of the classes that are shown

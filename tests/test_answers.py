@@ -10,10 +10,11 @@ import sys
 import pytest
 
 from omphalon.errors import OmphalonError
-from omphalon.finding import Finding, Plan, Shown, Warned, digits, plain
+from omphalon.finding import Finding, Plan, Shown, digits, plain
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.template import checked
 from omphalon.report.text import WIDTH, text_of
+from omphalon.warned import Warned
 
 
 @pytest.mark.parametrize(

@@ -8,13 +8,14 @@ import pytest
 from omphalon.columns import EXTRUDER
 from omphalon.errors import OmphalonError
 from omphalon.physics.oscillation import noise_level, power_sides, quantum, switching
+from omphalon.quantities import QUANTITIES
 from omphalon.readers.clock import past_midnight, seconds
 from omphalon.readers.columns import number, words
 from omphalon.readers.readings import option_readings, read_readings
 from omphalon.recording import TemperatureLog
 from omphalon.studies.heater.cleaning import cleaned
 from omphalon.studies.heater.doubts import log_doubts
-from omphalon.units import QUANTITIES, number_in
+from omphalon.units import number_in
 
 
 def log_of(y, power=None, target=None, every=1.0):

@@ -11,13 +11,24 @@ import pytest
 from omphalon.cli import omphalon as program
 from omphalon.columns import TABLES
 from omphalon.errors import OmphalonError
-from omphalon.finding import EXIT_CODES, WARNINGS
+from omphalon.finding import EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
-from omphalon.units import QUANTITIES
+from omphalon.quantities import QUANTITIES
+from omphalon.warned import WARNINGS
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "omphalon"
-GROUND = {"errors", "units", "recording", "columns", "picture", "finding", "__init__"}
+GROUND = {
+    "errors",
+    "units",
+    "recording",
+    "columns",
+    "picture",
+    "quantities",
+    "warned",
+    "finding",
+    "__init__",
+}
 ALLOWED = {
     "physics": GROUND,
     "readers": GROUND,

@@ -10,7 +10,8 @@ import pytest
 from scipy import stats
 
 from omphalon.physics import scale
-from omphalon.units import QUANTITIES, number_in
+from omphalon.quantities import QUANTITIES
+from omphalon.units import number_in
 
 
 @pytest.mark.parametrize("freedom", [1, 2, 3, 5, 10, 30, 37, 200])

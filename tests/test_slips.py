@@ -8,9 +8,9 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from omphalon.finding import WARNINGS
 from omphalon.standin.oscillation import as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND, HOTEND_TEST
+from omphalon.warned import WARNINGS
 
 E = "extruder fit --steps 412 --asked 80 --mark 110 "
 A = "axis fit --axis x --steps 80 "

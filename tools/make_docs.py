@@ -10,9 +10,10 @@ import click
 
 from omphalon.cli import omphalon
 from omphalon.columns import TABLES as READINGS
-from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES, WARNINGS
+from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
-from omphalon.units import QUANTITIES
+from omphalon.quantities import QUANTITIES
+from omphalon.warned import WARNINGS
 
 PAGE = pathlib.Path(__file__).parents[1] / "docs" / "reference.md"
 

@@ -12,7 +12,8 @@ import click
 
 from omphalon.cli.writing import check_outputs, put_lines, put_with
 from omphalon.errors import UsageError, echoed
-from omphalon.units import QUANTITIES, NoSuchNumber, Number, is_usual, number_in
+from omphalon.quantities import QUANTITIES
+from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -237,7 +238,7 @@ class Leaving:
 
 def _unusual() -> list[Any]:
     """Options whose numbers can be, but are not usual."""
-    from omphalon.finding import Warned
+    from omphalon.warned import Warned
 
     found = click.get_current_context().meta.get(UNUSUAL, [])
     return [

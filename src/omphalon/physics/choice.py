@@ -8,11 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from omphalon.physics.aims import AIMS, Aim
 from omphalon.physics.loop import (
-    AIMS,
     OTHER_DAYS,
     SENSITIVITY_PRICE,
-    Aim,
     Gains,
     Loop,
     Outcome,

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from omphalon.errors import UsageError
-from omphalon.units import BED_MOST_C, HOTEND_MOST_C
+from omphalon.quantities import BED_MOST_C, HOTEND_MOST_C
 
 MOST_FLOW_MM3_S = 30.0
 MOST_SPEED_MM_S = 1000.0

@@ -8,10 +8,11 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 
 from omphalon.errors import BadReading, UnknownFormat, UsageError, echoed
+from omphalon.quantities import QUANTITIES
 from omphalon.readers.columns import header_at, read_table
 from omphalon.readers.text import TABLE, read_text
 from omphalon.recording import Column, Note, Reading, Readings
-from omphalon.units import QUANTITIES, NoSuchNumber, Number, is_usual, number_in
+from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 
 UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\])]*)[\])]")
 SUFFIXES = ("mm_s2", "mm_s", "mm", "cm", "in", "um", "ms", "s", "c", "f", "pct")

@@ -14,7 +14,8 @@ from typing import Any
 import click
 
 from omphalon.errors import shown
-from omphalon.finding import Finding, Plan, Shown, Warned
+from omphalon.finding import Finding, Plan, Shown
+from omphalon.warned import Warned
 
 WIDTH = 88
 ACCENT, ALERT = "cyan", "yellow"

@@ -6,10 +6,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from omphalon.finding import Finding, Warned
+from omphalon.finding import Finding
 from omphalon.lines.dialect import Dialect
 from omphalon.recording import Readings
 from omphalon.studies.answer import Oddity, Retest
+from omphalon.warned import Warned
 
 Sentence = tuple[str, str]  # why, and what to do; with {facts}
 

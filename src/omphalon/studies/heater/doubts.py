@@ -13,11 +13,11 @@ from omphalon.physics import loop as loops
 from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal import ThermalFit
+from omphalon.quantities import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Unanswerable
 from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.tuning import Tuned
-from omphalon.units import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
 
 FASTEST_C_S = 15.0
 COASTS_S, ALONE_C = 15.0, 5.0  # without power a block still warms for a while, and by a little

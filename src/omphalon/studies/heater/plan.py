@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from omphalon.errors import UsageError
-from omphalon.finding import Plan, Warned
+from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
-from omphalon.units import QUANTITIES, is_usual
+from omphalon.quantities import QUANTITIES
+from omphalon.units import is_usual
+from omphalon.warned import Warned
 
 USUAL_TARGET_C = {"hotend": 210.0, "bed": 60.0}
 LOWEST_TARGET_C = 35.0

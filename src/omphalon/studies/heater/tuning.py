@@ -9,8 +9,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from omphalon.physics import loop as loops
+from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
-from omphalon.physics.loop import AIMS, Gains, Loop, Outcome
+from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.oscillation import Array
 from omphalon.physics.thermal import ThermalFit, ThermalModel
 from omphalon.studies.heater.excerpt import Excerpt

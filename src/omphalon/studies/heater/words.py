@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.finding import Finding, Shown, Warned, digits
+from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
 from omphalon.picture import ArrivalPicture, HeaterPicture, HoldPicture, HoldsPicture
 from omphalon.recording import TemperatureLog
@@ -21,6 +21,7 @@ from omphalon.studies.heater.signs import ROW, Seen
 from omphalon.studies.heater.signs import ROWS as CHECK_ROWS
 from omphalon.studies.heater.tuning import promised_range
 from omphalon.studies.wording import lines_for, plural, retest_finding, warned
+from omphalon.warned import Warned
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 PARTS = {

@@ -12,13 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.finding import Warned
 from omphalon.physics import sweep
 from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, over, response_of
 from omphalon.physics.scale import student_95
 from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Oddity, Unanswerable
+from omphalon.warned import Warned
 
 Array = NDArray[np.float64]
 

@@ -5,13 +5,14 @@ without a sensor.
 from __future__ import annotations
 
 from omphalon.errors import UsageError
-from omphalon.finding import Plan, Warned
+from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.job import Job
 from omphalon.prints.ringing import Ringing
 from omphalon.prints.shake import Shake
 from omphalon.prints.strokes import survey
 from omphalon.studies.printed import TestPrint
+from omphalon.warned import Warned
 
 
 def plan_shaper(
@@ -37,41 +38,17 @@ def plan_shaper(
         "usual print height below it. "
         "Part fan and other fans off if you can.",
     ]
-    warnings: list[Warned] = []
-    if shake is not None:
-        shake.check(job.bed)
-        line = dialect.line("acceleration", acceleration=shake.acceleration_mm_s2)
-        if line is None:
-            steps.append(
-                f"Set the acceleration to {shake.acceleration_mm_s2:g} mm/s² on the printer, and "
-                f"allow it for axis {axis}: "
-                "the dialect has no line for it."
-            )
-        steps.append(
-            "Let the controller keep no more than "
-            f"{shake.corner_speed_mm_s:.1f} mm/s through a turn about (its corner speed), or the "
-            "short strokes lose their shape."
-        )
-        if shake.true_to_hz < shake.high_hz:
-            warnings.append(
-                Warned(
-                    "sweep-below-microstep",
-                    f"strokes are less than a microstep of {shake.microstep_mm:g} mm above "
-                    f"{shake.true_to_hz:.0f} Hz: true up to there",
-                )
-            )
-        steps.append(
-            f"Start the log, run the file ({shake.duration_s + 2 * shake.pause_s:.0f} s; strokes "
-            "of "
-            f"{shake.stroke_mm(shake.low_hz):.1f} down to {shake.stroke_mm(shake.high_hz):.3f} "
-            "mm), stop the log."
-        )
-    else:
+    warnings: tuple[Warned, ...] = ()
+    if shake is None:
         steps.append(
             "Start the log, let the printer's own sweep of this axis run, 8 to 120 Hz in two "
-            "minutes or more, stop the log. "
-            "Where it has none, --out FILE writes one as plain moves."
+            "minutes or more, stop the log. Where it has none, --out FILE writes one as plain "
+            "moves."
         )
+    else:
+        shake.check(job.bed)
+        steps += _sweep_steps(shake, dialect)
+        warnings = _below_microstep(shake)
     steps.append("Touch nothing meanwhile. Do the other axis in a log of its own.")
     return Plan(
         "shaper-plan",
@@ -79,7 +56,7 @@ def plan_shaper(
         tuple(steps),
         (),
         "omphalon shaper fit --x LOG --y LOG",
-        tuple(warnings),
+        warnings,
         settings={"axis": axis}
         if shake is None
         else {
@@ -89,6 +66,34 @@ def plan_shaper(
             "time_s": shake.duration_s,
         },
     )
+
+
+def _sweep_steps(shake: Shake, dialect: Dialect) -> list[str]:
+    """How to run the sweep of moves."""
+    steps = []
+    if dialect.line("acceleration", acceleration=shake.acceleration_mm_s2) is None:
+        steps.append(
+            f"Set the acceleration to {shake.acceleration_mm_s2:g} mm/s² on the printer, and allow "
+            f"it for axis {shake.axis}: the dialect has no line for it."
+        )
+    strokes = f"{shake.stroke_mm(shake.low_hz):.1f} down to {shake.stroke_mm(shake.high_hz):.3f} mm"
+    return [
+        *steps,
+        f"Let the controller keep no more than {shake.corner_speed_mm_s:.1f} mm/s through a turn "
+        "about (its corner speed), or the short strokes lose their shape.",
+        f"Start the log, run the file ({shake.duration_s + 2 * shake.pause_s:.0f} s; strokes of "
+        f"{strokes}), stop the log.",
+    ]
+
+
+def _below_microstep(shake: Shake) -> tuple[Warned, ...]:
+    if shake.true_to_hz >= shake.high_hz:
+        return ()
+    told = (
+        f"strokes are less than a microstep of {shake.microstep_mm:g} mm above "
+        f"{shake.true_to_hz:.0f} Hz: true up to there"
+    )
+    return (Warned("sweep-below-microstep", told),)
 
 
 def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
