@@ -3,8 +3,10 @@
 It has a single thread, so that a fork is safe (and Python 3.12 and later do not warn), and it talks JSON over its pipes.
 """
 
+import importlib
 import json
 import os
+import pkgutil
 import subprocess
 import sys
 from pathlib import Path
@@ -14,8 +16,12 @@ def serve():
     """Answer requests {words, folder, out, err, env, drop} from standard input with an exit code each."""
     import matplotlib.backends.backend_agg
     import matplotlib.figure  # noqa: F401
-    import numpy  # noqa: F401
-    import scipy.optimize  # noqa: F401
+
+    import omphalon
+
+    for module in pkgutil.walk_packages(omphalon.__path__, "omphalon."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
 
     for line in sys.stdin:
         request = json.loads(line)

@@ -5,6 +5,7 @@ import pytest
 
 from omphalon.physics import choice, loop, oscillation, record, thermal
 from omphalon.physics.loop import Gains, Loop
+from omphalon.physics.aims import AIMS
 from omphalon.physics.thermal import ThermalModel
 from omphalon.standin.heater import Heater
 from omphalon.standin.loop import run_loop
@@ -175,7 +176,7 @@ def test_aims_differ():
     """Gentle overshoots less than even, quick recovers faster."""
     rig = Loop(220.0, noise_c=0.03)
     found = {}
-    for name, aim in loop.AIMS.items():
+    for name, aim in AIMS.items():
         gains = choice.choose_gains(PLAIN, choice.ensemble_of(PLAIN, []), rig, aim).gains
         found[name] = loop.run_loop([PLAIN], gains.row(), rig)
     assert found["gentle"].overshoot_c[0, 0] <= found["even"].overshoot_c[0, 0] + 1e-6

@@ -199,11 +199,15 @@ class Leaving:
         return load_dialect(self.dialect)
 
     def leave(self, answer: Finding | Plan) -> None:
-        """Show an answer, draw it where asked, and end with its exit code."""
-        from omphalon import __version__
+        """Show an answer, draw it where asked, and end with its exit code. A caller in the same
+        process may have asked, by the context's object, to be handed the answer too.
+        """
         from omphalon.report.text import show, text_of
 
         answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
+        keep = click.get_current_context().find_root().obj
+        if keep is not None:
+            keep(answer)
         drawn = False
         if self.plot:
             from omphalon.report.figure import draws, save_figure
@@ -212,14 +216,7 @@ class Leaving:
             if drawn:
                 put_with(self.plot, lambda file, suffix: save_figure(answer, file, suffix))
         if self.as_json:
-            import json
-
-            plain = "utf" not in (sys.stdout.encoding or "").lower()
-            click.echo(
-                json.dumps(
-                    answer.document(__version__), ensure_ascii=plain, indent=1, allow_nan=False
-                )
-            )
+            click.echo(as_json(answer, "utf" not in (sys.stdout.encoding or "").lower()))
         elif self.quiet:
             for line in answer.lines:
                 click.echo(line)
@@ -234,6 +231,17 @@ class Leaving:
                     else "\nfigure  none: there is no answer to draw"
                 )
         sys.exit(answer.exit_code)
+
+
+def as_json(answer: Finding | Plan, plain: bool = False) -> str:
+    """An answer as its JSON document; `plain` escapes what is not ASCII."""
+    import json
+
+    from omphalon import __version__
+
+    return json.dumps(
+        answer.document(__version__), ensure_ascii=plain, indent=1, allow_nan=False
+    )
 
 
 def _unusual() -> list[Any]:

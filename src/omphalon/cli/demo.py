@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.cli.common import as_json
 from omphalon.cli.writing import put_bytes
 from omphalon.errors import UnwritableFile, UsageError, echoed
+
+if TYPE_CHECKING:
+    from omphalon.finding import Finding, Plan
 
 # Each stop of the tour: the command's words; FILE.png and FILE.json are saved beside it.
 TOUR = (
@@ -69,8 +75,9 @@ def demo(folder: str) -> None:
         "Fulmar, the printer of a lighthouse museum's model shop. All data are made up; they are "
         f"in {echoed(folder)}/."
     )
-    for name, words in TOUR:
-        click.echo(f"\n$ cd {echoed(folder)} && omphalon {' '.join(words)} --plot {name}.png\n")
+    for number, (name, words) in enumerate(TOUR, 1):
+        click.echo(f"\n{number} of {len(TOUR)}")
+        click.echo(f"$ cd {echoed(folder)} && omphalon {' '.join(words)} --plot {name}.png\n")
         _run(place, name, words)
         names += [f"{name}.png", f"{name}.json"]
         _keep_account(place, names)
@@ -83,19 +90,23 @@ def demo(folder: str) -> None:
 
 
 def _run(place: Path, name: str, words: tuple[str, ...]) -> None:
-    """One stop, as text on the screen and as a document beside it."""
-    import subprocess
-    import sys
-
-    command = [sys.executable, "-m", "omphalon", *words]
-    with subprocess.Popen([*command, "--json"], cwd=place, stdout=subprocess.PIPE) as kept:
-        shown = subprocess.run([*command, "--plot", f"{name}.png", "--force"], cwd=place)
-        document, _ = kept.communicate()
-    if shown.returncode or kept.returncode:
-        raise click.ClickException(
-            f"the demo's {name} step failed with exit code {shown.returncode}"
-        )
-    put_bytes(str(place / f"{name}.json"), document)
+    """One stop: the command itself, as text on the screen and as a document beside it."""
+    program = click.get_current_context().find_root().command
+    answers: list[Finding | Plan] = []
+    code: object = None
+    with contextlib.chdir(place):
+        try:
+            program.main(
+                [*words, "--plot", f"{name}.png", "--force"],
+                prog_name="omphalon",
+                standalone_mode=False,
+                obj=answers.append,
+            )
+        except SystemExit as left:
+            code = left.code
+    if code or not answers:
+        raise click.ClickException(f"the demo's {name} step failed with exit code {code}")
+    put_bytes(str(place / f"{name}.json"), f"{as_json(answers[0])}\n".encode())
 
 
 def _keep_account(place: Path, names: list[str]) -> None:
