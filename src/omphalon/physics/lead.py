@@ -10,7 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.physics.scale import student_95
+from scipy import ndimage
+
+from omphalon.physics.scale import by_median, student_95
 
 Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -62,7 +64,7 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
     keep = np.ones(len(values), dtype=bool)
     if len(values) >= 3:
         middle = float(np.median(values))
-        spread = max(random, 1.4826 * float(np.median(np.abs(values - middle))))
+        spread = max(random, by_median(values - middle))
         keep = np.abs(values - middle) <= STRANGE * spread
     good = values[keep]
     mean = float(good.mean())
@@ -123,9 +125,9 @@ def _rough_crossing(values: Array, bulge: Array, known: float) -> tuple[float, b
     """Where running medians change sign for the first time, and whether they do so again."""
     order = np.argsort(values, kind="stable")
     x, y = values[order], bulge[order]
-    smooth = np.array([np.median(y[max(k - 1, 0) : k + 2]) for k in range(len(y))])
+    smooth = ndimage.median_filter(y, 3, mode="nearest")
     smooth[0], smooth[-1] = np.median(y[:2]), np.median(y[-2:])
-    noise = max(known, 1.4826 * float(np.median(np.abs(y - smooth))))
+    noise = max(known, by_median(y - smooth))
     slope = np.polyfit(x - x.mean(), y, 1)[0] * float(np.ptp(x))
     if slope > 4 * noise:
         raise NoAnswer(NoAnswer.RISING)
@@ -169,11 +171,9 @@ def _local_fit(
         freedom = len(x) - order - 1
         if freedom < 1 or len(np.unique(x)) <= order:
             return None
-        columns = np.vander(x, order + 1)
-        cover = np.linalg.pinv(columns.T @ columns)
-        curve = cover @ (columns.T @ y)
-        miss = y - columns @ curve
-        robust = max(1.4826 * float(np.median(np.abs(miss))) * math.sqrt(len(x) / freedom), known)
+        curve, cover = np.polyfit(x, y, order, cov="unscaled")
+        miss = y - np.polyval(curve, x)
+        robust = max(by_median(miss) * math.sqrt(len(x) / freedom), known)
         strange = np.abs(miss) > STRANGE * robust
         if left == 0 or not strange.any() or strange.sum() > MOST_STRANGE * len(x):
             break
@@ -233,7 +233,7 @@ def _tent(values: Array, score: Array, inside: Mask, share: float, known: float)
     for left in reversed(range(ROUNDS)):
         used = order[keep[order]]
         x, y = values[used], score[used]
-        smooth = np.convolve(np.pad(y, 1, mode="edge"), np.ones(3) / 3, mode="valid")
+        smooth = ndimage.uniform_filter1d(y, 3, mode="nearest")
         level = y.min() + share * (np.sort(smooth)[-2] - y.min())
         low = high = int(np.argmax(smooth))
         while low > 0 and smooth[low] >= level:
@@ -255,9 +255,7 @@ def _tent(values: Array, score: Array, inside: Mask, share: float, known: float)
         sums = np.sum(miss**2, axis=1)
         at = int(np.argmin(sums))
         freedom = max(len(x) - 4, 1)
-        robust = max(
-            1.4826 * float(np.median(np.abs(miss[at]))) * math.sqrt(len(x) / freedom), known
-        )
+        robust = max(by_median(miss[at]) * math.sqrt(len(x) / freedom), known)
         strange = np.abs(miss[at]) > STRANGE * robust
         if left == 0 or not strange.any() or strange.sum() > MOST_STRANGE * len(x):
             break
@@ -280,8 +278,8 @@ def _valley(values: Array, score: Array, step: float) -> float | None:
     y = np.array([score[values == v].mean() for v in x])
     if len(x) < 7:
         return None
-    smooth = np.convolve(np.pad(y, 1, mode="edge"), np.ones(3) / 3, mode="valid")
-    noise = max(1.4826 * float(np.median(np.abs(y - smooth))) * math.sqrt(1.5), 0.5 * step)
+    smooth = ndimage.uniform_filter1d(y, 3, mode="nearest")
+    noise = max(by_median(y - smooth) * math.sqrt(1.5), 0.5 * step)
     top = int(np.argmax(smooth))
     for other in range(len(x)):
         low, high = sorted((top, other))

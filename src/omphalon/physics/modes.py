@@ -10,6 +10,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import ndimage, signal
+from scipy.optimize import least_squares
 
 Array = NDArray[np.float64]
 
@@ -17,6 +19,7 @@ MOST_MODES = 4
 LEAST_SHARE = 0.015
 DAMPINGS = (0.004, 0.35)
 BROADEST = 0.3  # what is broader explains a slope, not a peak
+INSIDE = 1e-6  # of a bound: where a search may start
 SOFT = 3.0  # deviations beyond which a miss counts less
 EXPLAINED = 0.4  # mean square of the misses, in deviations, at which no further mode is asked for
 LOWEST_HZ = 10.0
@@ -181,48 +184,33 @@ class _Model:
 
 @dataclass(frozen=True)
 class _Solved:
+    """Parameters (p,), half the sum of soft squares, and the derivatives (m, p), each row by the
+    root of what its miss counts.
+    """
+
     parameters: Array
     cost: float
     jacobian: Array
 
 
-def _solve(model: _Model, start: Array, lower: Array, upper: Array, rounds: int = 50) -> _Solved:
-    """Levenberg and Marquardt (J. SIAM 11, 1963) within bounds, misses beyond SOFT counting less
-    (soft L1): 2c²(√(1 + (r/c)²) − 1).
-
-    Our own, since SciPy's takes longer to import than all the rest of a fit.
+def _solve(model: _Model, start: Array, lower: Array, upper: Array) -> _Solved:
+    """Least squares within bounds, misses beyond SOFT counting less (soft L1:
+    2c²(√(1 + (r/c)²) − 1)).
     """
-    x = np.clip(start, lower, upper)
-    miss, slopes = model.misses(x)
-    cost, damp = _soft(miss), 1e-2
-    for _ in range(rounds):
-        weight = 1 / np.sqrt(1 + (miss / SOFT) ** 2)
-        normal = slopes.T @ (weight[:, None] * slopes)
-        pull = slopes.T @ (weight * miss)
-        scale = np.diag(normal) + 1e-6 * float(np.diag(normal).max()) + 1e-12
-        before = cost
-        for _ in range(8):
-            step = np.linalg.solve(normal + damp * np.diag(scale), -pull)
-            tried = np.clip(x + np.clip(step, -0.5, 0.5), lower, upper)
-            new_miss, new_slopes = model.misses(tried)
-            new_cost = _soft(new_miss)
-            if new_cost < cost:
-                x, miss, slopes, cost, damp = (
-                    tried,
-                    new_miss,
-                    new_slopes,
-                    new_cost,
-                    max(damp * 0.2, 1e-6),
-                )
-                break
-            damp *= 5
-        if before - cost < 1e-5 * before + 1e-9:
-            break
-    return _Solved(x, cost, slopes / np.sqrt(np.sqrt(1 + (miss / SOFT) ** 2))[:, None])
-
-
-def _soft(miss: Array) -> float:
-    return float(np.sum(SOFT**2 * (np.sqrt(1 + (miss / SOFT) ** 2) - 1)))
+    found = least_squares(
+        lambda x: model.misses(x)[0],
+        np.clip(start, lower + INSIDE, upper - INSIDE),
+        jac=lambda x: model.misses(x)[1],
+        bounds=(lower, upper),
+        loss="soft_l1",
+        f_scale=SOFT,
+        ftol=1e-5,
+        xtol=1e-5,
+        max_nfev=50,
+    )
+    miss, slopes = model.misses(found.x)
+    counts = 1 / np.sqrt(1 + (miss / SOFT) ** 2)
+    return _Solved(found.x, float(found.cost), slopes * np.sqrt(counts)[:, None])
 
 
 def fit_modes(
@@ -306,7 +294,7 @@ def _guesses(model: _Model, before: Array, count: int, low: float, high: float) 
         return out
     old = count - 1
     miss = model.misses(before)[0] / model.weight
-    smooth = np.convolve(miss, np.ones(3) / 3, mode="same")
+    smooth = ndimage.uniform_filter1d(miss, 3, mode="constant")
     place = float(f[max(np.flatnonzero(inner), key=lambda k: smooth[k])])
     share = np.exp(before[2 * old : 3 * old])
     out.append(
@@ -326,21 +314,11 @@ def _guesses(model: _Model, before: Array, count: int, low: float, high: float) 
 
 
 def _prominent(f: Array, logged: Array, inner: NDArray[np.bool_]) -> list[int]:
-    """Local peaks of ln power, the most prominent first: by how far one must come down from each
-    towards higher ground.
-    """
-    smooth = np.convolve(np.pad(logged, 1, mode="edge"), np.array([0.25, 0.5, 0.25]), mode="valid")
-    found = []
-    for k in range(1, len(f) - 1):
-        if inner[k] and smooth[k] >= smooth[k - 1] and smooth[k] > smooth[k + 1]:
-            left = smooth[:k][::-1]
-            right = smooth[k + 1 :]
-            drops = [
-                smooth[k] - float(side[: int(np.argmax(side > smooth[k])) or len(side)].min())
-                for side in (left, right)
-            ]
-            found.append((min(drops), k))
-    return [k for _, k in sorted(found, reverse=True)]
+    """Local peaks of ln power (m,) at frequencies (m,), the most prominent first."""
+    smooth = ndimage.convolve1d(logged, [0.25, 0.5, 0.25], mode="nearest")
+    places, seen = signal.find_peaks(smooth, prominence=0.0)
+    order = np.argsort(-seen["prominences"], kind="stable")
+    return [int(k) for k in places[order] if inner[k]]
 
 
 def _told(model: _Model, best: tuple[float, _Solved, float], independent: float) -> ModeFit:

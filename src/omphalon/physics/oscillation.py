@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtrit
 
+from omphalon.physics.scale import by_median
+
 Array = NDArray[np.float64]
 
 MEDIAN = float(
@@ -80,7 +82,7 @@ def noise_level(time_s: Array, temperature_c: Array) -> float:
     off = (y[:-4] - 4 * y[1:-3] + 6 * y[2:-2] - 4 * y[3:-1] + y[4:]) / np.sqrt(70.0)
     steep = np.abs(y[4:] - y[:-4]) / np.maximum(time_s[4:] - time_s[:-4], 1e-9)
     off = off[steep <= np.quantile(steep, 0.4)]
-    return float(np.median(np.abs(off)) / 0.6745)
+    return by_median(off)
 
 
 def quantum(temperature_c: Array) -> float:

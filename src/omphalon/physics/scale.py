@@ -15,7 +15,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
+from scipy.special import ndtri, stdtrit
 
 Array = NDArray[np.float64]
 
@@ -64,6 +64,15 @@ class Line:
 
     scale: Estimate
     offsets: tuple[Estimate, ...]
+
+
+def by_median(misses: Array) -> float:
+    """The deviation of misses (n,) from zero, of which a minority may be wild: 1.4826 × the median
+    of their size (Hampel, J. Am. Stat. Assoc. 69, 1974, p. 388).
+
+    `scipy.stats` has it too, and takes 1.1 s to import where a whole fit takes 0.6 s.
+    """
+    return float(np.median(np.abs(misses))) / float(ndtri(0.75))
 
 
 def student_95(freedom: float) -> float:
@@ -277,10 +286,8 @@ def falls_with(speed: Array, ratio: Array, deviation: Array) -> tuple[float, boo
 
     Weighted least squares of ratio (n,) on speed (n,), each with its deviation (n,).
     """
-    weight = 1 / deviation**2
-    centre = float(np.sum(weight * speed) / weight.sum())
-    spread = float(np.sum(weight * (speed - centre) ** 2))
-    if spread <= 0:
+    if np.ptp(speed) == 0:
         return 0.0, False
-    slope = float(np.sum(weight * (speed - centre) * ratio)) / spread
-    return -slope * float(np.ptp(speed)), slope < -NORMAL_95 / math.sqrt(spread)
+    line, cover = np.polyfit(speed, ratio, 1, w=1 / deviation, cov="unscaled")
+    slope = float(line[0])
+    return -slope * float(np.ptp(speed)), slope < -NORMAL_95 * math.sqrt(cover[0, 0])

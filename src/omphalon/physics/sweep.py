@@ -9,16 +9,17 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import fft, ndimage, signal
 
 from omphalon.physics.modes import Response
 
 Array = NDArray[np.float64]
 
 RATE_HZ = 512.0  # all work is done at this rate
-FAST_HZ = 1500.0
 WINDOW_S = 1.0
 HOP_S = 0.1
 LOW_HZ, HIGH_HZ = 4.0, 200.0
+LINE_BINS, LINE_TIMES = 41, 5.0  # a line stands out so many times of the median of so many bins
 BEFORE_S, AFTER_S = 1.2, 2.6  # of the sweep's passing: what belongs to it at one frequency
 LEAST_SPAN_HZ = 18.0
 SURE_SPAN_HZ = 90.0
@@ -60,45 +61,28 @@ class Spectra:
 
 
 def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = True) -> Array:
-    """Values (n,) at uneven times, band-limited and put on even steps of RATE_HZ: interpolation,
-    then the FFT's own bins; steady lines cut where asked for (taps at even intervals look like
-    lines themselves)."""
-    every = int(rate_hz / FAST_HZ)
-    if (
-        every > 1
-        # a fast sensor's neighbours are averaged first; what that takes from high frequencies is
-        # given
-        # back below
-    ):
-        used = len(time_s) // every * every
-        time_s, values = (
-            np.asarray(sum(a[n:used:every] for n in range(every))) / every for a in (time_s, values)
-        )
-        rate_hz /= every
+    """Values at uneven times, band-limited and put on even steps of RATE_HZ.
+
+    Parameters
+    ----------
+    time_s, values : (n,)
+    rate_hz
+        About how many a second there are.
+    without_lines
+        Whether steady lines (hum) are cut out of the spectrum on the way; taps at even intervals
+        look like lines themselves.
+
+    Returns
+    -------
+    (m,)
+    """
     count = int((time_s[-1] - time_s[0]) * rate_hz) + 1
-    at = time_s[0] + np.arange(count) / rate_hz
-    even = np.interp(at, time_s, values)
-    even -= even.mean()
-    spectrum = np.fft.rfft(even, _smooth_size(count))
-    size = _smooth_size(count)
+    even = np.interp(time_s[0] + np.arange(count) / rate_hz, time_s, values)
+    size = fft.next_fast_len(count, real=True)
     less = max(int(size * RATE_HZ / rate_hz) // 2 * 2, 16)
-    spectrum = spectrum[: less // 2 + 1]
+    spectrum = fft.rfft(even - even.mean(), size)[: less // 2 + 1]
     spectrum = _without_lines(spectrum) if without_lines else spectrum
-    if every > 1:
-        spectrum = spectrum / np.sinc(np.arange(len(spectrum)) / size)
-    return np.asarray(np.fft.irfft(spectrum, less)[: int(count * less / size)] * (less / size))
-
-
-def _smooth_size(count: int) -> int:
-    """The next size of small factors, for which the FFT is fast."""
-    best = 1 << (count - 1).bit_length()
-    for three in (1, 3, 9):
-        for five in (1, 5, 25):
-            size = three * five
-            size <<= max((count - 1) // size, 0).bit_length()
-            if count <= size < best:
-                best = size
-    return best
+    return np.asarray(fft.irfft(spectrum, less)[: int(count * less / size)] * (less / size))
 
 
 def _without_lines(spectrum: NDArray[np.complex128]) -> NDArray[np.complex128]:
@@ -106,30 +90,19 @@ def _without_lines(spectrum: NDArray[np.complex128]) -> NDArray[np.complex128]:
     no such narrow line.
     """
     size = np.abs(spectrum)
-    wide = 41
-    count = len(size) // wide
-    block = np.sort(size[: count * wide].reshape(count, wide), axis=1)
-    level = np.interp(np.arange(len(size)), (np.arange(count) + 0.5) * wide, block[:, wide // 2])
-    tall = size > 5 * level
+    level = ndimage.median_filter(size, LINE_BINS)
+    tall = size > LINE_TIMES * level
     return np.where(tall, spectrum * (level / np.maximum(size, 1e-300)), spectrum)
 
 
 def spectra(values: Array, start_s: float) -> Spectra:
     """Power in Hann windows of WINDOW_S every HOP_S, LOW_HZ to HIGH_HZ."""
     width, hop = int(WINDOW_S * RATE_HZ), int(HOP_S * RATE_HZ)
-    frames = np.lib.stride_tricks.sliding_window_view(values, width)[::hop]
-    frequency = np.fft.rfftfreq(width, 1 / RATE_HZ)
-    inside = (frequency >= LOW_HZ) & (frequency <= HIGH_HZ)
-    window = np.hanning(width)
-    power = np.empty((int(inside.sum()), len(frames)))
-    for n in range(0, len(frames), 256):
-        power[:, n : n + 256] = (
-            np.abs(np.fft.rfft(frames[n : n + 256] * window, axis=1)[:, inside]) ** 2
-        ).T
-    time = start_s + (np.arange(len(frames)) * hop + width / 2) / RATE_HZ
-    return Spectra(
-        np.asarray(frequency[inside], dtype=np.float64), np.asarray(time, dtype=np.float64), power
+    frequency, time, power = signal.spectrogram(
+        values, RATE_HZ, window="hann", nperseg=width, noverlap=width - hop, detrend=False
     )
+    inside = (frequency >= LOW_HZ) & (frequency <= HIGH_HZ)
+    return Spectra(frequency[inside], start_s + time, power[inside])
 
 
 def follow(seen: Spectra) -> Ridge:

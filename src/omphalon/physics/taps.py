@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import signal
 
 from omphalon.physics.modes import Response
+from omphalon.physics.scale import by_median
 from omphalon.physics.sweep import RATE_HZ
 
 Array = NDArray[np.float64]
@@ -13,6 +15,7 @@ Array = NDArray[np.float64]
 SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is heard after it
 LOW_HZ, MOST_HZ = 8.0, 130.0
 FEWEST = 3
+TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and from the next
 
 
 class NoTaps(Exception):
@@ -66,16 +69,12 @@ def tapped(values: Array) -> tuple[Response, int]:
 
 
 def _starts(values: Array) -> list[int]:
-    """Where the size jumps: the peak of each burst that rises to 8 times the quiet between, at
-    least 0.5 s apart.
+    """Where the blows fall: peaks of the size that rise to TIMES_QUIET times the quiet between, and
+    to a share of the loudest, at least APART_S apart.
     """
-    quiet = 1.4826 * float(np.median(np.abs(values))) + 1e-300
-    block = int(0.02 * RATE_HZ)
     loud = np.abs(values)
-    level = np.array([loud[k : k + block].max() for k in range(0, len(loud) - block, block)])
-    threshold = max(8 * quiet, 0.15 * float(np.quantile(level, 0.995)))
-    found: list[int] = []
-    for k in np.flatnonzero(level > threshold):
-        if not found or (k - found[-1]) * block > 0.5 * RATE_HZ:
-            found.append(int(k))
-    return [k * block + int(np.argmax(loud[k * block : (k + 2) * block])) for k in found]
+    quiet = by_median(values) + 1e-300
+    block = int(0.02 * RATE_HZ)
+    level = loud[: len(loud) // block * block].reshape(-1, block).max(axis=1)
+    least = max(TIMES_QUIET * quiet, LOUD_SHARE * float(np.quantile(level, 0.995)))
+    return [int(k) for k in signal.find_peaks(loud, least, distance=int(APART_S * RATE_HZ))[0]]

@@ -16,6 +16,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import fft
 from scipy.linalg.blas import dtbsv
 from scipy.optimize import least_squares
 
@@ -111,10 +112,10 @@ TWO_MASSES = (*ONE_MASS, "second_s", "zero_ratio")
 
 def first_order(driven: Array, step_s: float, constant_s: float) -> Array:
     """Response (n + 1,) of 1/(1 + T s), starting at 0, to an input held over n cells: y' = a y + (1
-    − a) u.
+    − a) u. `scipy.signal.lfilter` is as fast, and takes 1.1 s to import, as long as a whole fit.
     """
     fade = float(np.exp(-step_s / constant_s))
-    bands = np.empty((2, len(driven)))
+    bands = np.empty((2, len(driven)), order="F")
     bands[0], bands[1] = 1.0, -fade
     return np.concatenate([[0.0], dtbsv(1, bands, (1.0 - fade) * driven, lower=1, diag=1)])
 
@@ -358,18 +359,14 @@ def _start(
 
 
 def _memory(residual: Array) -> float:
-    """How many neighbouring residuals say the same: 1 + 2 Σ autocorrelation, up to its first
-    negative value.
+    """How many neighbouring residuals (n,) say the same: 1 + 2 Σ autocorrelation, up to its first
+    negative value. By the FFT, as `scipy.signal.correlate` does it, which takes 1.1 s to import.
     """
     r = residual - residual.mean()
-    power = float(r @ r)
-    total = 1.0
-    for lag in range(1, min(len(r) // 4, 400)):
-        rho = float(r[lag:] @ r[:-lag]) / max(power, 1e-12)
-        if rho <= 0:
-            break
-        total += 2 * rho
-    return total
+    alike = fft.irfft(np.abs(fft.rfft(r, 2 * len(r))) ** 2)[: max(len(r) // 4, 1)]
+    alike = alike / max(float(alike[0]), 1e-12)
+    first = int(np.argmax(alike <= 0)) or len(alike)
+    return 1.0 + 2 * float(alike[1:first].sum())
 
 
 def _answer(

@@ -11,6 +11,7 @@ from omphalon.physics import oscillation, record, thermal
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.record import Record
+from omphalon.physics.scale import by_median
 from omphalon.physics.thermal import ThermalFit
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
@@ -143,7 +144,7 @@ def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddit
     miss = np.abs(fit.fitted_c - np.concatenate([t.temperature_c for t in tests]))
     off_target = np.abs(np.concatenate([t.temperature_c - t.target_c for t in tests]))
     near = off_target <= tests[0].near_c + SPIKE_NEAR_C
-    limit = max(SPIKE_SCATTERS * 1.4826 * float(np.nanmedian(miss[near])), SPIKE_C)
+    limit = max(SPIKE_SCATTERS * by_median(miss[near & np.isfinite(miss)]), SPIKE_C)
     off = near & (miss > limit)
     if not 0 < off.sum() <= MOST_SPIKES * len(off):
         return fit, []
