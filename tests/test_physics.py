@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 
 from omphalon.physics import choice, loop, oscillation, record, thermal
-from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.aims import AIMS
+from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
 from omphalon.standin.heater import Heater
 from omphalon.standin.loop import run_loop

@@ -239,9 +239,7 @@ def as_json(answer: Finding | Plan, plain: bool = False) -> str:
 
     from omphalon import __version__
 
-    return json.dumps(
-        answer.document(__version__), ensure_ascii=plain, indent=1, allow_nan=False
-    )
+    return json.dumps(answer.document(__version__), ensure_ascii=plain, indent=1, allow_nan=False)
 
 
 def _unusual() -> list[Any]:

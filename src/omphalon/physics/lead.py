@@ -9,7 +9,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-
 from scipy import ndimage
 
 from omphalon.physics.scale import by_median, student_95

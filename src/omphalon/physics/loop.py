@@ -155,6 +155,42 @@ class _Bank:
         self.now += 1
 
 
+class _Controller:
+    """The loop's own arithmetic, a lane for each model and set of gains; in place, for speed."""
+
+    def __init__(self, gains: Array, rise: Array, goal: Array, loop: Loop, step_s: float) -> None:
+        self.kp, self.ki, self.kd = (
+            np.asarray(gains, dtype=np.float64)[None, :, i] for i in range(3)
+        )
+        self.goal, self.loop, self.step_s = goal, loop, step_s
+        self.blend = 1.0 - float(np.exp(-step_s / loop.filter_s))
+        self.integral, self.slope = np.zeros(rise.shape), np.zeros(rise.shape)
+        self.before = rise.copy()
+
+    def power(self, reading: Array) -> Array:
+        """The power until the next step, from the rise read now; overwrites `reading`."""
+        loop, goal = self.loop, self.goal
+        if loop.quantum_c > 0:
+            reading -= goal  # a display's steps are counted from 0 °C, and targets lie on them
+            reading *= 1 / loop.quantum_c
+            np.rint(reading, out=reading)
+            reading *= loop.quantum_c
+            reading += goal
+        error = goal - reading
+        self.slope *= 1 - self.blend
+        self.slope += (reading - self.before) * (self.blend / self.step_s)
+        self.before = reading
+        self.integral += self.ki * self.step_s * error
+        np.maximum(self.integral, 0.0, out=self.integral)
+        np.minimum(self.integral, loop.limit, out=self.integral)
+        power = self.kp * error
+        power += self.integral
+        power -= self.kd * self.slope
+        np.maximum(power, 0.0, out=power)
+        np.minimum(power, loop.limit, out=power)
+        return np.asarray(power)
+
+
 @dataclass(frozen=True)
 class Risen:
     """Where a heat-up ends: time it took, the three states and the powers still under way, a column
@@ -200,44 +236,20 @@ def run_loop(
     sooner = (
         step - loop.period_s
     ) / 2  # a coarser step holds the power longer, as a dead time would
-    kp, ki, kd = (np.asarray(gains, dtype=np.float64)[None, :, i] for i in range(3))
-    bank = _Bank(models, kp.shape[1], step, sooner)
+    bank = _Bank(models, len(gains), step, sooner)
     risen = start or heat_up(models, loop, step)
     takeover, climb = risen.takeover_s, risen.climb
     bank.begin(risen)
     goal = np.array([loop.target_c - m.ambient_c for m in models])[:, None]
     hold, total = round(1.5 * loop.unit_s / step), round(2.5 * loop.unit_s / step)
     noise = loop.noise_c * np.random.default_rng(20).standard_normal((total, len(models), 1))
-    blend = 1.0 - float(np.exp(-step / loop.filter_s))
-    shape = bank.shape
-    integral, slope = np.zeros(shape), np.zeros(shape)
-    before = bank.rise.copy()
-    offs = np.empty((total, *shape), dtype=np.float32)
-    ki_step, limit = ki * step, loop.limit
-    last, chatter = np.full(shape, limit), np.zeros(shape)
+    controller = _Controller(gains, bank.rise, goal, loop, step)
+    offs = np.empty((total, *bank.shape), dtype=np.float32)
+    last, chatter = np.full(bank.shape, loop.limit), np.zeros(bank.shape)
     for tick in range(total):
         if tick == hold:
             bank.extra = np.full((len(models), 1), loop.fan_extra) if fan is None else fan[:, None]
-        reading = bank.rise + noise[tick]
-        if loop.quantum_c > 0:
-            reading -= goal  # a display's steps are counted from 0 °C, and targets lie on them
-            reading *= 1 / loop.quantum_c
-            np.rint(reading, out=reading)
-            reading *= loop.quantum_c
-            reading += goal
-        error = goal - reading
-        change = (reading - before) * (blend / step)
-        slope *= 1 - blend
-        slope += change
-        before = reading
-        integral += ki_step * error
-        np.maximum(integral, 0.0, out=integral)
-        np.minimum(integral, limit, out=integral)
-        power = kp * error
-        power += integral
-        power -= kd * slope
-        np.maximum(power, 0.0, out=power)
-        np.minimum(power, limit, out=power)
+        power = controller.power(bank.rise + noise[tick])
         if tick < hold:
             change = power - last
             np.abs(change, out=change)

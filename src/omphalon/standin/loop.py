@@ -73,6 +73,68 @@ def heat_up(
     return ready, taken
 
 
+class Controller:
+    """The loop of the module's docstring, a lane for each heater and set of gains."""
+
+    def __init__(self, gains: np.ndarray, reading: np.ndarray, target_c: float, limit: float):
+        self.kp, self.ki, self.kd = (np.asarray(gains, float)[None, :, i] for i in range(3))
+        self.target_c, self.limit, self.before = target_c, limit, reading
+        self.integral, self.slope = np.zeros(reading.shape), np.zeros(reading.shape)
+        self.blend = 1.0 - np.exp(-CONTROL_S / FILTER_S)
+
+    def power(self, reading: np.ndarray) -> np.ndarray:
+        """The power until the next reading."""
+        error = self.target_c - reading
+        self.slope += self.blend * ((reading - self.before) / CONTROL_S - self.slope)
+        self.before = reading
+        self.integral = np.clip(self.integral + self.ki * error * CONTROL_S, 0, self.limit)
+        power = np.clip(self.kp * error + self.integral - self.kd * self.slope, 0, self.limit)
+        far = np.abs(error) > BAND_C
+        if far.any():
+            self.integral = np.where(far, 0.0, self.integral)
+            power = np.where(error > BAND_C, self.limit, np.where(error < -BAND_C, 0.0, power))
+        return power
+
+
+class Tally:
+    """What is read off the lanes while they run: `hold` ticks with the fan off, then with it on."""
+
+    def __init__(self, shape: tuple[int, ...], hold: int, unit_s: float) -> None:
+        self.hold, self.unit_s = hold, unit_s
+        self.overshoot, self.dip = np.zeros(shape), np.zeros(shape)
+        self.errors = [np.zeros(shape), np.zeros(shape)]
+        self.high, self.low = np.full(shape, -np.inf), np.full(shape, np.inf)
+        self.arrival = np.full(shape, np.nan)
+
+    def add(self, tick: int, off: np.ndarray) -> None:
+        """Count one tick, so far off the target."""
+        self.errors[tick >= self.hold] += np.abs(off) * CONTROL_S / self.unit_s
+        if tick >= self.hold:
+            np.maximum(self.dip, np.abs(off), out=self.dip)
+            return
+        np.maximum(self.overshoot, off, out=self.overshoot)
+        arrived = np.isnan(self.arrival) & (off > -1.0)
+        self.arrival[arrived] = (tick + 1) * CONTROL_S
+        if tick >= self.hold * 2 // 3:
+            np.maximum(self.high, off, out=self.high)
+            np.minimum(self.low, off, out=self.low)
+
+    def run(self, taken: np.ndarray, traces: list[np.ndarray]) -> Run:
+        """The whole, with what the heat-up had taken."""
+        late = np.where(np.isnan(self.arrival), self.hold * CONTROL_S, self.arrival)
+        return Run(
+            overshoot_c=self.overshoot,
+            dip_c=self.dip,
+            hold_error_c=self.errors[0],
+            fan_error_c=self.errors[1],
+            ripple_c=self.high - self.low,
+            arrival_s=late + taken[:, None],
+            worst_hold_c=np.maximum(self.high, -self.low),
+            trace_c=np.array(traces),
+            unit_s=self.unit_s,
+        )
+
+
 def run_loop(
     heaters: list[Heater],
     gains: np.ndarray,
@@ -86,61 +148,24 @@ def run_loop(
 ) -> Run:
     """Every heater under every row of `gains` (kp, ki, kd for power 0…1)."""
     unit_s, step_s = (300.0, step_s or 0.1) if bed else (60.0, step_s or 0.05)
-    kp, ki, kd = (np.asarray(gains, float)[None, :, i] for i in range(3))
-    lanes, taken = heat_up(heaters, kp.shape[1], target_c, limit, step_s)
+    lanes, taken = heat_up(heaters, len(gains), target_c, limit, step_s)
     random = np.random.default_rng(seed)
     noise = np.array([h.noise_c for h in heaters])[:, None]
     quantum = np.array([h.quantum_c for h in heaters])[:, None]
-    shape, each = lanes.shape, round(CONTROL_S / step_s)
-    integral = np.zeros(shape)
-    before = quantised(lanes.sensor, quantum)
-    slope = np.zeros(shape)
-    blend = 1.0 - np.exp(-CONTROL_S / FILTER_S)
     hold, after = round(1.5 * unit_s / CONTROL_S), round(unit_s / CONTROL_S)
-    overshoot, dip = np.zeros(shape), np.zeros(shape)
-    errors = [np.zeros(shape), np.zeros(shape)]
-    high, low = np.full(shape, -np.inf), np.full(shape, np.inf)
-    arrival = np.full(shape, np.nan)
+    controller = Controller(gains, quantised(lanes.sensor, quantum), target_c, limit)
+    tally = Tally(lanes.shape, hold, unit_s)
     traces = []
     for tick in range(hold + after):
         lanes.fan = tick >= hold
-        reading = quantised(lanes.sensor + noise * random.normal(size=(shape[0], 1)), quantum)
-        error = target_c - reading
-        slope += blend * ((reading - before) / CONTROL_S - slope)
-        before = reading
-        integral = np.clip(integral + ki * error * CONTROL_S, 0, limit)
-        power = np.clip(kp * error + integral - kd * slope, 0, limit)
-        far = np.abs(error) > BAND_C
-        if far.any():
-            integral = np.where(far, 0.0, integral)
-            power = np.where(error > BAND_C, limit, np.where(error < -BAND_C, 0.0, power))
-        for _ in range(each):
+        jitter = noise * random.normal(size=(len(heaters), 1))
+        power = controller.power(quantised(lanes.sensor + jitter, quantum))
+        for _ in range(round(CONTROL_S / step_s)):
             lanes.advance(power)
-        off = lanes.sensor - target_c
-        errors[tick >= hold] += np.abs(off) * CONTROL_S / unit_s
-        if tick < hold:
-            np.maximum(overshoot, off, out=overshoot)
-            arrived = np.isnan(arrival) & (off > -1.0)
-            arrival[arrived] = (tick + 1) * CONTROL_S
-            if tick >= hold * 2 // 3:
-                np.maximum(high, off, out=high)
-                np.minimum(low, off, out=low)
-        else:
-            np.maximum(dip, np.abs(off), out=dip)
+        tally.add(tick, lanes.sensor - target_c)
         if trace:
             traces.append(lanes.sensor.copy())
-    arrival = np.where(np.isnan(arrival), hold * CONTROL_S, arrival) + taken[:, None]
-    return Run(
-        overshoot,
-        dip,
-        errors[0],
-        errors[1],
-        high - low,
-        arrival,
-        np.maximum(high, -low),
-        np.array(traces),
-        unit_s,
-    )
+    return tally.run(taken, traces)
 
 
 def day_score(

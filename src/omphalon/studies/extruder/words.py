@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from omphalon.finding import Finding, Shown, digits
@@ -45,44 +47,14 @@ def extruder_finding(
     kind = "extruder-check" if checking else "extruder-fit"
     if isinstance(fit, Retest):
         return retest_finding(kind, _with_remedy(fit), REFUSALS, ODDITIES, noted(readings))
-    asked, fed, keeps = (
-        fit.runs.asked_mm[fit.keep],
-        fit.runs.fed_mm[fit.keep],
-        fit.verdict == "keep",
-    )
-    offset, half = fit.offset, fit.half_width
-    evidence = {
-        "ratio": fit.scale.value,
-        "ratio_spread": fit.scale.half_width,
-        "runs": fit.used,
-        "expected_mm": float(asked.mean()),
-        "fed_mm": float(fed.mean()),
-        "reading_deviation_mm": fit.scale.deviation,
-        "offset_mm": None if offset is None else offset.value,
-        "offset_spread_mm": None if offset is None else offset.half_width,
-        "left_out": [r.where for r, k in zip(fit.runs.rows, fit.keep, strict=True) if not k],
-    }
-    if question.parts is not None:
-        evidence["theory_steps_per_mm"] = question.parts.steps_per_mm
-    head = (
-        Shown("extruder", ("present", "new", "", "")),
-        Shown(
-            "steps per mm",
-            (
-                f"{question.steps:g}",
-                digits(fit.steps, half),
-                "± " + digits(half, least=2),
-                "per mm",
-            ),
-        ),
-    )
+    keeps, half = fit.verdict == "keep", fit.half_width
     return Finding(
         kind=kind,
         verdict=fit.verdict,
         because=_because(fit, question.steps),
         settings={} if checking else {"steps_per_mm": fit.steps},
         spread={} if checking else {"steps_per_mm": half},
-        evidence=evidence,
+        evidence=_evidence(fit, question),
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=()
         if keeps or checking
@@ -90,9 +62,35 @@ def extruder_finding(
             dialect, "steps", f"E steps per mm {fit.steps:.4f}", axis="E", steps=fit.steps
         ),
         next=_next(fit, checking),
-        headline=() if checking else head,
+        headline=() if checking else _headline(fit, question),
         table=_table(fit),
         picture=_picture(fit),
+    )
+
+
+def _evidence(fit: ExtruderFit, question: ExtruderQuestion) -> dict[str, Any]:
+    offset = fit.offset
+    evidence = {
+        "ratio": fit.scale.value,
+        "ratio_spread": fit.scale.half_width,
+        "runs": fit.used,
+        "expected_mm": float(fit.runs.asked_mm[fit.keep].mean()),
+        "fed_mm": float(fit.runs.fed_mm[fit.keep].mean()),
+        "reading_deviation_mm": fit.scale.deviation,
+        "offset_mm": None if offset is None else offset.value,
+        "offset_spread_mm": None if offset is None else offset.half_width,
+        "left_out": [r.where for r, k in zip(fit.runs.rows, fit.keep, strict=True) if not k],
+    }
+    if question.parts is not None:
+        evidence["theory_steps_per_mm"] = question.parts.steps_per_mm
+    return evidence
+
+
+def _headline(fit: ExtruderFit, question: ExtruderQuestion) -> tuple[Shown, ...]:
+    new, half = digits(fit.steps, fit.half_width), digits(fit.half_width, least=2)
+    return (
+        Shown("extruder", ("present", "new", "", "")),
+        Shown("steps per mm", (f"{question.steps:g}", new, f"± {half}", "per mm")),
     )
 
 

@@ -54,18 +54,6 @@ def flow_finding(
             kind, Retest(fit.reason, facts, fit.oddities), REFUSALS, ODDITIES, noted(readings)
         )
     keeps, half, mean = fit.verdict == "keep", fit.half_width, fit.mean
-    head = (
-        Shown("flow", ("present", "new", "", "")),
-        Shown(
-            "multiplier",
-            (
-                f"{question.flow:g}",
-                digits(fit.flow, half),
-                "± " + digits(half, least=2),
-                "1 is 100 %",
-            ),
-        ),
-    )
     return Finding(
         kind=kind,
         verdict=fit.verdict,
@@ -89,7 +77,7 @@ def flow_finding(
             flow=fit.flow,
         ),
         next=_next(fit, question, checking),
-        headline=() if checking else head,
+        headline=() if checking else _headline(fit, question),
         table=_table(fit, question),
         picture=RepeatsPicture(
             values_mm=fit.walls.values_mm,
@@ -99,6 +87,14 @@ def flow_finding(
             half_width_mm=mean.half_width,
             goal_mm=question.expected_mm,
         ),
+    )
+
+
+def _headline(fit: FlowFit, question: FlowQuestion) -> tuple[Shown, ...]:
+    new, half = digits(fit.flow, fit.half_width), digits(fit.half_width, least=2)
+    return (
+        Shown("flow", ("present", "new", "", "")),
+        Shown("multiplier", (f"{question.flow:g}", new, f"± {half}", "1 is 100 %")),
     )
 
 

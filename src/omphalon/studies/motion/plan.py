@@ -43,6 +43,30 @@ def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
     UsageError
         If the levels or the travel make no sense, or no line sets the acceleration.
     """
+    _refuse_senseless(asked)
+    start, stop, step = asked.levels
+    values, unit = levels(start, stop, step), UNITS[asked.quantity]
+    set_lines, last = _setting_lines(asked, values, dialect)
+    put_back = () if asked.limit is None else _limit_lines(asked, asked.limit, dialect)
+    run = DryRun(
+        axis=asked.axis,
+        low_mm=asked.travel_mm[0],
+        high_mm=asked.travel_mm[1],
+        levels=values,
+        set_lines=set_lines,
+        first_lines=_limit_lines(asked, ABOVE * stop, dialect),
+        last_lines=(*last, *put_back),
+    )
+    return Plan(
+        "motion-plan",
+        f"Dry run of axis {asked.axis}: {start:g} to {stop:g} {unit}",
+        _steps(asked, run),
+        next=f"omphalon motion fit READINGS.csv --axis {asked.axis}",
+        settings={"levels": list(values), "axis": asked.axis},
+    ), run
+
+
+def _refuse_senseless(asked: DryRunAsked) -> None:
     start, stop, step = asked.levels
     told = f"{start:g}:{stop:g}:{step:g}"
     if not 0 < start < stop or step <= 0:
@@ -60,55 +84,35 @@ def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
             f"a travel of {high - low:g} mm: too short",
             f"give --travel LOW:HIGH, {SHORTEST_MM:g} mm or more",
         )
-    values, unit = levels(start, stop, step), UNITS[asked.quantity]
-    set_lines, last = _setting_lines(asked, values, dialect)
-    run = DryRun(
-        axis=asked.axis,
-        low_mm=low,
-        high_mm=high,
-        levels=values,
-        set_lines=set_lines,
-        first_lines=_limit_lines(asked, ABOVE * stop, dialect),
-        last_lines=(
-            *last,
-            *(() if asked.limit is None else _limit_lines(asked, asked.limit, dialect)),
-        ),
-    )
-    reached = _reached(asked, high - low)
-    lifted = bool(run.first_lines)
-    steps = (
-        "Nothing is heated or fed. Take prints and tools off the bed; keep a hand at the switch.",
+
+
+def _steps(asked: DryRunAsked, run: DryRun) -> tuple[str, ...]:
+    """What to do, in order."""
+    axis, low, high = asked.axis, run.low_mm, run.high_mm
+    limits = (
         "The file lifts the controller's own limit for the run and puts it back at its end."
-        if lifted
-        else f"The controller's own limits cap a run unseen: note the limits of axis {asked.axis} "
-        f"down, raise them above {stop:g} {unit} "
-        "before the run, and put them back after it.",
-        f"Put a mark, or a dial gauge, where axis {asked.axis} stands at {low:g} mm.",
-        f"Run the file. {plural(len(values), 'level')}, each {run.strokes} strokes over {low:g} "
-        f"to {high:g} mm, then a slow "
-        "return to the mark and a rest. Note pass or fail of each level; stop at the second "
-        "failure.",
-        *reached,
-        *(
-            (
-                "The acceleration of the last level stays in force until it is set again: give "
-                "the present one with --present N, and the "
-                "file sets it at its end.",
-            )
-            if set_lines and asked.present is None
-            else ()
-        ),
+        if run.first_lines
+        else f"The controller's own limits cap a run unseen: note the limits of axis {axis} down, "
+        f"raise them above {asked.levels[1]:g} {UNITS[asked.quantity]} before the run, and put "
+        "them back after it."
+    )
+    stays = (
+        "The acceleration of the last level stays in force until it is set again: give the present "
+        "one with --present N, and the file sets it at its end."
+    )
+    return (
+        "Nothing is heated or fed. Take prints and tools off the bed; keep a hand at the switch.",
+        limits,
+        f"Put a mark, or a dial gauge, where axis {axis} stands at {low:g} mm.",
+        f"Run the file. {plural(len(run.levels), 'level')}, each {run.strokes} strokes over "
+        f"{low:g} to {high:g} mm, then a slow return to the mark and a rest. Note pass or fail of "
+        "each level; stop at the second failure.",
+        *_reached(asked, high - low),
+        *([stays] if run.set_lines and asked.present is None else ()),
         "Run it two or three times: repeats give the failure curve, not just the last good level.",
         f"Write a file with the columns axis, {asked.quantity}, result (omphalon motion fit "
         "--template FILE makes an empty one).",
     )
-    return Plan(
-        "motion-plan",
-        f"Dry run of axis {asked.axis}: {start:g} to {stop:g} {unit}",
-        steps,
-        next=f"omphalon motion fit READINGS.csv --axis {asked.axis}",
-        settings={"levels": list(values), "axis": asked.axis},
-    ), run
 
 
 def _setting_lines(

@@ -9,7 +9,7 @@ from omphalon.picture import LimitPicture
 from omphalon.recording import Readings
 from omphalon.studies.answer import Retest
 from omphalon.studies.motion.check import MotionCheck
-from omphalon.studies.motion.fit import MotionFit
+from omphalon.studies.motion.fit import Limit, MotionFit
 from omphalon.studies.wording import noted, plural, retest_finding, warned
 
 REFUSALS = {
@@ -36,66 +36,62 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
         return retest_finding("motion-fit", fit, REFUSALS, ODDITIES, noted(readings))
     settings: dict[str, dict[str, float]] = {}
     evidence: dict[str, Any] = {"margin": fit.margin}
-    head, rows = [Shown("limits", ("setting", "highest pass", "lowest fail"))], []
     for one in fit.limits:
-        axis, quantity, unit, name = (
-            one.tried.axis,
-            one.tried.quantity,
-            one.tried.unit,
-            f"{one.tried.axis} {one.tried.what}",
-        )
+        axis, quantity = one.tried.axis, one.tried.quantity
         settings.setdefault(axis, {})[quantity] = one.setting
         evidence.setdefault(axis, {})[quantity] = {
             "highest_pass": one.highest_pass,
             "lowest_fail": one.lowest_fail,
             "risk_level": one.risk_level,
         }
-        head.append(
-            Shown(
-                name, (f"{one.setting:.0f}", f"{one.highest_pass:g}", f"{one.lowest_fail:g} {unit}")
-            )
-        )
-        rows.append(
-            Shown(
-                name,
-                (
-                    f"{plural(len(one.tried.levels), 'run')}; "
-                    + (
-                        f"one in twenty fails at {one.risk_level:.0f} {unit}"
-                        if one.repeats
-                        else "one run a level: the highest that passed below the first failure"
-                    ),
-                ),
-            )
-        )
     return Finding(
         kind="motion-fit",
         verdict="change",
         because=f"the limit is set {fit.margin:.0%} below the level that can be trusted: heat, "
-        "dust and a heavy spool take their "
-        "share",
+        "dust and a heavy spool take their share",
         settings=settings,
         evidence=evidence,
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=tuple(
-            f"; {one.tried.axis} {one.tried.what} limit {one.setting:.0f} {one.tried.unit}"
-            for one in fit.limits
+            f"; {_name(one)} limit {one.setting:.0f} {one.tried.unit}" for one in fit.limits
         ),
         next="enter the values as the axes' limits in your controller; test again after a change "
         "of motor, current or belt",
-        headline=tuple(head),
-        table=tuple(rows),
-        picture=tuple(
-            LimitPicture(
-                title=f"Axis {one.tried.axis}: set to {one.setting:.0f} {one.tried.unit}",
-                unit=one.tried.unit,
-                levels=one.tried.levels,
-                passed=one.tried.passed,
-                trusted=one.risk_level,
-                setting=one.setting,
-            )
-            for one in fit.limits
+        headline=(
+            Shown("limits", ("setting", "highest pass", "lowest fail")),
+            *(_setting_row(one) for one in fit.limits),
         ),
+        table=tuple(_evidence_row(one) for one in fit.limits),
+        picture=tuple(_picture(one) for one in fit.limits),
+    )
+
+
+def _name(one: Limit) -> str:
+    return f"{one.tried.axis} {one.tried.what}"
+
+
+def _setting_row(one: Limit) -> Shown:
+    fail = f"{one.lowest_fail:g} {one.tried.unit}"
+    return Shown(_name(one), (f"{one.setting:.0f}", f"{one.highest_pass:g}", fail))
+
+
+def _evidence_row(one: Limit) -> Shown:
+    trusted = (
+        f"one in twenty fails at {one.risk_level:.0f} {one.tried.unit}"
+        if one.repeats
+        else "one run a level: the highest that passed below the first failure"
+    )
+    return Shown(_name(one), (f"{plural(len(one.tried.levels), 'run')}; {trusted}",))
+
+
+def _picture(one: Limit) -> LimitPicture:
+    return LimitPicture(
+        title=f"Axis {one.tried.axis}: set to {one.setting:.0f} {one.tried.unit}",
+        unit=one.tried.unit,
+        levels=one.tried.levels,
+        passed=one.tried.passed,
+        trusted=one.risk_level,
+        setting=one.setting,
     )
 
 

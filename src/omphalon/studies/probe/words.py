@@ -50,21 +50,6 @@ def probe_finding(
             kind, Retest(fit.reason, facts, fit.oddities), REFUSALS, ODDITIES, noted(readings)
         )
     keeps, mean, repeat = fit.verdict == "keep", fit.mean, fit.repeatability_mm
-    told = (
-        "–" if repeat is None else f"{repeat:.3f} mm over {len(fit.heights.triggers_mm)} triggers"
-    )
-    head = (
-        Shown("probe", ("present", "new", "", "")),
-        Shown(
-            "offset",
-            (
-                f"{question.offset_mm:.3f}",
-                f"{fit.offset_mm:.3f}",
-                f"± {fit.half_width_mm:.3f}",
-                "mm; more lifts the nozzle",
-            ),
-        ),
-    )
     return Finding(
         kind=kind,
         verdict=fit.verdict,
@@ -82,14 +67,8 @@ def probe_finding(
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=() if keeps or checking else (f"; nozzle-to-probe offset {fit.offset_mm:.3f} mm",),
         next=_next(fit, question, checking),
-        headline=() if checking else head,
-        table=(
-            Shown(
-                "drags", (f"{int(fit.keep.sum())} of {len(fit.keep)}, mean {mean.value:.3f} mm",)
-            ),
-            Shown("paper", (f"{question.paper_mm:g} mm",)),
-            Shown("probe repeats to", (told,)),
-        ),
+        headline=() if checking else _headline(fit, question),
+        table=_table(fit, question),
         picture=RepeatsPicture(
             values_mm=fit.heights.drags_mm,
             keep=fit.keep,
@@ -98,6 +77,27 @@ def probe_finding(
             half_width_mm=mean.half_width,
             goal_mm=question.paper_mm,
         ),
+    )
+
+
+def _headline(fit: ProbeFit, question: ProbeQuestion) -> tuple[Shown, ...]:
+    present, new, half = question.offset_mm, fit.offset_mm, fit.half_width_mm
+    unit = "mm; more lifts the nozzle"
+    return (
+        Shown("probe", ("present", "new", "", "")),
+        Shown("offset", (f"{present:.3f}", f"{new:.3f}", f"± {half:.3f}", unit)),
+    )
+
+
+def _table(fit: ProbeFit, question: ProbeQuestion) -> tuple[Shown, ...]:
+    used, repeat = int(fit.keep.sum()), fit.repeatability_mm
+    repeats = (
+        "–" if repeat is None else f"{repeat:.3f} mm over {len(fit.heights.triggers_mm)} triggers"
+    )
+    return (
+        Shown("drags", (f"{used} of {len(fit.keep)}, mean {fit.mean.value:.3f} mm",)),
+        Shown("paper", (f"{question.paper_mm:g} mm",)),
+        Shown("probe repeats to", (repeats,)),
     )
 
 

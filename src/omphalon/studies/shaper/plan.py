@@ -110,23 +110,12 @@ def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
         )
     whole = survey(job, figure.strokes(job))
     line = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
-    head = (
-        f"ringing print: walls with sharp steps, outer speed {job.fast_mm_s:g} mm/s, acceleration "
-        f"{job.acceleration_mm_s2:g} mm/s²"
-        + ("" if line else ": set it on the printer, no line here does"),
-        f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, line {job.width_mm:g} x "
-        f"{job.layer_mm:g} mm; {job.temp_c:g} °C, bed "
-        f"{job.bed_temp_c:g} °C",
-        "shapers off; ripples after the steps: sides along X (front, rear) tell Y, sides along Y "
-        "(left, right) tell X",
-        "measure over several ripples, away from the corner, and divide by their number",
-    )
     printed = TestPrint(
         "ringing",
         job,
         lambda: figure.strokes(job),
         figure.labels(job),
-        head,
+        _ringing_head(job, line is not None),
         lambda value: "",
         line,
         None,
@@ -135,20 +124,7 @@ def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     return Plan(
         "shaper-plan",
         f"Ringing print at {job.fast_mm_s:g} mm/s, for an axis without a sensor",
-        (
-            "Shapers off, pressure advance as it is. Put it where you print most.",
-            f"Print the file: about {whole.time_s / 60:.0f} min. "
-            + (
-                ""
-                if line
-                else f"Set the acceleration to {job.acceleration_mm_s2:g} mm/s² first: the "
-                "dialect has no line for it."
-            ),
-            "Look in side light for ripples after each step. Front and rear walls tell Y, left "
-            "and right walls tell X.",
-            "Measure over three to five ripples with the caliper and divide by their number, on "
-            "two walls for each axis.",
-        ),
+        _ringing_steps(job, whole.time_s, line is not None),
         (),
         "omphalon shaper fit --ripple-x MM --ripple-x MM --ripple-y MM --ripple-y MM --speed "
         f"{job.fast_mm_s:g}",
@@ -159,3 +135,32 @@ def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
         },
         picture=printed,
     ), printed
+
+
+def _ringing_head(job: Job, sets: bool) -> tuple[str, ...]:
+    """The comment that heads the print; `sets`: whether a line of it sets the acceleration."""
+    return (
+        f"ringing print: walls with sharp steps, outer speed {job.fast_mm_s:g} mm/s, acceleration "
+        f"{job.acceleration_mm_s2:g} mm/s²"
+        + ("" if sets else ": set it on the printer, no line here does"),
+        f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, line {job.width_mm:g} x "
+        f"{job.layer_mm:g} mm; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C",
+        "shapers off; ripples after the steps: sides along X (front, rear) tell Y, sides along Y "
+        "(left, right) tell X",
+        "measure over several ripples, away from the corner, and divide by their number",
+    )
+
+
+def _ringing_steps(job: Job, time_s: float, sets: bool) -> tuple[str, ...]:
+    by_hand = (
+        f" Set the acceleration to {job.acceleration_mm_s2:g} mm/s² first: the dialect has no line "
+        "for it."
+    )
+    return (
+        "Shapers off, pressure advance as it is. Put it where you print most.",
+        f"Print the file: about {time_s / 60:.0f} min." + ("" if sets else by_hand),
+        "Look in side light for ripples after each step. Front and rear walls tell Y, left and "
+        "right walls tell X.",
+        "Measure over three to five ripples with the caliper and divide by their number, on two "
+        "walls for each axis.",
+    )
