@@ -18,10 +18,10 @@ from plants import Plant, best_possible, draw, plants
 
 from omphalon.recording import TemperatureLog
 from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.oscillation import Log, oscillation_log
+from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.check import check_heater
+from omphalon.studies.heater.check_words import heater_check_finding
 from omphalon.studies.heater.question import CheckQuestion
-from omphalon.studies.heater.words import heater_check_finding
 
 FRESH = 30  # plants of each kind
 # what was done to the gains (kp, ki, kd), windup, noise in °C; and the signs that name it
@@ -44,7 +44,7 @@ def good_gains(plant: Plant) -> tuple[float, ...]:
     return settings["kp"], settings["ki"], settings["kd"]
 
 
-def run(plant: Plant, how: str | None, seed: int) -> Log:
+def run(plant: Plant, how: str | None, seed: int) -> HeaterLog:
     gains = np.array(good_gains(plant))
     factors, windup, noise, _ = SPOILED[how] if how else ((1.0, 1.0, 1.0), False, None, set())
     heater = plant.heater if noise is None else replace(plant.heater, noise_c=noise)
@@ -62,7 +62,7 @@ def run(plant: Plant, how: str | None, seed: int) -> Log:
     )
 
 
-def judged(plant: Plant, log: Log) -> tuple[str, list[str], dict[str, object]]:
+def judged(plant: Plant, log: HeaterLog) -> tuple[str, list[str], dict[str, object]]:
     recorded = TemperatureLog(
         plant.name,
         *(

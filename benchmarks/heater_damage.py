@@ -20,21 +20,21 @@ from heater_gains import fitted, stamped
 from plants import Plant, best_possible, plants
 
 from omphalon.standin.loop import day_score
-from omphalon.standin.oscillation import Log, as_csv, oscillation_log
+from omphalon.standin.oscillation import HeaterLog, as_csv, oscillation_log
 
 BENIGN = {"power-scale-guessed", "heater-guessed"}
 COLUMNS = ("time_s", "temperature_c", "power", "target_c")
 
 
-def logged(plant: Plant, **changes: object) -> Log:
+def logged(plant: Plant, **changes: object) -> HeaterLog:
     return oscillation_log(plant.heater, replace(plant.test, **changes))
 
 
-def rows(log: Log, keep: np.ndarray) -> Log:
-    return Log(*(list(np.array(getattr(log, c))[keep]) for c in COLUMNS))
+def rows(log: HeaterLog, keep: np.ndarray) -> HeaterLog:
+    return HeaterLog(*(list(np.array(getattr(log, c))[keep]) for c in COLUMNS))
 
 
-def changed(log: Log, **columns: np.ndarray) -> Log:
+def changed(log: HeaterLog, **columns: np.ndarray) -> HeaterLog:
     return replace(log, **{c: list(v) for c, v in columns.items()})
 
 
@@ -54,7 +54,7 @@ def restart(plant: Plant, random: np.random.Generator, clock: bool) -> str:
     )
     cut = int(0.8 * len(first.time_s))
     late = 0.0 if clock else first.time_s[cut - 1] + 25
-    both = Log(
+    both = HeaterLog(
         first.time_s[:cut] + [x + late for x in second.time_s],
         *(getattr(first, c)[:cut] + getattr(second, c) for c in COLUMNS[1:]),
     )

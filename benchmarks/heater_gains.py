@@ -21,9 +21,9 @@ from pathlib import Path
 import numpy as np
 from plants import Plant, best_possible, plants
 
-from omphalon.physics.loop import textbook
+from omphalon.physics.linear import textbook
 from omphalon.standin.loop import day_score
-from omphalon.standin.oscillation import Log, as_console, oscillation_log
+from omphalon.standin.oscillation import HeaterLog, as_console, oscillation_log
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class Row:
     document: dict[str, object]
 
 
-def stamped(log: Log, bed: bool) -> str:
+def stamped(log: HeaterLog, bed: bool) -> str:
     """The log as a console with a clock shows it."""
     times, lines = iter(log.time_s), []
     for line in as_console(log, bed):

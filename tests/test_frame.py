@@ -6,8 +6,10 @@ import numpy as np
 import pytest
 
 from omphalon.physics import sweep
-from omphalon.physics.impulses import SHAPERS, Limits, seconds, unshaped, variance_s2
-from omphalon.physics.modes import Mode, decays, fit_modes, follows, response_of
+from omphalon.physics.impulses import SHAPERS, seconds, variance_s2
+from omphalon.physics.modes import fit_modes
+from omphalon.physics.resonance import Mode, decays, follows, response_of
+from omphalon.physics.shaping import Limits, unshaped
 from omphalon.physics.taps import NoTaps, tapped
 from omphalon.standin.bead import Nozzle, beads, corner_speeds, ridden, runs
 from omphalon.standin.frame import Sensor, Sweep, Swing, chirp, sensed, sweep_log, swung

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from omphalon.standin.loop import day_score
-from omphalon.standin.oscillation import Log, Test, as_csv, oscillation_log
+from omphalon.standin.oscillation import HeaterLog, Test, as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
 
 BASE = {"target_c": 235.0, "cycles": 9, "fan_on": True, "seed": 21}
@@ -21,7 +21,7 @@ def logged(**changes):
 
 
 def without(log, rows):
-    return Log(*(list(np.delete(getattr(log, n), rows)) for n in NAMES))
+    return HeaterLog(*(list(np.delete(getattr(log, n), rows)) for n in NAMES))
 
 
 def with_temperature(change):
@@ -49,7 +49,7 @@ def hold_still():
 def start_anew(clock):
     first, second = logged(), logged(start_c=215.0, seed=4)
     late = 0.0 if clock else first.time_s[150] + 20
-    return Log(
+    return HeaterLog(
         first.time_s[:150] + [t + late for t in second.time_s],
         *(getattr(first, n)[:150] + getattr(second, n) for n in NAMES[1:]),
     )
@@ -60,7 +60,7 @@ def rising_cold():
     log = logged()
     t, y = np.array(log.time_s), np.array(log.temperature_c)
     more = np.arange(1, 60.0)
-    return Log(
+    return HeaterLog(
         [*t, *(t[-1] + more)],
         [*y, *(y[-1] + more)],
         [*log.power, *np.zeros(59)],

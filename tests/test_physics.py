@@ -3,10 +3,11 @@
 import numpy as np
 import pytest
 
-from omphalon.physics import choice, loop, oscillation, record, thermal
+from omphalon.physics import choice, linear, loop, oscillation, record, thermal
 from omphalon.physics.aims import AIMS
 from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
+from omphalon.physics.thermal_fit import fit_thermal
 from omphalon.standin.heater import Heater
 from omphalon.standin.loop import run_loop
 from omphalon.standin.oscillation import Test, oscillation_log
@@ -32,7 +33,7 @@ def test_first_order_filter_is_the_closed_form():
 
 @pytest.mark.parametrize("delay", [0.0, 0.4, 1.7, 12.0])
 def test_drive_averages_steps_exactly(delay):
-    driven = record.Drive(
+    driven = record.PowerSteps(
         np.array([0.0, 3.3, 7.9, 20.0]),
         np.array([1.0, 0.0, 0.5]),
         np.array([0.0, 3.3, 3.3, 9.35]),
@@ -52,25 +53,25 @@ def test_ultimate_gain_of_a_lag_with_dead_time():
     for _ in range(80):
         w = (low + high) / 2
         low, high = (w, high) if w * 4 + np.arctan(w * 100) < np.pi else (low, w)
-    gain, period = loop.ultimate_of(PLAIN, Loop(200.0, period_s=0.01))
+    gain, period = linear.ultimate_of(PLAIN, Loop(200.0, period_s=0.01))
     assert period == pytest.approx(2 * np.pi / w, rel=3e-3)
     assert gain == pytest.approx(np.hypot(1, w * 100) / 400, rel=3e-3)
 
 
 def test_textbook_is_the_published_table():
     """Tyreus and Luyben 1992 for Ku = 2.2, Tu = 6.3: kp 1, Ti 13.86, Td 1."""
-    gains = loop.textbook(2.2, 6.3)
+    gains = linear.textbook(2.2, 6.3)
     assert (gains.kp, gains.ki, gains.kd) == pytest.approx((1.0, 1 / 13.86, 1.0))
 
 
 def test_sensitivity_of_an_integrating_loop():
     """P control of a pure lag: S = (1+Ts)/(1+Ts+kK) never passes 1; far below it dead time hardly matters."""
     calm = ThermalModel(400.0, 100.0, 1e-6, 0.0, 20.0, 0.0, 180.0)
-    assert loop.sensitivity(calm, np.array([[0.01, 0.0, 0.0]]), TICKLESS)[0] == pytest.approx(
+    assert linear.sensitivity(calm, np.array([[0.01, 0.0, 0.0]]), TICKLESS)[0] == pytest.approx(
         1.0, abs=0.01
     )
-    gain, _ = loop.ultimate_of(PLAIN, Loop(200.0, period_s=0.01))
-    half = loop.sensitivity(
+    gain, _ = linear.ultimate_of(PLAIN, Loop(200.0, period_s=0.01))
+    half = linear.sensitivity(
         PLAIN, np.array([[gain / 2, 0.0, 0.0], [gain * 0.99, 0, 0]]), Loop(200.0, period_s=0.01)
     )
     assert (
@@ -144,7 +145,7 @@ def recorded(heater, every, seed=0):
 
 
 def fitted(heater, every, seed=0):
-    return thermal.fit_thermal(recorded(heater, every, seed))
+    return fit_thermal(recorded(heater, every, seed))
 
 
 @pytest.mark.parametrize("every", [0.3, 1.0, 2.0])
@@ -185,7 +186,7 @@ def test_aims_differ():
 
 def test_several_logs_of_one_heater_are_one_better_log():
     logs = [recorded(SIMPLE, 1.0, seed) for seed in range(3)]
-    together, alone = thermal.fit_thermal(record.join(logs)), thermal.fit_thermal(logs[0])
+    together, alone = fit_thermal(record.join(logs)), fit_thermal(logs[0])
     assert together.model.dead_time_s + together.model.lag_s == pytest.approx(3.3, abs=0.2)
     assert together.spread("dead_time_s") < alone.spread("dead_time_s")
     assert len(together.fitted_c) == sum(len(r.time_s) for r in logs) and together.rms_c < 0.06

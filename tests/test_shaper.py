@@ -10,17 +10,19 @@ import numpy as np
 import pytest
 
 from gcode import Machine, strokes
-from omphalon.physics.impulses import (
-    SHAPERS,
-    Limits,
-    at_setting,
-    candidates,
-    pick,
-    residual,
-    seconds,
+from omphalon.physics.impulses import SHAPERS, residual, seconds
+from omphalon.physics.resonance import Mode
+from omphalon.physics.shaping import Limits, at_setting, candidates, pick
+from omphalon.standin.frame import (
+    G_MM_S2,
+    FrameLog,
+    Sensor,
+    Sweep,
+    Swing,
+    as_csv,
+    sweep_log,
+    tap_log,
 )
-from omphalon.physics.modes import Mode
-from omphalon.standin.frame import G_MM_S2, Log, Sensor, Sweep, Swing, as_csv, sweep_log, tap_log
 from omphalon.standin.shaken import shaken
 
 ONE = (Swing(42.0, 0.05, 1.0),)
@@ -184,18 +186,18 @@ def test_taps_and_ripples(run, tmp_path):
 
 
 def clipped(log):
-    return Log(log.time_s, np.clip(log.acceleration, -12000, 12000))
+    return FrameLog(log.time_s, np.clip(log.acceleration, -12000, 12000))
 
 
 def cut(log, low, high):
     keep = (log.time_s < low) | (log.time_s > high)
-    return Log(log.time_s[keep], log.acceleration[keep])
+    return FrameLog(log.time_s[keep], log.acceleration[keep])
 
 
 def flat(log, axis):
     still = log.acceleration.copy()
     still[:, axis] = 17.0
-    return Log(log.time_s, still)
+    return FrameLog(log.time_s, still)
 
 
 GOOD = sweep_log(TWO, FAST, SENSOR)
@@ -224,7 +226,7 @@ POOR = {
         "hardly stands out of the noise on the sensor's x",
     ),
     "all still": (
-        (Log(GOOD.time_s, np.ones((len(GOOD.time_s), 3)) * 9806), None, []),
+        (FrameLog(GOOD.time_s, np.ones((len(GOOD.time_s), 3)) * 9806), None, []),
         "retest",
         "the readings never change",
     ),

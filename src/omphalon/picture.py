@@ -6,11 +6,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
+    from omphalon.arrays import Array, Mask
 
-    Array = NDArray[np.float64]
-    Mask = NDArray[np.bool_]
+    Array = Array
+    Mask = Mask
 
 
 @dataclass(frozen=True, kw_only=True)

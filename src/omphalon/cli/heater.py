@@ -285,8 +285,8 @@ def check(
     how.check(log, later)
     from omphalon.readers.temperature import read_temperature
     from omphalon.studies.heater.check import check_heater
+    from omphalon.studies.heater.check_words import heater_check_finding
     from omphalon.studies.heater.question import CheckQuestion
-    from omphalon.studies.heater.words import heater_check_finding
 
     if from_s is not None and to_s is not None and from_s >= to_s:
         raise UsageError(

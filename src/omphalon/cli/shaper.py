@@ -23,8 +23,8 @@ from omphalon.cli.writing import put_lines
 from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
-    from omphalon.physics.impulses import Limits
-    from omphalon.readers.acceleration import Wanted
+    from omphalon.physics.shaping import Limits
+    from omphalon.readers.acceleration import AxesWanted
     from omphalon.studies.shaper.question import Setting
 
 SENSOR = choice("x", "y", "z")
@@ -364,18 +364,18 @@ def check(
     how.leave(shaper_check_finding(check_shaper(question), question))
 
 
-def _wanted(given: dict[str, Any]) -> Wanted:
-    from omphalon.readers.acceleration import Wanted
+def _wanted(given: dict[str, Any]) -> AxesWanted:
+    from omphalon.readers.acceleration import AxesWanted
 
     if given["every"] is not None and given["samples_hz"] is not None:
         raise UsageError("--every and --rate", "give one of the two")
     every = given["every"] if given["samples_hz"] is None else 1 / given["samples_hz"]
     unit = None if given["unit"] is None else given["unit"].replace("2", "²")
-    return Wanted(unit=unit, every_s=every, columns=pairs(given["column"]))
+    return AxesWanted(unit=unit, every_s=every, columns=pairs(given["column"]))
 
 
 def _limits(given: dict[str, Any]) -> Limits:
-    from omphalon.physics.impulses import Limits
+    from omphalon.physics.shaping import Limits
 
     return Limits(
         ringing_mm=given["ringing_limit"],

@@ -6,11 +6,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.physics.oscillation import noise_level, quantum
-
-Array = NDArray[np.float64]
 
 NEAR_C = 1.0
 BAND_C = 10.0
@@ -53,7 +51,16 @@ class Arrival:
 
 
 def smoothed(y: Array) -> Array:
-    """Median of three, then mean of three: one bad report goes, a curve stays."""
+    """Median of three, then mean of three: one bad report goes, a curve stays.
+
+    Parameters
+    ----------
+    y : (n,)
+
+    Returns
+    -------
+    (n,)
+    """
     padded = np.concatenate([y[:1], y, y[-1:]])
     middle = np.median(np.stack([padded[:-2], padded[1:-1], padded[2:]]), axis=0)
     padded = np.concatenate([middle[:1], middle, middle[-1:]])
@@ -68,8 +75,21 @@ def look(
     unit_s: float,
     fan_s: float | None = None,
 ) -> Arrival:
-    """Measure a heat-up and hold. Arrays (n,); unit_s: 60 for a hotend, 300 for a bed; fan_s: when
-    it came on.
+    """Measure a heat-up and hold.
+
+    Parameters
+    ----------
+    time_s, reading_c, power : (n,)
+        `power` is 0…1, or None where the log has none.
+    target_c : in °C
+    unit_s : in s
+        60 for a hotend, 300 for a bed: what counts as long.
+    fan_s : in s
+        When the part fan came on; None where it did not.
+
+    Returns
+    -------
+    Arrival
     """
     start = _start(reading_c, power)
     t, y = time_s - time_s[start], reading_c
@@ -117,7 +137,7 @@ def _start(y: Array, power: Array | None) -> int:
     return int(begun[0]) if len(begun) else 0
 
 
-def _first(t: Array, true: NDArray[np.bool_], start: int) -> float | None:
+def _first(t: Array, true: Mask, start: int) -> float | None:
     found = np.flatnonzero(true[start:])
     return float(t[start + found[0]]) if len(found) else None
 
@@ -200,7 +220,7 @@ def _dip(
     return depth, float(t[back[0]] - fan) if len(back) else None
 
 
-def _power_in(power: Array | None, where: NDArray[np.bool_]) -> dict[str, Any]:
+def _power_in(power: Array | None, where: Mask) -> dict[str, Any]:
     """Mean power, the most in the whole log, share of time at a limit, and mean change from report
     to report.
     """

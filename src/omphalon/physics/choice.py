@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import brentq
 
+from omphalon.arrays import Array
 from omphalon.physics.aims import AIMS, Aim
+from omphalon.physics.linear import sensitivity, textbook, ultimate_of
 from omphalon.physics.loop import (
     OTHER_DAYS,
     SENSITIVITY_PRICE,
@@ -18,14 +19,9 @@ from omphalon.physics.loop import (
     Outcome,
     heat_up,
     run_loop,
-    sensitivity,
     step_for,
-    textbook,
-    ultimate_of,
 )
 from omphalon.physics.thermal import ThermalModel
-
-Array = NDArray[np.float64]
 
 
 def _even_points(count: int, dimensions: int, offset: int) -> Array:
@@ -68,8 +64,24 @@ def choose_gains(
     """Gains with the least mean cost over the ensemble, every member as it is and on other days.
 
     A wide, even sample around the textbook's gains, then ever narrower ones around the best twelfth
-    (cross-entropy method: Rubinstein and Kroese 2004, ch. 2). Coordinates are ln kp, ln(kp/ki),
-    ln(kd/kp).
+    (cross-entropy method). Coordinates are ln kp, ln(kp/ki), ln(kd/kp).
+
+    Parameters
+    ----------
+    nominal : the fitted model
+    ensemble : (m,) models that the log cannot tell from it
+    loop : the controller that will run the gains
+    aim : what counts how much
+    size : sets of gains in a round
+    rounds : of narrowing
+
+    Returns
+    -------
+    Choice
+
+    References
+    ----------
+    Rubinstein and Kroese, The Cross-Entropy Method (2004), ch. 2.
     """
     gain, period = ultimate_of(nominal, loop)
     start = textbook(gain, period)
@@ -123,7 +135,17 @@ def _from_coordinates(points: Array) -> Array:
 
 
 def ensemble_of(nominal: ThermalModel, draws: Sequence[ThermalModel]) -> list[ThermalModel]:
-    """The nominal model on all its days, then each draw on one of them."""
+    """The nominal model on all its days, then each draw on one of them.
+
+    Parameters
+    ----------
+    nominal : the fitted model
+    draws : (m,) models drawn from its doubt
+
+    Returns
+    -------
+    (k,) models
+    """
     return [nominal.other_day(*day) for day in OTHER_DAYS] + [
         draw.other_day(*OTHER_DAYS[n % len(OTHER_DAYS)]) for n, draw in enumerate(draws)
     ]

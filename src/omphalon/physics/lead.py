@@ -8,13 +8,10 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy import ndimage
 
+from omphalon.arrays import Array, Mask
 from omphalon.physics.scale import by_median, student_95
-
-Array = NDArray[np.float64]
-Mask = NDArray[np.bool_]
 
 STRANGE = 3.6  # deviations beyond which a point is left out
 WORTHY = (
@@ -53,12 +50,26 @@ class Best:
 
 
 def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -> Best:
-    """The value told by n readings of one print, shape (n,), in s.
+    """The value told by n readings of one print.
 
-    `random` is one reader's deviation as known beforehand (with so many degrees of freedom),
-    `common` what all readings of one print share and no averaging removes. GUM (JCGM 100:2008) 4.3,
-    G.4.2; Student's t. A reading further than STRANGE pooled deviations from the median of at least
-    three is left out.
+    A reading further than STRANGE pooled deviations from the median of at least three is left out.
+
+    Parameters
+    ----------
+    values : (n,) in s
+    random : in s
+        One reader's deviation as known beforehand.
+    common : in s
+        Deviation that all readings of one print share, which no averaging removes.
+    freedom : degrees of freedom of `random`
+
+    Returns
+    -------
+    Best
+
+    References
+    ----------
+    GUM (JCGM 100:2008), 4.3 and G.4.2 (Student's t).
     """
     keep = np.ones(len(values), dtype=bool)
     if len(values) >= 3:
@@ -74,12 +85,31 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
 
 
 def crossing(values: Array, bulge: Array, known: float) -> Best:
-    """Where a bulge (n,) that falls with the value (n,) crosses zero.
+    """Where a bulge that falls with the value crosses zero.
 
     Polynomials of order 1 to 3 over windows about the crossing; the one with the least final
-    prediction error (Akaike, Ann. Inst. Statist. Math. 21, 1969) and those nearly as good answer by
-    their mean, and widen the interval by how far apart they cross. `known`
-    is the deviation of one reading as known beforehand. Raises NoAnswer.
+    prediction error and those nearly as good answer by their mean, and widen the interval by how
+    far apart they cross.
+
+    Parameters
+    ----------
+    values : (n,) in s
+    bulge : (n,) in mm, positive where corners bulge
+    known : in mm
+        Deviation of one reading as known beforehand.
+
+    Returns
+    -------
+    Best
+
+    Raises
+    ------
+    NoAnswer
+        If the readings are too few, flat, rise, or never cross.
+
+    References
+    ----------
+    Akaike, Ann. Inst. Statist. Math. 21 (1969), p. 243–247.
     """
     if len(np.unique(values)) < 4:
         raise NoAnswer(NoAnswer.FEW)
@@ -197,14 +227,32 @@ def _local_fit(
 
 
 def peak(values: Array, score: Array, step: float) -> Best:
-    """Where a score (n,), written in steps of `step`, is highest over the values (n,).
+    """Where a score is highest.
 
     score = top − left · (place − value)₊ − right · (value − place)₊ near the top: two straight
     flanks, closed form for each place, fitted to what scores above a share of the height; the mean
     over two such shares. The interval holds every place whose sum of squares is not worse than the
-    least by more than t² variances (Bates and Watts, Nonlinear Regression, 1988, ch. 6), and half
-    the distance between two values: the shape between them is not seen. Where several best scores
-    tie, the printed value next below the peak answers. Raises NoAnswer.
+    least by more than t² variances, and half the distance between two values: the shape between
+    them is not seen. Where several best scores tie, the printed value next below the peak answers.
+
+    Parameters
+    ----------
+    values : (n,) in s
+    score : (n,), higher is better
+    step : in which scores are written
+
+    Returns
+    -------
+    Best
+
+    Raises
+    ------
+    NoAnswer
+        If the readings are too few or flat, or the best stands at an end.
+
+    References
+    ----------
+    Bates and Watts, Nonlinear Regression (1988), ch. 6.
     """
     if len(np.unique(values)) < 5:
         raise NoAnswer(NoAnswer.FEW)

@@ -17,10 +17,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.physics.aims import Aim
 from omphalon.physics.thermal import ThermalModel
-
-Array = NDArray[np.float64]
 
 # What the heater may be on another day: (dead time, power), against the fitted one.
 OTHER_DAYS = ((1.0, 1.0), (1.3, 1.12), (1.3, 0.9), (0.85, 1.12))
@@ -208,6 +207,15 @@ class Risen:
 def step_for(models: Sequence[ThermalModel], loop: Loop) -> float:
     """A whole number of loop periods, short against lag and dead time, so that slow heaters cost no
     more than fast.
+
+    Parameters
+    ----------
+    models : all that will run together
+    loop : its period is the least step
+
+    Returns
+    -------
+    in s
     """
     slow = min(m.dead_time_s + m.lag_s + min(m.second_s, m.lag_s) for m in models)
     wanted = max(
@@ -226,11 +234,23 @@ def run_loop(
     fan: Array | None = None,
     trace: bool = False,
 ) -> Outcome:
-    """Run every model (rows) under every set of gains (rows of the (n, 3) array → columns).
+    """Run every model under every set of gains.
 
-    `start`: what heat_up gave for the same models, loop and step, where it is known already. `fan`:
-    how much more each model loses when the fan comes on, shape (models,), if not what the loop
-    says.
+    Parameters
+    ----------
+    models : (m,)
+    gains : (n, 3)
+        kp, ki, kd for power 0…1.
+    loop : the controller
+    step_s : in s; None: `step_for`
+    start : what `heat_up` gave for the same models, loop and step, where it is known already
+    fan : (m,)
+        How much more each model loses when the fan comes on; None: what the loop says.
+    trace : whether the readings are kept
+
+    Returns
+    -------
+    Outcome|Fields of shape (m, n).
     """
     step = step_s or step_for(models, loop)
     sooner = (
@@ -263,6 +283,16 @@ def run_loop(
 def heat_up(models: Sequence[ThermalModel], loop: Loop, step_s: float) -> Risen:
     """From ambient at full allowed power to where the loop takes over, which no gains have a say
     in.
+
+    Parameters
+    ----------
+    models : (m,)
+    loop : its band and limit count
+    step_s : in s
+
+    Returns
+    -------
+    Risen
     """
     cold = _Bank(models, 1, step_s, (step_s - loop.period_s) / 2)
     goal = np.array([loop.target_c - loop.band_c - m.ambient_c for m in models])
@@ -331,53 +361,3 @@ def _traced(
     trace[:rows] = np.stack(climb[:rows])[:, :, None]
     trace[rows:] = offs
     return trace + loop.target_c, step * np.arange(1.0, len(trace) + 1)
-
-
-def response(model: ThermalModel, loop: Loop, w: Array) -> Array:
-    """Frequency response (n,), °C per unit of power, of the heater linearised at the target, at w
-    (n,) in rad/s.
-
-    The loss κ x²/R has the slope 2κ at x = R and feeds back round the masses; the ticking of the
-    controller counts as half a period of dead time.
-    """
-    s = 1j * w
-    masses = (1 + model.zero_s * s) / ((1 + model.time_constant_s * s) * (1 + model.second_s * s))
-    plant = model.gain_c * masses / (1 + 2 * model.loss_growth * masses) / (1 + model.lag_s * s)
-    return np.asarray(
-        plant * np.exp(-(model.dead_time_s + loop.period_s / 2) * s), dtype=np.complex128
-    )
-
-
-def ultimate_of(model: ThermalModel, loop: Loop) -> tuple[float, float]:
-    """Ultimate gain (power per °C) and period (s): where the response's phase passes −180° and what
-    it is there.
-    """
-    w = np.geomspace(1e-4, np.pi / loop.period_s, 1500)
-    seen = response(model, loop, w)
-    phase = np.unwrap(np.angle(seen))
-    at = int(np.clip(np.searchsorted(-phase, np.pi), 1, len(w) - 1))
-    part = (np.pi + phase[at - 1]) / (phase[at - 1] - phase[at])
-    where = float(np.exp(np.log(w[at - 1]) + part * np.log(w[at] / w[at - 1])))
-    return 1 / float(np.abs(response(model, loop, np.array([where]))[0])), 2 * np.pi / where
-
-
-def textbook(gain: float, period_s: float) -> Gains:
-    """Tyreus and Luyben's table (Ind. Eng. Chem. Res. 31, 1992, p. 2625): Kc = Ku/2.2, Ti = 2.2 Tu,
-    Td = Tu/6.3.
-    """
-    kp = gain / 2.2
-    return Gains(kp, kp / (2.2 * period_s), kp * period_s / 6.3)
-
-
-def sensitivity(model: ThermalModel, gains: Array, loop: Loop) -> Array:
-    """Peak of |1/(1 + L(jω))| for each row of gains (n, 3): the loop linearised around the target.
-
-    Åström and Murray, Feedback Systems, §12.3: up to 2 is sound.
-    """
-    slow = 1e-2 / (model.time_constant_s + model.dead_time_s)
-    w = np.geomspace(slow, 0.9 * np.pi / loop.period_s, 300)
-    kp, ki, kd = (np.asarray(gains, dtype=np.float64)[:, i, None] for i in range(3))
-    control = kp + ki / (1j * w) + kd * 1j * w / (1 + loop.filter_s * 1j * w)
-    return np.asarray(
-        np.max(1 / np.abs(1 + response(model, loop, w) * control), axis=1), dtype=np.float64
-    )

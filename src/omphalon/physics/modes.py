@@ -1,19 +1,16 @@
-"""Modes of an axis: what a resonance does to the motion, and the modes that a measured response
-supports.
-"""
+"""The modes that a measured response supports."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy import ndimage, signal
 from scipy.optimize import least_squares
 
-Array = NDArray[np.float64]
+from omphalon.arrays import Array, Mask
+from omphalon.physics.resonance import DriveShape, Law, Mode, Response, follows, rising
 
 MOST_MODES = 4
 LEAST_SHARE = 0.015
@@ -26,36 +23,6 @@ LOWEST_HZ = 10.0
 # What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on
 # the stand-in (docs/shaper.md)
 DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0008, 0.021, 0.002
-
-
-@dataclass(frozen=True)
-class Mode:
-    """A resonance: frequency (Hz), damping ratio, share of the motion (all shares sum to 1), with
-    half widths of 95 %.
-    """
-
-    frequency_hz: float
-    damping: float
-    share: float
-    frequency_half_hz: float = 0.0
-    damping_half: float = 0.0
-    share_half: float = 0.0
-
-
-@dataclass(frozen=True)
-class Response:
-    """Measured power of the response (m,) at frequencies (m,) Hz, with the relative deviation of
-    each.
-
-    `smear_hz` and `smear` are the window's own line, through which everything is seen: offsets (k,)
-    and weights (k,), sum 1.
-    """
-
-    frequency_hz: Array
-    power: Array
-    deviation: Array
-    smear_hz: Array
-    smear: Array
 
 
 @dataclass(frozen=True)
@@ -72,67 +39,12 @@ class ModeFit:
     score: float
 
 
-Complexes = NDArray[np.complex128]
-Terms = tuple[Complexes, Complexes, Complexes]
-Law = Callable[[Array, Array, Array], Terms]
-Drive = Callable[[Array], Array]
-
-
-def follows(frequency_hz: Array, frequencies: Array, dampings: Array) -> Terms:
-    """(2ζωs + ω²)/(s² + 2ζωs + ω²) of each mode at s = 2πi·f, for f (n,) and modes (k,): how the
-    part follows the motor, 1 at f = 0; (n, k), with its derivatives by ln of the mode's frequency
-    and of its damping. H(s) = Σ share × these."""
-    ratio = frequency_hz[:, None] / frequencies
-    top = 1 + 2j * dampings * ratio
-    under = top - ratio**2
-    by_ratio = (2j * dampings * under - top * (2j * dampings - 2 * ratio)) / under**2
-    return top / under, -ratio * by_ratio, -2j * dampings * ratio**3 / under**2
-
-
-def decays(after_s: float) -> Law:
-    """The law of a tap's free decay, heard from so long after the blow: the acceleration of each
-    mode is 2 Re(r·e^(pt)) with p = −ζω + iω_d and r the residue of −(2ζωs + ω²)/(s² + 2ζωs + ω²) at
-    p; what is left of it at after_s starts the decay heard. Arguments and results as for follows;
-    derivatives by small differences."""
-
-    def term(frequency_hz: Array, f: Array, z: Array) -> Complexes:
-        omega = 2 * np.pi * f
-        pole = omega * (-z + 1j * np.sqrt(1 - z**2))
-        left = -(2 * z * omega * pole + omega**2) / (2j * pole.imag) * np.exp(pole * after_s)
-        s = 2j * np.pi * frequency_hz[:, None]
-        return np.asarray(
-            (2 * left.real * s - 2 * (left * np.conj(pole)).real)
-            / (s**2 + 2 * z * omega * s + omega**2)
-        )
-
-    def law(frequency_hz: Array, f: Array, z: Array) -> Terms:
-        small = 1e-5
-        here = term(frequency_hz, f, z)
-        return (
-            here,
-            (term(frequency_hz, f * (1 + small), z) - here) / small,
-            (term(frequency_hz, f, z * (1 + small)) - here) / small,
-        )
-
-    return law
-
-
-def rising(frequency_hz: Array) -> Array:
-    """ln of a drive whose amplitude is a power of frequency, per unit of the power."""
-    return np.asarray(np.log(frequency_hz / 50.0))
-
-
-def over(frequency_hz: Array) -> Array:
-    """No drive any more: a decay is free. How hard the blow struck each mode stays in its share."""
-    return np.zeros(len(frequency_hz))
-
-
 class _Model:
     """ln of the smeared model's power for [ln f…, ln ζ…, ln share…, the drive's shape]; the gain is
     found in closed form.
     """
 
-    def __init__(self, response: Response, law: Law, drive: Drive) -> None:
+    def __init__(self, response: Response, law: Law, drive: DriveShape) -> None:
         self.response, self.law = response, law
         step = float(np.median(np.diff(response.smear_hz)))
         self.fine = np.arange(
@@ -214,13 +126,30 @@ def _solve(model: _Model, start: Array, lower: Array, upper: Array) -> _Solved:
 
 
 def fit_modes(
-    response: Response, law: Law = follows, drive: Drive = rising, most: int = MOST_MODES
+    response: Response, law: Law = follows, drive: DriveShape = rising, most: int = MOST_MODES
 ) -> ModeFit:
-    """One to four modes by least squares on ln power; another mode only where the Bayesian
-    criterion (Schwarz, Ann. Statist. 6, 1978, with the deviations as known) asks for it, it holds a
-    share worth naming, and its frequency is not that of another. Covariance from the curvature,
-    scaled by the misfit; neighbouring frequencies share the window, which counts as fewer
-    readings."""
+    """One to four modes by least squares on ln power.
+
+    Another mode only where the Bayesian criterion, with the deviations as known, asks for it, it
+    holds a share worth naming, and its frequency is not that of another. Covariance from the
+    curvature, scaled by the misfit; neighbouring frequencies share the window, which counts as
+    fewer readings.
+
+    Parameters
+    ----------
+    response : as measured
+    law : what a mode does to the motion
+    drive : ln of the drive over frequency, per unit of its shape
+    most : modes
+
+    Returns
+    -------
+    ModeFit
+
+    References
+    ----------
+    Schwarz, Ann. Statist. 6 (1978), p. 461–464.
+    """
     model = _Model(response, law, drive)
     low, high = (
         max(1.3 * float(response.frequency_hz[0]), LOWEST_HZ),
@@ -313,7 +242,7 @@ def _guesses(model: _Model, before: Array, count: int, low: float, high: float) 
     return out
 
 
-def _prominent(f: Array, logged: Array, inner: NDArray[np.bool_]) -> list[int]:
+def _prominent(f: Array, logged: Array, inner: Mask) -> list[int]:
     """Local peaks of ln power (m,) at frequencies (m,), the most prominent first."""
     smooth = ndimage.convolve1d(logged, [0.25, 0.5, 0.25], mode="nearest")
     places, seen = signal.find_peaks(smooth, prominence=0.0)
@@ -349,11 +278,3 @@ def _told(model: _Model, best: tuple[float, _Solved, float], independent: float)
     measured = model.response.power
     unexplained = float(np.sum(np.maximum(measured - power, 0.0)) / np.sum(measured))
     return ModeFit(modes, float(parameters[-1]), math.sqrt(variance), power, unexplained, score)
-
-
-def response_of(modes: Sequence[Mode], frequency_hz: Array) -> Array:
-    """|H| of modes at frequencies (n,)."""
-    f, z, share = (
-        np.array([getattr(m, name) for m in modes]) for name in ("frequency_hz", "damping", "share")
-    )
-    return np.asarray(np.abs(follows(frequency_hz, f, z)[0] @ share))

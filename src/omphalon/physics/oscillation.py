@@ -5,12 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.special import stdtrit
 
+from omphalon.arrays import Array, Complexes, Integers
 from omphalon.physics.scale import by_median
-
-Array = NDArray[np.float64]
 
 MEDIAN = float(
     np.sqrt(np.pi / 2)
@@ -25,8 +23,8 @@ class Switching:
 
     time_s: Array
     doubt_s: Array
-    side: NDArray[np.int64]
-    row: NDArray[np.int64]
+    side: Integers
+    row: Integers
     level_c: float
 
 
@@ -45,7 +43,7 @@ class Cycles:
     amplitude_c: Array
     high: Array
     low: Array
-    response: NDArray[np.complex128]
+    response: Complexes
 
     @property
     def count(self) -> int:
@@ -69,12 +67,20 @@ class Ultimate:
 
 
 def noise_level(time_s: Array, temperature_c: Array) -> float:
-    """Standard deviation (°C) of one report, from how far each lies off the cubic through its four
+    """Standard deviation of one report, from how far each lies off the cubic through its four
     neighbours.
 
     The weights −1, 4, −6, 4, −1 (fourth difference) cancel a curve of third degree; for white noise
     of deviation s their sum has deviation √70 s. The median keeps switching kinks out; only the
     flatter two fifths of the log count, since on a slope the clock's jitter looks like noise.
+
+    Parameters
+    ----------
+    time_s, temperature_c : (n,)
+
+    Returns
+    -------
+    in °C; 0 where there are fewer than 9 reports
     """
     if len(temperature_c) < 9:
         return 0.0
@@ -86,18 +92,33 @@ def noise_level(time_s: Array, temperature_c: Array) -> float:
 
 
 def quantum(temperature_c: Array) -> float:
-    """The step (°C) in which the temperatures are given: the smallest difference that is not
-    zero.
+    """The step in which temperatures are given: the smallest difference that is not zero.
+
+    Parameters
+    ----------
+    temperature_c : (n,)
+
+    Returns
+    -------
+    in °C; 0 where nothing changes
     """
     steps = np.diff(np.unique(np.round(temperature_c, 4)))
     return float(steps.min()) if len(steps) else 0.0
 
 
-def power_sides(power: Array) -> NDArray[np.int64]:
+def power_sides(power: Array) -> Integers:
     """+1 where the power is on its high side, −1 on its low side, by whether it jumped up or down
     last.
 
     A jump counts when it is more than a quarter of the whole range; smaller shifts keep the side.
+
+    Parameters
+    ----------
+    power : (n,)
+
+    Returns
+    -------
+    (n,)
     """
     jump = np.diff(power)
     big = np.abs(jump) > 0.25 * (np.max(power) - np.min(power))
@@ -115,6 +136,15 @@ def switching(time_s: Array, temperature_c: Array, power: Array, noise_c: float)
     through the nearest reports) crosses the level that this kind of switching has in common;
     crossing and the interval's middle are combined by their variances, noise/slope for the one,
     interval/√12 for the other.
+
+    Parameters
+    ----------
+    time_s, temperature_c, power : (n,)
+    noise_c : deviation of one report
+
+    Returns
+    -------
+    Switching
     """
     sides = power_sides(power)
     row = np.flatnonzero(np.diff(sides) != 0)
@@ -151,6 +181,15 @@ def switching(time_s: Array, temperature_c: Array, power: Array, noise_c: float)
 def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switching) -> Cycles:
     """Full cycles between switchings-on. The heat-up and the first overshoot belong to none of
     them.
+
+    Parameters
+    ----------
+    time_s, temperature_c, power : (n,)
+    switched : when the power changed
+
+    Returns
+    -------
+    Cycles
     """
     ons = np.flatnonzero(switched.side > 0)
     if len(switched.side) and switched.side[0] > 0 and len(ons) > 1:
@@ -196,7 +235,7 @@ def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switchin
     return Cycles(start, period, on, amplitude, high_power, low_power, response)
 
 
-def _wave(t: Array, y: Array, wave: NDArray[np.complex128]) -> Array:
+def _wave(t: Array, y: Array, wave: Complexes) -> Array:
     """Mean, drift (where there are reports enough to tell) and the two parts of the fundamental in
     y (n,).
     """
@@ -210,8 +249,19 @@ def ultimate(found: Cycles) -> Ultimate:
 
     A square wave between two powers, on for the part D of the period, has the fundamental 2 (high −
     low) sin(πD)/π; divided by the fundamental of the temperature it is the gain at which the loop
-    oscillates (Åström and Hägglund, Automatica 20, 1984, p. 645–651). Hysteresis shows in the
-    measured phase instead of being assumed.
+    oscillates. Hysteresis shows in the measured phase instead of being assumed.
+
+    Parameters
+    ----------
+    found : at least one cycle
+
+    Returns
+    -------
+    Ultimate
+
+    References
+    ----------
+    Åström and Hägglund, Automatica 20 (1984), p. 645–651.
     """
     gain = 1 / np.abs(found.response)
     root = np.sqrt(max(found.count, 1))

@@ -6,15 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.physics.oscillation import Switching
-
-Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Drive:
+class PowerSteps:
     """Power over time as steps: `level[i]` holds from `edge_s[i]` to the next edge; `area` is its
     running integral.
 
@@ -33,9 +31,18 @@ class Drive:
         return np.asarray(np.diff(reached) / np.diff(grid_s), dtype=np.float64)
 
 
-def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
+def drive(time_s: Array, power: Array, switched: Switching) -> PowerSteps:
     """The power as steps. A change between two reports stands at its estimated instant, else in the
     middle.
+
+    Parameters
+    ----------
+    time_s, power : (n,)
+    switched : estimated instants
+
+    Returns
+    -------
+    PowerSteps
     """
     changed = np.flatnonzero(np.diff(power) != 0)
     at = (time_s[changed] + time_s[changed + 1]) / 2
@@ -47,7 +54,7 @@ def drive(time_s: Array, power: Array, switched: Switching) -> Drive:
     edge = np.concatenate([[time_s[0]], at, [time_s[-1] + 1.0]])
     level = np.concatenate([[power[0]], power[changed + 1]])
     area = np.concatenate([[0.0], np.cumsum(np.diff(edge) * level)])
-    return Drive(edge, level, area, doubt)
+    return PowerSteps(edge, level, area, doubt)
 
 
 @dataclass(frozen=True)
@@ -64,18 +71,27 @@ class Record:
     time_s: Array
     reading_c: Array
     target_c: Array
-    driven: Drive
+    driven: PowerSteps
     near_c: float
     noise_c: float
     quantum_c: float
     delay_s: float
-    skip: NDArray[np.bool_]
+    skip: Mask
     breaks_s: tuple[float, ...] = ()
     doubt_s: float = 0.0
 
 
 def join(records: Sequence[Record]) -> Record:
-    """Several logs of one heater end to end, each with a start of its own."""
+    """Several logs of one heater end to end, each with a start of its own.
+
+    Parameters
+    ----------
+    records : in any order
+
+    Returns
+    -------
+    Record
+    """
     pause = 60.0
     late = np.cumsum([0.0] + [float(r.time_s[-1] - r.time_s[0]) + pause for r in records[:-1]])
     moved = [d - r.time_s[0] for d, r in zip(late, records, strict=True)]
@@ -84,7 +100,7 @@ def join(records: Sequence[Record]) -> Record:
     doubts = [r.driven.doubt_s for r in records]
     for n in range(len(records) - 1):  # the edges at the seams: known, and of no consequence
         doubts[n] = np.concatenate([doubts[n], [0.01, 0.01]])
-    driven = Drive(
+    driven = PowerSteps(
         edges,
         level,
         np.concatenate([[0.0], np.cumsum(np.diff(edges) * level)]),

@@ -11,9 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage, signal
 
-from omphalon.physics.modes import Response
-
-Array = NDArray[np.float64]
+from omphalon.arrays import Array, Complexes, Mask
+from omphalon.physics.resonance import Response
 
 RATE_HZ = 512.0  # all work is done at this rate
 WINDOW_S = 1.0
@@ -85,7 +84,7 @@ def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = T
     return np.asarray(fft.irfft(spectrum, less)[: int(count * less / size)] * (less / size))
 
 
-def _without_lines(spectrum: NDArray[np.complex128]) -> NDArray[np.complex128]:
+def _without_lines(spectrum: Complexes) -> Complexes:
     """The whole log's spectrum with steady lines (hum) cut down to their neighbourhood: a sweep has
     no such narrow line.
     """
@@ -96,7 +95,17 @@ def _without_lines(spectrum: NDArray[np.complex128]) -> NDArray[np.complex128]:
 
 
 def spectra(values: Array, start_s: float) -> Spectra:
-    """Power in Hann windows of WINDOW_S every HOP_S, LOW_HZ to HIGH_HZ."""
+    """Power in Hann windows of WINDOW_S every HOP_S, LOW_HZ to HIGH_HZ.
+
+    Parameters
+    ----------
+    values : (n,) at RATE_HZ
+    start_s : time of the first one
+
+    Returns
+    -------
+    Spectra
+    """
     width, hop = int(WINDOW_S * RATE_HZ), int(HOP_S * RATE_HZ)
     frequency, time, power = signal.spectrogram(
         values, RATE_HZ, window="hann", nperseg=width, noverlap=width - hop, detrend=False
@@ -112,6 +121,19 @@ def follow(seen: Spectra) -> Ridge:
 
     A line of a multiple of another's rate from the same zero is its harmonic; the other one is the
     drive.
+
+    Parameters
+    ----------
+    seen : all the sensor's axes together
+
+    Returns
+    -------
+    Ridge
+
+    Raises
+    ------
+    NoSweep
+        If no line is long and clear enough.
     """
     calm = np.median(seen.power, axis=1, keepdims=True) + 1e-300
     evidence = np.clip(np.log(seen.power / calm) - 1.5, -1.0, 4.0)
@@ -290,10 +312,21 @@ def _bent(seen: Spectra, evidence: Array, frequency: Array, line: Array) -> Ridg
 
 
 def excited(seen: Spectra, ridge: Ridge) -> Response:
-    """Power of the response to the sweep itself: what each frequency has around the sweep's
-    passing, less what it has at other times while the sweep runs elsewhere (hum, noise). By
-    Parseval the windows' sum is the whole passing's energy spectrum, seen through the window's own
-    line."""
+    """Power of the response to the sweep itself.
+
+    It is what each frequency has around the sweep's passing, less what it has at other times while
+    the sweep runs elsewhere (hum, noise). By Parseval the windows' sum is the whole passing's
+    energy spectrum, seen through the window's own line.
+
+    Parameters
+    ----------
+    seen : of one axis
+    ridge : where the sweep runs
+
+    Returns
+    -------
+    Response
+    """
     rows = np.flatnonzero(np.isin(seen.frequency_hz, ridge.frequency_hz))
     away = seen.time_s[None, :] - ridge.passing_s[:, None]
     pace = abs(ridge.rate_hz_s)
@@ -336,7 +369,7 @@ def excited(seen: Spectra, ridge: Ridge) -> Response:
     )
 
 
-def _background(power: Array, other: NDArray[np.bool_]) -> Array:
+def _background(power: Array, other: Mask) -> Array:
     """Mean power of each row (m, k) where `other` holds, by its lower nine tenths; rows with too
     little of it take the median.
     """

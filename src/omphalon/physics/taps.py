@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy import signal
 
-from omphalon.physics.modes import Response
+from omphalon.arrays import Array
+from omphalon.physics.resonance import Response
 from omphalon.physics.scale import by_median
 from omphalon.physics.sweep import RATE_HZ
-
-Array = NDArray[np.float64]
 
 SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is heard after it
 LOW_HZ, MOST_HZ = 8.0, 130.0
@@ -27,8 +25,22 @@ class NoTaps(Exception):
 
 
 def tapped(values: Array) -> tuple[Response, int]:
-    """Mean power of the decays in values (n,) at RATE_HZ, less the noise before the taps; and how
-    many taps there were.
+    """Mean power of the decays after taps, less the noise before them.
+
+    Parameters
+    ----------
+    values : (n,) at RATE_HZ
+
+    Returns
+    -------
+    Response
+    int
+        Taps that were heard.
+
+    Raises
+    ------
+    NoTaps
+        If they are fewer than FEWEST.
     """
     starts = _starts(values)
     width = int(LISTEN_S * RATE_HZ)

@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
 from omphalon.readers.columns import (
@@ -26,8 +26,6 @@ from omphalon.readers.columns import (
 )
 from omphalon.readers.text import SAMPLES, Text, decoded, lines_of, name_of, opened
 from omphalon.recording import MotionLog, Note
-
-Array = NDArray[np.float64]
 
 G_MM_S2 = 9806.65
 UNITS = {"mm/s²": 1.0, "m/s²": 1000.0, "g": G_MM_S2}
@@ -75,7 +73,7 @@ FEWEST_ROWS = 64
 
 
 @dataclass(frozen=True)
-class Wanted:
+class AxesWanted:
     """How a user wants a log read: its unit, seconds between samples that are numbered instead of
     timed, columns by name.
     """
@@ -85,9 +83,9 @@ class Wanted:
     columns: dict[str, str] = field(default_factory=dict)
 
 
-def read_motion(path: str, how: Wanted | None = None) -> MotionLog:
+def read_motion(path: str, how: AxesWanted | None = None) -> MotionLog:
     """The log in a file. Raises UnreadableFile or UnknownFormat with the file and the row."""
-    how = how or Wanted()
+    how = how or AxesWanted()
     for role in how.columns:
         if role not in ("time", *"xyz"):
             raise UsageError(f"--column {echoed(role)}=…: no such column", "use time, x, y or z")
@@ -125,7 +123,7 @@ class _Layout:
     comma: bool
 
 
-def _layout(name: str, lines: list[str], how: Wanted) -> _Layout:
+def _layout(name: str, lines: list[str], how: AxesWanted) -> _Layout:
     """The header: a first line with the axes x, y, z and a time, also behind a comment mark."""
     head = header_at(lines) or _commented(lines)
     if head is None:
@@ -205,7 +203,7 @@ def _names(head: Head, axis: str) -> list[int]:
     ]
 
 
-def _axis(name: str, head: Head, axis: str, how: Wanted) -> int | None:
+def _axis(name: str, head: Head, axis: str, how: AxesWanted) -> int | None:
     """The column of an axis: the user's, or the one that names it and is no gyro's; two that cannot
     be told apart are an error.
     """
@@ -245,7 +243,9 @@ def _unit_in(cells: list[str]) -> str | None:
     )
 
 
-def _numbers(path: str, name: str, layout: _Layout, how: Wanted) -> tuple[Array, Array, list[Note]]:
+def _numbers(
+    path: str, name: str, layout: _Layout, how: AxesWanted
+) -> tuple[Array, Array, list[Note]]:
     """Times and axes: by NumPy's own reader where rows are bare numbers; where it stumbles, row by
     row.
     """
@@ -291,7 +291,9 @@ def _fast(path: str, layout: _Layout) -> Array | None:
     return table if table.shape[1] == len(layout.head.cells) else None
 
 
-def _slowly(path: str, name: str, layout: _Layout, how: Wanted) -> tuple[Array, Array, list[Note]]:
+def _slowly(
+    path: str, name: str, layout: _Layout, how: AxesWanted
+) -> tuple[Array, Array, list[Note]]:
     """Row by row through the table reader: quotes, commas, JSON Lines, dates, rows that cannot be
     read.
     """

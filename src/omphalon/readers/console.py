@@ -7,15 +7,13 @@ import re
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.errors import UnknownFormat, UsageError
 from omphalon.readers import clock
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import Text
 from omphalon.recording import Note
-
-Array = NDArray[np.float64]
 
 FEWEST = 3  # report lines that make a console's log
 NUMBER = r"-?\d+(?:[.,]\d+)?"

@@ -8,8 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.errors import UnknownFormat, UsageError, echoed
 from omphalon.readers.console import is_console, read_console
 from omphalon.readers.heater_table import ROLES, is_table, read_columns
@@ -18,7 +18,6 @@ from omphalon.readers.text import LOG, Text, read_text
 from omphalon.recording import Note, TemperatureLog
 
 __all__ = ["FORMATS", "Wanted", "read_temperature"]
-Array = NDArray[np.float64]
 
 RESTART_S = 60.0
 LONGEST_STEP_S, LONGEST_S = (

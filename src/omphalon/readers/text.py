@@ -37,7 +37,7 @@ GZIP = b"\x1f\x8b"
 
 
 @dataclass(frozen=True)
-class Limit:
+class SizeLimit:
     """The most of one kind of file that is read, in bytes as it lies on disk and unpacked; `what`
     for the message.
     """
@@ -47,9 +47,9 @@ class Limit:
     remedy: str
 
 
-LOG = Limit(30 * MB, 30 * MB, "cut out the part that holds the test and give that")
-SAMPLES = Limit(200 * MB, 300 * MB, "cut out the part that holds the sweep and give that")
-TABLE = Limit(MB, MB, "a table of readings is some rows; give that")
+LOG = SizeLimit(30 * MB, 30 * MB, "cut out the part that holds the test and give that")
+SAMPLES = SizeLimit(200 * MB, 300 * MB, "cut out the part that holds the sweep and give that")
+TABLE = SizeLimit(MB, MB, "a table of readings is some rows; give that")
 
 
 @dataclass(frozen=True)
@@ -67,7 +67,7 @@ def name_of(path: str) -> str:
 
 
 @contextlib.contextmanager
-def opened(path: str, limit: Limit) -> Iterator[io.BufferedReader]:
+def opened(path: str, limit: SizeLimit) -> Iterator[io.BufferedReader]:
     """The bytes of a file, unpacked; whatever goes wrong with it leaves as UnreadableFile."""
     name = name_of(path)
     try:
@@ -125,7 +125,7 @@ class _Counted(io.RawIOBase):
 
 
 def read_text(
-    path: str, limit: Limit, recognise: Callable[[str, list[str]], None] | None = None
+    path: str, limit: SizeLimit, recognise: Callable[[str, list[str]], None] | None = None
 ) -> Text:
     """The lines of a text file, or UnreadableFile.
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from omphalon.arrays import Array
 from omphalon.standin.moves import Move
 
-Array = np.ndarray
 FILAMENT_MM2 = math.pi * 1.75**2 / 4
 BIN_MM = 0.25
 

@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-Array = np.ndarray
+from omphalon.arrays import Array
+
 G_MM_S2 = 9806.65
 
 
@@ -62,7 +63,7 @@ class Sensor:
 
 
 @dataclass
-class Log:
+class FrameLog:
     """Times (n,) in s and accelerations (n, 3) in mm/s²."""
 
     time_s: Array
@@ -119,7 +120,7 @@ def chirp(sweep: Sweep, rate_hz: float, random: np.random.Generator) -> Array:
 
 def sensed(
     drive: Array, swings: tuple[Swing, ...], sensor: Sensor, drive_rate_hz: float | None = None
-) -> Log:
+) -> FrameLog:
     """What the sensor logs while the frame is driven; the drive (n,) comes at the sensor's rate, or
     at one of its own.
     """
@@ -157,17 +158,19 @@ def sensed(
         sensor.most_mm_s2,
     )
     keep = random.random(len(at)) >= sensor.lost
-    return Log(at[keep] * (1 + sensor.clock_drift), axes[keep])
+    return FrameLog(at[keep] * (1 + sensor.clock_drift), axes[keep])
 
 
-def sweep_log(swings: tuple[Swing, ...], sweep: Sweep, sensor: Sensor) -> Log:
+def sweep_log(swings: tuple[Swing, ...], sweep: Sweep, sensor: Sensor) -> FrameLog:
     """A whole sweep."""
     return sensed(
         chirp(sweep, sensor.rate_hz, np.random.default_rng(sensor.seed + 1)), swings, sensor
     )
 
 
-def tap_log(swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: float = 1.5) -> Log:
+def tap_log(
+    swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: float = 1.5
+) -> FrameLog:
     """Taps with a soft hammer: pushes of some ms on the moving part, which is held by the frame;
     each decays freely.
     """
@@ -193,7 +196,7 @@ def tap_log(swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: f
     return log
 
 
-def as_csv(log: Log, unit: str = "mm/s²", head: str = "") -> Iterator[str]:
+def as_csv(log: FrameLog, unit: str = "mm/s²", head: str = "") -> Iterator[str]:
     """The log as rows, in a unit."""
     scale = {"g": G_MM_S2, "m/s²": 1000.0, "mm/s²": 1.0}[unit]
     if head:

@@ -10,7 +10,7 @@ import numpy as np
 
 from omphalon.standin.heater import STEP_S, Heater, Lanes, quantised
 from omphalon.standin.loop import BAND_C, CONTROL_S, FILTER_S
-from omphalon.standin.oscillation import Log
+from omphalon.standin.oscillation import HeaterLog
 
 
 @dataclass(frozen=True)
@@ -31,12 +31,12 @@ class Hold:
     seed: int = 0
 
 
-def hold_log(heater: Heater, hold: Hold) -> Log:
+def hold_log(heater: Heater, hold: Hold) -> HeaterLog:
     """Run it; `hold_s` and `fan_after_s` count from where the loop takes over, 10 °C below the
     target.
     """
     random = np.random.default_rng(hold.seed)
-    lanes, log = Lanes([heater], 1), Log()
+    lanes, log = Lanes([heater], 1), HeaterLog()
     kp, ki, kd = hold.gains
     integral = slope = power = 0.0
     before, near = heater.ambient_c, np.inf

@@ -35,7 +35,7 @@ class Test:
 
 
 @dataclass
-class Log:
+class HeaterLog:
     """Columns of a log: time in s, reading in °C, power 0…1, target in °C."""
 
     time_s: list[float] = field(default_factory=list)
@@ -76,7 +76,7 @@ class Relay:
         return self.middle + self.swing if self.heating else self.middle - self.swing
 
 
-def oscillation_log(heater: Heater, test: Test) -> Log:
+def oscillation_log(heater: Heater, test: Test) -> HeaterLog:
     """Run the test on the heater; deterministic for a seed."""
     random = np.random.default_rng(test.seed)
     lanes = Lanes([heater], 1)
@@ -86,7 +86,7 @@ def oscillation_log(heater: Heater, test: Test) -> Log:
             lanes.advance(1.0)
         for _ in range(int(random.uniform(20, 120) / STEP_S)):
             lanes.advance(1.0 if lanes.sensor[0, 0] < test.start_c else 0.0)
-    relay, log = Relay(test), Log()
+    relay, log = Relay(test), HeaterLog()
     every, control = test.report_s, round(test.control_s / STEP_S)
     due, tick, asked, power = 0.0, 0, 0.0, 0.0
     while relay.switches < 2 * test.cycles + 1 and tick * STEP_S < test.most_s:
@@ -111,7 +111,7 @@ def oscillation_log(heater: Heater, test: Test) -> Log:
     return log
 
 
-def as_csv(log: Log, head: str = "", power_counts: int = 0) -> Iterator[str]:
+def as_csv(log: HeaterLog, head: str = "", power_counts: int = 0) -> Iterator[str]:
     """The log as CSV lines; power as a fraction, or as counts up to power_counts."""
     for line in head.splitlines():
         yield f"# {line}"
@@ -123,7 +123,7 @@ def as_csv(log: Log, head: str = "", power_counts: int = 0) -> Iterator[str]:
 
 
 def as_console(
-    log: Log, bed: bool, counts: int = 127, other: tuple[float, float] = (0.0, 23.4)
+    log: HeaterLog, bed: bool, counts: int = 127, other: tuple[float, float] = (0.0, 23.4)
 ) -> Iterator[str]:
     """The log as the text of a serial console: report lines among chatter, no clock."""
     yield "start"

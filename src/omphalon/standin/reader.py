@@ -10,10 +10,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from omphalon.arrays import Array
 from omphalon.standin.bead import Bead, Nozzle, beads
 from omphalon.standin.moves import heard
 
-Array = np.ndarray
 CORNER_MM = 1.5  # to both sides of a corner, where a bulge is seen
 
 

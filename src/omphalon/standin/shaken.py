@@ -9,10 +9,10 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from omphalon.standin.frame import Log, Sensor, Swing, sensed
+from omphalon.arrays import Array
+from omphalon.standin.frame import FrameLog, Sensor, Swing, sensed
 from omphalon.standin.moves import heard
 
-Array = np.ndarray
 RATE_HZ = 12800.0
 
 
@@ -42,6 +42,6 @@ def driven(lines: Iterable[str], axis: str, still_s: float = 2.0) -> Array:
     return np.asarray(np.diff(np.interp(grid, at, speed)) * RATE_HZ)
 
 
-def shaken(lines: Iterable[str], axis: str, swings: tuple[Swing, ...], sensor: Sensor) -> Log:
+def shaken(lines: Iterable[str], axis: str, swings: tuple[Swing, ...], sensor: Sensor) -> FrameLog:
     """What the sensor logs while these lines run."""
     return sensed(driven(lines, axis), swings, sensor, RATE_HZ)

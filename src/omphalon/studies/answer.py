@@ -12,15 +12,13 @@ from dataclasses import dataclass, field
 from typing import Literal, NoReturn
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.errors import BadReading, UsageError
 from omphalon.physics import scale
 from omphalon.recording import Readings
 from omphalon.units import Number
 
-Array = NDArray[np.float64]
-Mask = NDArray[np.bool_]
 Verdict = Literal["change", "keep"]
 Facts = Mapping[str, object]
 
@@ -72,6 +70,21 @@ MOST_READINGS = 60
 def refuse_gross(ratio: float, oddities: Sequence[Oddity] = (), furthest: float = FURTHEST) -> None:
     """Refuse a ratio of got to asked that is a mistake of units or of microstepping, negative, or
     no length error at all.
+
+    Parameters
+    ----------
+    ratio : got ÷ asked
+    oddities : seen so far, which the refusal carries
+    furthest : ratio beyond which no part is wrong
+
+    Returns
+    -------
+    None
+
+    Raises
+    ------
+    Unanswerable
+        With the likely slip as its reason.
     """
     for factor, slip in GROSS:
         if abs(ratio / factor - 1) < GROSS_WITHIN:
@@ -83,7 +96,22 @@ def refuse_gross(ratio: float, oddities: Sequence[Oddity] = (), furthest: float 
 
 
 def refuse_gaps(readings: Readings, *names: str) -> None:
-    """Refuse readings of which some rows lack a column that others have."""
+    """Refuse readings of which some rows lack a column that others have.
+
+    Parameters
+    ----------
+    readings : rows
+    columns : those that must be in all rows or in none
+
+    Returns
+    -------
+    None
+
+    Raises
+    ------
+    BadReading
+        With the row and the column.
+    """
     gap = readings.gap(*names)
     if gap is not None:
         row, name = gap
@@ -91,7 +119,20 @@ def refuse_gaps(readings: Readings, *names: str) -> None:
 
 
 def no_readings(problem: str, remedy: str) -> NoReturn:
-    """A command without the readings it needs."""
+    """Refuse a command without the readings it needs.
+
+    Parameters
+    ----------
+    problem, remedy : the two halves of the sentence
+
+    Returns
+    -------
+    never
+
+    Raises
+    ------
+    UsageError
+    """
     raise UsageError(problem, remedy)
 
 
@@ -122,6 +163,10 @@ def belonging(
     where, written : (n,)
         Each reading's place and how it was written, for slips of the pen.
     sign : 1 where the written number grows with the value, −1 where it falls
+
+    Returns
+    -------
+    Kept
 
     Raises
     ------
@@ -157,8 +202,23 @@ def narrow_enough(
 ) -> None:
     """Refuse to keep a setting on an interval in which an error that matters could hide.
 
-    `matters` is in the estimate's own unit. Unanswerable names how many readings like these would
-    do (an interval shrinks with the root of their number), and carries what was odd so far.
+    Parameters
+    ----------
+    estimate : of what was measured
+    matters : in its unit
+        The least error that is worth correcting.
+    readings : how many it stands on
+    oddities : seen so far, which the refusal carries
+
+    Returns
+    -------
+    None
+
+    Raises
+    ------
+    Unanswerable
+        With how many readings like these would do: an interval shrinks with the root of their
+        number.
     """
     if estimate.half_width <= matters:
         return
@@ -173,6 +233,17 @@ def narrow_enough(
 
 
 def readings_needed(half_width: float, matters: float, readings: int) -> int | None:
-    """How many readings like these would do; None where it would take more than anybody takes."""
+    """How many readings like these would do; None where it would take more than anybody takes.
+
+    Parameters
+    ----------
+    half_width : of the interval now
+    matters : half width that would do
+    readings : how many there are now
+
+    Returns
+    -------
+    int, or None
+    """
     count = max(math.ceil(readings * (half_width / matters) ** 2), readings + 1)
     return count if count <= MOST_READINGS else None

@@ -54,7 +54,17 @@ ODDITIES: Mapping[str, str] = {
 
 
 def warned(oddities: Iterable[Oddity], sentences: Mapping[str, str]) -> list[Warned]:
-    """Oddities as warnings, each once."""
+    """Oddities as warnings, each once.
+
+    Parameters
+    ----------
+    oddities : codes and numbers
+    sentences : for each kind of oddity
+
+    Returns
+    -------
+    list of Warned
+    """
     table = {**ODDITIES, **sentences}
     return list(
         dict.fromkeys(Warned(o.code, table[o.sentence].format(**o.facts)) for o in oddities)
@@ -62,7 +72,16 @@ def warned(oddities: Iterable[Oddity], sentences: Mapping[str, str]) -> list[War
 
 
 def noted(readings: Readings) -> list[Warned]:
-    """What the reader passed over or found unusual."""
+    """What the reader passed over or found unusual.
+
+    Parameters
+    ----------
+    readings : as they were read
+
+    Returns
+    -------
+    list of Warned
+    """
     return [Warned(note.code, note.message) for note in readings.notes]
 
 
@@ -73,7 +92,20 @@ def retest_finding(
     sentences: Mapping[str, str],
     warnings: Sequence[Warned] = (),
 ) -> Finding:
-    """A refusal as the answer that a user reads."""
+    """A refusal as the answer that a user reads.
+
+    Parameters
+    ----------
+    kind : of the answer
+    retest : the reason and its numbers
+    refusals : for each reason the sentence and the remedy
+    sentences : for each kind of oddity
+    warnings : from the reader
+
+    Returns
+    -------
+    Finding
+    """
     because, remedy = {**REFUSALS, **refusals}[retest.reason]
     return Finding(
         kind=kind,
@@ -85,7 +117,17 @@ def retest_finding(
 
 
 def wide_remedy(count: object, what: str = "readings") -> str:
-    """How many readings would do, where some number would."""
+    """How many readings would do, where some number would.
+
+    Parameters
+    ----------
+    count : of readings; None: no number would
+    what : is read
+
+    Returns
+    -------
+    str
+    """
     return (
         f"take {count} {what} like these"
         if count is not None
@@ -94,8 +136,18 @@ def wide_remedy(count: object, what: str = "readings") -> str:
 
 
 def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) -> tuple[str, ...]:
-    """The line that sets, then store and list; a comment with the value where the dialect has
-    none.
+    """The line that sets, then store and list; a comment with the value where the dialect has none.
+
+    Parameters
+    ----------
+    dialect : templates
+    setting : its name in the dialect
+    comment : with the value
+    values : the fields of the template
+
+    Returns
+    -------
+    the lines
     """
     line = dialect.line(setting, **fields)
     if line is None:
@@ -104,10 +156,29 @@ def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) ->
 
 
 def stored(dialect: Dialect) -> tuple[str, ...]:
-    """The lines that store and list, where the dialect has them."""
+    """The lines that store and list, where the dialect has them.
+
+    Parameters
+    ----------
+    dialect : templates
+
+    Returns
+    -------
+    the lines
+    """
     return tuple(x for x in (dialect.line("store"), dialect.line("list")) if x is not None)
 
 
 def plural(count: int, noun: str) -> str:
-    """A count with its noun: 1 run, 2 runs."""
+    """A count with its noun.
+
+    Parameters
+    ----------
+    count : of it
+    noun : in the singular
+
+    Returns
+    -------
+    str, such as 1 run, 2 runs
+    """
     return f"{count} {noun}{'s' if count != 1 else ''}"

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.columns import PRINTS
 from omphalon.errors import UsageError, echoed
 from omphalon.physics import scale
@@ -16,7 +16,6 @@ from omphalon.physics.scale import Estimate
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import Retest, Unanswerable, Verdict
 
-Array = NDArray[np.float64]
 Change = Literal["worse", "better", "clean", "same", "unclear"]
 
 LENGTHS = ("bulge_mm", "diagonal_mm", "x_mm", "y_mm")
@@ -26,7 +25,7 @@ PLAINLY = 3.0  # intervals: a fault so large is plain
 
 
 @dataclass(frozen=True, kw_only=True)
-class Corners:
+class CornersRead:
     """One print's corners: bulges (n,) in mm, their names, their mean, and the mean of their
     size.
     """
@@ -39,10 +38,10 @@ class Corners:
 
 @dataclass(frozen=True, kw_only=True)
 class AdvanceCheck:
-    """Corners before and after, how much smaller their fault is, and what that means."""
+    """CornersRead before and after, how much smaller their fault is, and what that means."""
 
-    before: Corners
-    after: Corners
+    before: CornersRead
+    after: CornersRead
     gain_mm: float
     gain_half_mm: float
     reading_deviation_mm: float
@@ -116,9 +115,9 @@ def _judged(groups: dict[str, list[tuple[str, float]]], resolution_mm: float) ->
     )
 
 
-def _corners(corners: list[tuple[str, float]], caliper: scale.Spread) -> Corners:
+def _corners(corners: list[tuple[str, float]], caliper: scale.Spread) -> CornersRead:
     bulges = np.array([bulge for _, bulge in corners])
-    return Corners(
+    return CornersRead(
         bulges_mm=bulges,
         names=tuple(name for name, _ in corners),
         mean=scale.mean_of(bulges, caliper),

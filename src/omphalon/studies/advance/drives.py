@@ -73,5 +73,15 @@ LINES = 24  # steps of a ladder or a row of corners: round values that are easil
 
 
 def drive_of(name: str | None, highest_s: float) -> Drive:
-    """The drive that was named, or the one whose values these are."""
+    """The drive that was named, or the one whose values these are.
+
+    Parameters
+    ----------
+    name : direct or bowden; None: by the values
+    highest_s : the highest value of the print
+
+    Returns
+    -------
+    Drive
+    """
     return DRIVES[name] if name is not None else DRIVES["bowden" if highest_s > 0.2 else "direct"]

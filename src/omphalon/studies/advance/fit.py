@@ -10,7 +10,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from omphalon.physics.lead import Best, NoAnswer, crossing, peak, told_by
 from omphalon.physics.scale import TELLING
@@ -18,8 +17,6 @@ from omphalon.recording import Readings
 from omphalon.studies.advance.drives import Drive
 from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict, readings_needed
-
-Array = NDArray[np.float64]
 
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
 VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one
@@ -179,7 +176,17 @@ def _without_answer(why: str, read: Readout) -> Unanswerable:
 
 
 def next_print(read: Readout, start_s: float, stop_s: float) -> NextPrint:
-    """A print over a range, with round numbers."""
+    """A print over a range, with round numbers.
+
+    Parameters
+    ----------
+    read : the kind of print, and its drive
+    start_s, stop_s : the range that is wanted
+
+    Returns
+    -------
+    NextPrint
+    """
     step = _nice((stop_s - start_s) / (TOWER_STEPS if read.of_heights else LINE_STEPS))
     return NextPrint(
         style="tower" if read.of_heights else "ladder",

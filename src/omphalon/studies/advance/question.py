@@ -6,14 +6,12 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.errors import UsageError
 from omphalon.recording import Readings
 from omphalon.studies.advance.drives import Drive, drive_of
 from omphalon.studies.answer import Oddity, Unanswerable, no_readings, refuse_gaps
-
-Array = NDArray[np.float64]
 
 # method → what was read
 METHODS = {
@@ -75,6 +73,15 @@ class Readout:
 
 def readout(readings: Readings, question: AdvanceQuestion) -> Readout:
     """Which kind of readings these are, as values and what was seen there.
+
+    Parameters
+    ----------
+    readings : heights, or values with bulges or scores
+    question : how the print was made
+
+    Returns
+    -------
+    Readout
 
     Raises
     ------

@@ -78,7 +78,19 @@ AFTER = (
 def advance_finding(
     fit: AdvanceFit | Retest, question: AdvanceQuestion, readings: Readings, dialect: Dialect
 ) -> Finding:
-    """The answer of a fit."""
+    """The answer of a fit, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    question : what was asked
+    readings : as they were read, for what was noted on the way
+    dialect : templates of the lines to enter
+
+    Returns
+    -------
+    Finding
+    """
     if isinstance(fit, Retest):
         filled = _filled(fit, question)
         return retest_finding("advance-fit", filled, REFUSALS, ODDITIES, noted(readings))
@@ -129,7 +141,17 @@ def _filled(retest: Retest, question: AdvanceQuestion) -> Retest:
 
 
 def command(wanted: NextPrint, question: AdvanceQuestion) -> str:
-    """The command that writes the next print, ready to paste."""
+    """The command that writes the next print, ready to paste.
+
+    Parameters
+    ----------
+    wanted : the range and step of the print
+    question : its drive and style stay
+
+    Returns
+    -------
+    str
+    """
     return (
         f"`omphalon advance plan --style {wanted.style} --drive {wanted.drive} --from "
         f"{wanted.start_s:.6g} --to {wanted.stop_s:.6g} --step {wanted.step_s:g} "
@@ -213,7 +235,18 @@ def _picture(fit: AdvanceFit, question: AdvanceQuestion) -> AdvancePicture:
 def advance_check_finding(
     check: AdvanceCheck | Retest, seam: str | None, readings: Readings
 ) -> Finding:
-    """The answer of a check."""
+    """The answer of a check, in words.
+
+    Parameters
+    ----------
+    check : what was decided
+    seam : the corner that holds the seam, if it was named
+    readings : as they were read, for what was noted on the way
+
+    Returns
+    -------
+    Finding
+    """
     if isinstance(check, Retest):
         facts = {**check.facts, "counted": plural(int(str(check.facts["count"])), "corner")}
         filled = Retest(check.reason, facts, check.oddities)

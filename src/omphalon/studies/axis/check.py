@@ -11,6 +11,18 @@ from omphalon.studies.axis.question import AxisQuestion
 def check_axis(readings: Readings, question: AxisQuestion) -> AxisFit | Retest:
     """Judge the steps now in force: the same sum as a fit, of which only the verdict counts.
 
-    Parameters, returns and raises as `fit_axis`.
+    Parameters
+    ----------
+    readings : taken with the setting in force
+    question : as for `fit_axis`
+
+    Returns
+    -------
+    AxisFit, or Retest
+
+    Raises
+    ------
+    UsageError, BadReading
+        If readings are missing or cannot be.
     """
     return fit_axis(readings, question)

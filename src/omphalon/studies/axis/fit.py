@@ -9,13 +9,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Readings
 from omphalon.studies.answer import (
-    Mask,
     Oddity,
     Retest,
     Unanswerable,
@@ -26,8 +25,6 @@ from omphalon.studies.answer import (
 )
 from omphalon.studies.axis.question import AxisQuestion, AxisRuns, Rectangle, TravelParts, axis_runs
 
-Array = NDArray[np.float64]
-
 MATTERS = 0.003  # share of a length that matters on a part: 0.3 mm on 100 mm
 LARGE = 0.02  # more than belts and screws are off by
 FURTHEST = 1.6
@@ -37,7 +34,7 @@ BACKLASH_MM = 0.02  # less is no matter
 
 
 @dataclass(frozen=True, kw_only=True)
-class AxisAnswer:
+class AxisSteps:
     """One axis: the scale of its readings, the zero error and the backlash kept out of it, the
     steps, the verdict.
     """
@@ -63,7 +60,7 @@ class AxisAnswer:
 class AxisFit:
     """All axes, the skew of X to Y where a rectangle tells it, and what was odd."""
 
-    axes: tuple[AxisAnswer, ...]
+    axes: tuple[AxisSteps, ...]
     skew_deg: float | None
     oddities: tuple[Oddity, ...]
 
@@ -107,7 +104,7 @@ def fit_axis(readings: Readings, question: AxisQuestion) -> AxisFit | Retest:
     )
 
 
-def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisAnswer:
+def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisSteps:
     name, asked, moved = runs.axis, runs.asked_mm, runs.moved_mm
     refuse_gross(float(np.median(moved / asked)), odd, FURTHEST)
     side = np.array([-1.0 if k == "inside" else 1.0 for k in runs.kinds])
@@ -141,7 +138,7 @@ def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisAn
         odd.append(
             Oddity("large-correction", "large", {"axis": name, "share": abs(1 / found.value - 1)})
         )
-    return AxisAnswer(
+    return AxisSteps(
         runs=runs,
         keep=keep,
         scale=found,

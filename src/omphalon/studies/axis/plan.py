@@ -41,6 +41,14 @@ class MoveTest:
 def runs_needed(test: MoveTest) -> int:
     """How often each length must be measured for the wanted certainty.
 
+    Parameters
+    ----------
+    test : lengths, ruler and certainty
+
+    Returns
+    -------
+    int
+
     Raises
     ------
     UsageError
@@ -69,7 +77,22 @@ def runs_needed(test: MoveTest) -> int:
 
 
 def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
-    """Say which moves to measure: three lengths, both directions, by absolute positions."""
+    """Say which moves to measure: three lengths, both directions, by absolute positions.
+
+    Parameters
+    ----------
+    test : lengths, ruler and certainty
+    dialect : the line that moves
+
+    Returns
+    -------
+    Plan
+
+    Raises
+    ------
+    UsageError
+        If no sensible number of moves makes the certainty.
+    """
     runs, told = runs_needed(test), ", ".join(f"{x:g}" for x in test.lengths_mm)
     name = test.axis.upper()
     lines = [

@@ -6,14 +6,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.errors import BadReading, UsageError
 from omphalon.physics.scale import Spread, reading_spread
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import no_readings, refuse_gaps
-
-Array = NDArray[np.float64]
 
 PLACING_MM = {
     "move": 0.05,
@@ -80,6 +78,15 @@ class AxisRuns:
 
 def axis_runs(readings: Readings, question: AxisQuestion) -> tuple[AxisRuns, ...]:
     """The readings of each axis.
+
+    Parameters
+    ----------
+    readings : moves or parts
+    question : present steps, ruler and kind
+
+    Returns
+    -------
+    an AxisRuns for each axis
 
     Raises
     ------

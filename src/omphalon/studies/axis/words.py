@@ -11,7 +11,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.picture import StepsPicture
 from omphalon.recording import Readings
 from omphalon.studies.answer import Retest
-from omphalon.studies.axis.fit import AxisAnswer, AxisFit
+from omphalon.studies.axis.fit import AxisFit, AxisSteps
 from omphalon.studies.wording import lines_for, noted, retest_finding, stored, warned, wide_remedy
 
 REFUSALS = {
@@ -48,7 +48,19 @@ ODDITIES = {
 def axis_finding(
     fit: AxisFit | Retest, readings: Readings, dialect: Dialect, checking: bool = False
 ) -> Finding:
-    """The answer of a fit, or of a check."""
+    """The answer of a fit, or of a check, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    readings : as they were read, for what was noted on the way
+    dialect : templates of the lines to enter
+    checking : whether a check is told, not a fit
+
+    Returns
+    -------
+    Finding
+    """
     kind = "axis-check" if checking else "axis-fit"
     if isinstance(fit, Retest):
         facts = {**fit.facts, "remedy": wide_remedy(fit.facts.get("count"))}
@@ -104,7 +116,7 @@ def _evidence(fit: AxisFit) -> dict[str, Any]:
     return out if fit.skew_deg is None else {**out, "skew_deg": fit.skew_deg}
 
 
-def _because(changed: list[AxisAnswer]) -> str:
+def _because(changed: list[AxisSteps]) -> str:
     if not changed:
         return (
             "what the lengths differ by is smaller than their own error, or the same at every "
@@ -181,7 +193,7 @@ def _next(fit: AxisFit, checking: bool) -> str:
     )
 
 
-def _picture(one: AxisAnswer) -> StepsPicture:
+def _picture(one: AxisSteps) -> StepsPicture:
     runs = one.runs
     offset = one.side * (0.0 if one.offset is None else one.offset.value)
     offset = offset + runs.direction * (0.0 if one.backlash is None else one.backlash.value)

@@ -13,6 +13,18 @@ from omphalon.studies.extruder.question import ExtruderQuestion
 def check_extruder(readings: Readings, question: ExtruderQuestion) -> ExtruderFit | Retest:
     """Judge the steps now in force: the same sum as a fit, of which only the verdict counts.
 
-    Parameters, returns and raises as `fit_extruder`.
+    Parameters
+    ----------
+    readings : taken with the setting in force
+    question : as for `fit_extruder`
+
+    Returns
+    -------
+    ExtruderFit, or Retest
+
+    Raises
+    ------
+    UsageError, BadReading
+        If readings are missing or cannot be.
     """
     return fit_extruder(readings, question)

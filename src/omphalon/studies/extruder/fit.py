@@ -5,13 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Readings
 from omphalon.studies.answer import (
-    Mask,
     Oddity,
     Retest,
     Unanswerable,
@@ -21,8 +20,6 @@ from omphalon.studies.answer import (
     refuse_gross,
 )
 from omphalon.studies.extruder.question import DriveParts, ExtruderQuestion, FedRuns, fed_runs
-
-Array = NDArray[np.float64]
 
 MATTERS = 0.015  # share of plastic that is seen on a print: a wall's 1.5 %
 LARGE = 0.15  # more than wear or tolerance

@@ -31,6 +31,14 @@ def runs_needed(test: FeedingTest) -> int:
     """How many runs make the wanted certainty, by the error of two marks and two readings of the
     rule.
 
+    Parameters
+    ----------
+    test : length, rule and certainty
+
+    Returns
+    -------
+    int
+
     Raises
     ------
     UsageError
@@ -58,7 +66,22 @@ def runs_needed(test: FeedingTest) -> int:
 
 
 def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
-    """Say how to run the feeding test, with the lines that heat, feed and cool."""
+    """Say how to run the feeding test, with the lines that heat, feed and cool.
+
+    Parameters
+    ----------
+    test : length, rule, certainty, heat and speed
+    dialect : the lines that heat, feed and cool
+
+    Returns
+    -------
+    Plan
+
+    Raises
+    ------
+    UsageError
+        If no sensible number of runs makes the certainty.
+    """
     runs, asked, mark = runs_needed(test), test.asked_mm, test.asked_mm + BEYOND_MM
     lines = [
         dialect.line("heat", target=test.temp_c),

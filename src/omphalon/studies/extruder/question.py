@@ -6,15 +6,13 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.columns import EXTRUDER
 from omphalon.errors import BadReading
 from omphalon.physics.scale import Spread, reading_spread
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import no_readings, refuse_gaps
-
-Array = NDArray[np.float64]
 
 PLACING_MM = 0.3  # deviation of a mark placed, or met, by hand; measured: docs/measuring.md
 BY_EYE_MM = 0.1  # of a flag or a cut end held against an edge by eye
@@ -89,6 +87,15 @@ class FedRuns:
 def fed_runs(readings: Readings, question: ExtruderQuestion) -> FedRuns:
     """Fed lengths, and what is known of one: two readings of the rule, two settings of a mark or an
     edge.
+
+    Parameters
+    ----------
+    readings : rows with one way of measuring
+    question : rule and placing
+
+    Returns
+    -------
+    FedRuns
 
     Raises
     ------

@@ -11,6 +11,18 @@ from omphalon.studies.flow.question import FlowQuestion
 def check_flow(readings: Readings, question: FlowQuestion) -> FlowFit | Retest:
     """Judge the walls of a fresh print: the same sum as a fit, of which only the verdict counts.
 
-    Parameters, returns and raises as `fit_flow`.
+    Parameters
+    ----------
+    readings : taken with the setting in force
+    question : as for `fit_flow`
+
+    Returns
+    -------
+    FlowFit, or Retest
+
+    Raises
+    ------
+    UsageError, BadReading
+        If readings are missing or cannot be.
     """
     return fit_flow(readings, question)

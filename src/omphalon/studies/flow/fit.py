@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from omphalon.arrays import Mask
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import (
-    Mask,
     Oddity,
     Retest,
     Unanswerable,

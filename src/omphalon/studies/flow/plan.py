@@ -8,7 +8,16 @@ CUBE_MM = 30
 
 
 def plan_flow(expected_mm: float) -> Plan:
-    """Say how to print and measure a hollow cube with walls of one line."""
+    """Say how to print and measure a hollow cube with walls of one line.
+
+    Parameters
+    ----------
+    expected_mm : width of one line
+
+    Returns
+    -------
+    Plan
+    """
     return Plan(
         "flow-plan",
         f"Walls of a hollow cube, one line of {expected_mm:g} mm",

@@ -6,13 +6,11 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.physics.scale import Spread, reading_spread
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import no_readings, refuse_gaps
-
-Array = NDArray[np.float64]
 
 SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take
 WALL_MM = 0.012  # how unlike a wall is from place to place; measured: docs/measuring.md
@@ -42,6 +40,15 @@ class Walls:
 
 def walls(readings: Readings, question: FlowQuestion) -> Walls:
     """The walls, and what is known of one: the caliper, its squeeze, and that no wall is even.
+
+    Parameters
+    ----------
+    readings : walls
+    question : caliper and expected width
+
+    Returns
+    -------
+    Walls
 
     Raises
     ------

@@ -42,7 +42,20 @@ def flow_finding(
     dialect: Dialect,
     checking: bool = False,
 ) -> Finding:
-    """The answer of a fit, or of a check."""
+    """The answer of a fit, or of a check, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    question : what was asked
+    readings : as they were read, for what was noted on the way
+    dialect : templates of the lines to enter
+    checking : whether a check is told, not a fit
+
+    Returns
+    -------
+    Finding
+    """
     kind = "flow-check" if checking else "flow-fit"
     if isinstance(fit, Retest):
         facts = {

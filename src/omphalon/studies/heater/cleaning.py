@@ -5,18 +5,26 @@ stands still.
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity
-
-Array = NDArray[np.float64]
 
 SPIKE_C = 5.0
 
 
 def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
-    """The log without them, and what was passed over."""
+    """The log without reports that are none, and what was passed over.
+
+    Parameters
+    ----------
+    log : as it was read
+
+    Returns
+    -------
+    TemperatureLog
+    list of Oddity
+    """
     log, odd = _one_target(log)
     spikes = _spikes(log.time_s, log.temperature_c)
     if spikes.any():
@@ -51,7 +59,7 @@ def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
     return log.rows(keep), [Oddity("target-changed", sentence, facts)]
 
 
-def _spikes(t: Array, y: Array) -> NDArray[np.bool_]:
+def _spikes(t: Array, y: Array) -> Mask:
     """Single reports further off the line between their neighbours than a heater can go and come
     back.
     """
@@ -64,7 +72,7 @@ def _spikes(t: Array, y: Array) -> NDArray[np.bool_]:
     return found
 
 
-def _stuck(log: TemperatureLog) -> NDArray[np.bool_]:
+def _stuck(log: TemperatureLog) -> Mask:
     """Ten reports and 6 s or more without a change, three times longer than any other such run in
     the log.
     """

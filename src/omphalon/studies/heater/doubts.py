@@ -6,13 +6,12 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.ndimage import median_filter
 
-from omphalon.physics import loop as loops
-from omphalon.physics import oscillation
+from omphalon.arrays import Integers
+from omphalon.physics import linear, oscillation
 from omphalon.physics.oscillation import Ultimate
-from omphalon.physics.thermal import ThermalFit
+from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.quantities import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Unanswerable
@@ -29,7 +28,17 @@ FASTEST_BED_C_S = 2.0  # no bed heats so fast, measured over ten seconds
 
 
 def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Oddity]:
-    """Safety first: too hot, a sensor that jumps, a temperature that rises without power."""
+    """Safety first: too hot, a sensor that jumps, a temperature that rises without power.
+
+    Parameters
+    ----------
+    log : of one heater
+    max_temp_c : what it may stand; None: what is usual
+
+    Returns
+    -------
+    list of Oddity
+    """
     odd = []
     top = float(log.temperature_c.max())
     if max_temp_c is not None and top > max_temp_c:
@@ -44,11 +53,20 @@ def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Oddity]:
 
 
 def jumps(log: TemperatureLog) -> int:
-    """How often the reading jumps by more than a heater can do."""
+    """How often the reading jumps by more than a heater can do.
+
+    Parameters
+    ----------
+    log : of one heater
+
+    Returns
+    -------
+    int
+    """
     return len(_jumps(log)[0])
 
 
-def _jumps(log: TemperatureLog) -> tuple[NDArray[np.int64], float]:
+def _jumps(log: TemperatureLog) -> tuple[Integers, float]:
     """The rows at which it does, and the largest jump in °C."""
     y = log.temperature_c
     calm = y - np.median(np.stack([np.roll(y, k) for k in (-2, -1, 0, 1, 2)]), axis=0)
@@ -59,8 +77,21 @@ def _jumps(log: TemperatureLog) -> tuple[NDArray[np.int64], float]:
 
 def heater_doubts(log: TemperatureLog, heater: str) -> list[Oddity]:
     """Whether the log can be of this heater: too hot for it, or heating as only a hotend does.
+    Single spikes do not count.
 
-    Raises Unanswerable above what can be; single spikes do not count.
+    Parameters
+    ----------
+    log : of one heater
+    heater : hotend or bed
+
+    Returns
+    -------
+    list of Oddity
+
+    Raises
+    ------
+    Unanswerable
+        Above what can be.
     """
     usual, most = MOST_C[heater]
     hottest = max(len(log.temperature_c) // 50, 3)
@@ -75,7 +106,16 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Oddity]:
 
 
 def fastest_rise(log: TemperatureLog) -> float:
-    """The steepest rise over ten seconds, in °C/s; single spikes do not count."""
+    """The steepest rise over ten seconds; single spikes do not count.
+
+    Parameters
+    ----------
+    log : of one heater
+
+    Returns
+    -------
+    in °C/s
+    """
     calm = median_filter(log.temperature_c, 5, mode="nearest")
     ahead = np.searchsorted(log.time_s, log.time_s + 10.0)
     inside = np.flatnonzero(ahead < len(log.time_s))
@@ -99,7 +139,22 @@ def _heats_alone(log: TemperatureLog) -> list[Oddity]:
 
 
 def explained(test: Excerpt, fit: ThermalFit) -> list[Oddity]:
-    """Refuse a model that misses the log; a word on one that follows it loosely."""
+    """Refuse a model that misses the log; a word on one that follows it loosely.
+
+    Parameters
+    ----------
+    test : what was fitted
+    fit : the model
+
+    Returns
+    -------
+    list of Oddity
+
+    Raises
+    ------
+    Unanswerable
+        If the model misses the log.
+    """
     sensor = min(test.sigma_c, 0.3 * test.swing_c)
     allowed = float(np.hypot(1.5 * sensor, 0.04 * fit.swing_rms_c))
     if fit.shift_doubts > MOST_SHIFT_DOUBTS:
@@ -111,7 +166,16 @@ def explained(test: Excerpt, fit: ThermalFit) -> list[Oddity]:
 
 
 def logs_disagree(tests: Sequence[Excerpt]) -> list[Oddity]:
-    """Logs of one heater whose cycles differ by more than their spreads and 10 %."""
+    """Logs of one heater whose cycles differ by more than their spreads and 10 %.
+
+    Parameters
+    ----------
+    tests : of one heater
+
+    Returns
+    -------
+    list of Oddity
+    """
     first, *others = (oscillation.ultimate(t.found) for t in tests)
     for n, other in enumerate(others, 2):
         pairs = (
@@ -131,10 +195,22 @@ def logs_disagree(tests: Sequence[Excerpt]) -> list[Oddity]:
 
 
 def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Oddity]:
-    """What a fit that stands stands on thinly."""
+    """What a fit that stands stands on thinly.
+
+    Parameters
+    ----------
+    test : what was fitted
+    fit : the model
+    tuned : the gains and what they promise
+    cycle : gain and period of the cycles
+
+    Returns
+    -------
+    list of Oddity
+    """
     odd = []
     turn = np.array([2 * np.pi / cycle.period_s])
-    model = loops.response(fit.model, replace(tuned.loop, period_s=1e-6), turn)[0]
+    model = linear.response(fit.model, replace(tuned.loop, period_s=1e-6), turn)[0]
     ratio = float(np.abs(model)) * cycle.gain
     phase = (float(np.degrees(np.angle(model))) - cycle.phase_deg + 180) % 360 - 180
     apart = abs(np.log(ratio)) > 0.3 + cycle.gain_spread / cycle.gain

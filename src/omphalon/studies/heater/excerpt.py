@@ -7,10 +7,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.physics import oscillation
-from omphalon.physics.oscillation import Array, Cycles, Switching
+from omphalon.physics.oscillation import Cycles, Switching
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Unanswerable
 from omphalon.studies.heater.cleaning import cleaned
@@ -39,7 +39,7 @@ class Excerpt:
     switched: Switching
     found: Cycles
     breaks_s: tuple[float, ...]
-    skip: NDArray[np.bool_]
+    skip: Mask
     delay_s: float
     oddities: tuple[Oddity, ...]
 
@@ -65,6 +65,10 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     ----------
     log : of one heater
     target_c : None: from the log
+
+    Returns
+    -------
+    Excerpt
 
     Raises
     ------
@@ -115,7 +119,17 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
 
 
 def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
-    """Whether the target that was given is not the one in the log."""
+    """Whether the target that was given is not the one in the log.
+
+    Parameters
+    ----------
+    log : of one heater
+    target_c : as given; None: not given
+
+    Returns
+    -------
+    list of Oddity
+    """
     own = log_target(log)
     if target_c is None or own is None or abs(own - target_c) <= SAME_C:
         return []
@@ -123,8 +137,16 @@ def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
 
 
 def fahrenheit(level_c: float, goal_c: float) -> str:
-    """target or log, where a level and a target are one another in degrees of the other kind; else
-    nothing.
+    """Which of a level and a target is in °F, where one is the other in degrees of the other kind.
+
+    Parameters
+    ----------
+    level_c : around which the log swings
+    goal_c : the target
+
+    Returns
+    -------
+    log, target, or nothing
     """
     if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:
         return "target"
@@ -179,7 +201,16 @@ def _drift(found: Cycles) -> list[Oddity]:
 
 
 def log_target(log: TemperatureLog) -> float | None:
-    """The target most reports have, of those that are not 0."""
+    """The target most reports have, of those that are not 0.
+
+    Parameters
+    ----------
+    log : of one heater
+
+    Returns
+    -------
+    in °C; None where there is none
+    """
     if log.target_c is None:
         return None
     values, counts = np.unique(log.target_c[log.target_c > 0], return_counts=True)
@@ -207,7 +238,7 @@ def _power(log: TemperatureLog, goal: float | None, odd: list[Oddity]) -> Array:
     return power
 
 
-def _breaks(t: Array) -> tuple[tuple[float, ...], NDArray[np.bool_], int]:
+def _breaks(t: Array) -> tuple[tuple[float, ...], Mask, int]:
     """Where a stretch begins whose past power is unknown, and the reports right behind, to pass
     over.
     """

@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.physics import oscillation, record, thermal
+from omphalon.physics import oscillation, record
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.record import Record
 from omphalon.physics.scale import by_median
-from omphalon.physics.thermal import ThermalFit
+from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
 from omphalon.studies.heater.doubts import (
@@ -60,7 +60,17 @@ class HeaterFit:
 
 
 def times(gains: Gains, factor: float) -> Gains:
-    """Gains in another scale of power."""
+    """Gains in another scale of power.
+
+    Parameters
+    ----------
+    gains : in one scale
+    factor : of the other scale
+
+    Returns
+    -------
+    Gains
+    """
     return Gains(gains.kp * factor, gains.ki * factor, gains.kd * factor)
 
 
@@ -134,12 +144,30 @@ def _fitted(
 def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
     """The thermal model of one or more tests, with the doubt of the switching instants in that of
     the dead time.
+
+    Parameters
+    ----------
+    tests : of one heater
+
+    Returns
+    -------
+    ThermalFit
     """
-    return thermal.fit_thermal(record.join([_record(t) for t in tests]))
+    return fit_thermal(record.join([_record(t) for t in tests]))
 
 
 def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddity]]:
-    """The model, fitted anew without the few reports that lie far off the first fit."""
+    """The model, fitted anew without the few reports that lie far off the first fit.
+
+    Parameters
+    ----------
+    tests : of one heater
+
+    Returns
+    -------
+    ThermalFit
+    list of Oddity
+    """
     fit = fit_model(tests)
     miss = np.abs(fit.fitted_c - np.concatenate([t.temperature_c for t in tests]))
     off_target = np.abs(np.concatenate([t.temperature_c - t.target_c for t in tests]))

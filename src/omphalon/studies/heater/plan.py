@@ -15,8 +15,23 @@ INDEX = {"hotend": 0, "bed": -1}
 
 
 def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Dialect) -> Plan:
-    """The steps of the test and the line that starts it. Raises UsageError for a target that is no
-    printing one.
+    """The steps of the test and the line that starts it.
+
+    Parameters
+    ----------
+    heater : hotend or bed
+    target_c : None: a usual one
+    cycles : to run
+    dialect : the line that starts the test
+
+    Returns
+    -------
+    Plan
+
+    Raises
+    ------
+    UsageError
+        If the target is no printing one.
     """
     goal = USUAL_TARGET_C[heater] if target_c is None else target_c
     quantity = QUANTITIES[f"{heater} temperature"]

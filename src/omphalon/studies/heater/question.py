@@ -16,7 +16,16 @@ TOLD_FAN_DOUBT = (0.85, 1.15)
 
 
 def heater_at(target_c: float) -> str:
-    """hotend or bed, by the target's height."""
+    """hotend or bed, by the target's height.
+
+    Parameters
+    ----------
+    target_c : of the test
+
+    Returns
+    -------
+    str
+    """
     return "hotend" if target_c >= HOTEND_FROM_C else "bed"
 
 

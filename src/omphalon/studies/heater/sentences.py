@@ -2,6 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
+
+from omphalon.finding import Finding
+from omphalon.recording import TemperatureLog
+from omphalon.studies.answer import Oddity, Retest
+from omphalon.studies.wording import plural, retest_finding, warned
+from omphalon.warned import Warned
+
 PLAN = "run the oscillation test that `omphalon heater plan` describes"
 REFUSALS = {
     "temperatures-only": (
@@ -182,3 +191,54 @@ SIGNS = {
         "ki is missing or its limit is reached: fit again",
     ),
 }
+
+
+def heater_warnings(
+    oddities: Sequence[Oddity], logs: Sequence[TemperatureLog]
+) -> tuple[Warned, ...]:
+    """What was odd, and what the readers noted, each once.
+
+    Parameters
+    ----------
+    oddities : codes and numbers
+    logs : as they were read
+
+    Returns
+    -------
+    tuple of Warned
+    """
+    return tuple(dict.fromkeys((*warned(map(_counted, oddities), ODDITIES), *_notes(logs))))
+
+
+def refusal(kind: str, retest: Retest, logs: Sequence[TemperatureLog]) -> Finding:
+    """A refusal in words.
+
+    Parameters
+    ----------
+    kind : heater-fit or heater-check
+    retest : the reason and its numbers
+    logs : as they were read
+
+    Returns
+    -------
+    Finding
+    """
+    facts = dict(retest.facts)
+    facts["hint"] = HINTS[str(facts.get("fahrenheit", ""))]
+    if retest.reason in NOUNS:
+        facts["counted"] = plural(int(str(facts["count"])), NOUNS[retest.reason])
+    filled = Retest(retest.reason, facts, tuple(map(_counted, retest.oddities)))
+    return retest_finding(kind, filled, REFUSALS, ODDITIES, _notes(logs))
+
+
+def _counted(oddity: Oddity) -> Oddity:
+    """An oddity whose count is a number with its noun."""
+    noun = NOUNS.get(oddity.sentence)
+    if noun is None:
+        return oddity
+    counted = plural(int(str(oddity.facts["count"])), noun)
+    return replace(oddity, facts={**oddity.facts, "counted": counted})
+
+
+def _notes(logs: Sequence[TemperatureLog]) -> list[Warned]:
+    return [Warned(n.code, n.message) for log in logs for n in log.notes]

@@ -8,12 +8,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from omphalon.arrays import Array
+from omphalon.physics import linear
 from omphalon.physics import loop as loops
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
-from omphalon.physics.oscillation import Array
-from omphalon.physics.thermal import ThermalFit, ThermalModel
+from omphalon.physics.thermal import ThermalModel
+from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.question import UNIT_S, HeaterQuestion
 
@@ -47,6 +49,17 @@ class Tuned:
 def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
     """The controller that will run the gains, reading through the log's own noise and display
     steps.
+
+    Parameters
+    ----------
+    test : what was fitted
+    fit : the model
+    heater : hotend or bed
+    question : the controller's ways
+
+    Returns
+    -------
+    Loop
     """
     step = test.quantum_c / np.sqrt(12)
     noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
@@ -66,6 +79,15 @@ def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestio
 def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
     """The model of a test with the fan on, as it is with the fan off: the losses shrink, the masses
     stay.
+
+    Parameters
+    ----------
+    model : as it was tested
+    cooling : share of the losses that the fan adds
+
+    Returns
+    -------
+    ThermalModel
     """
     more = 1 + cooling
     return replace(model, gain_c=model.gain_c * more, time_constant_s=model.time_constant_s * more)
@@ -76,6 +98,18 @@ def tune(
 ) -> Tuned:
     """Choose gains over an ensemble of what the heater may be, and run them, the present ones and
     other aims on it.
+
+    Parameters
+    ----------
+    test : what was fitted
+    fit : the model and its doubt
+    heater : hotend or bed
+    question : aim and the controller's ways
+    present : gains in force, if known
+
+    Returns
+    -------
+    Tuned
     """
     loop = loop_of(test, fit, heater, question)
     fan_on = question.fan_blew(heater)
@@ -103,7 +137,7 @@ def tune(
     )
     doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
     costs = doubt.cost(AIMS[question.aim], loop.unit_s)
-    ultimates = np.array([loops.ultimate_of(d, loop) for d in draws])
+    ultimates = np.array([linear.ultimate_of(d, loop) for d in draws])
     return Tuned(
         loop,
         model,
@@ -112,7 +146,7 @@ def tune(
         run,
         tuple(named),
         doubt,
-        loops.sensitivity(model, table, loop),
+        linear.sensitivity(model, table, loop),
         ultimates,
         None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
         1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
@@ -120,8 +154,15 @@ def tune(
 
 
 def promised_range(values: Array) -> tuple[float, float]:
-    """95 % range of a prediction in °C over the doubted models, shape (n,); no closer than
-    RESOLUTION_C.
+    """95 % range of a prediction over the doubted models, no closer than RESOLUTION_C.
+
+    Parameters
+    ----------
+    values : (n,) in °C
+
+    Returns
+    -------
+    lowest and highest, in °C
     """
     low, high = np.quantile(values, [0.025, 0.975])
     return max(float(low) - RESOLUTION_C, 0.0), float(high) + RESOLUTION_C
@@ -130,6 +171,14 @@ def promised_range(values: Array) -> tuple[float, float]:
 def worth_keeping(tuned: Tuned) -> bool:
     """Whether the present gains cannot be told from the best: hardly worse, or not worse on most of
     what may be.
+
+    Parameters
+    ----------
+    tuned : with present gains
+
+    Returns
+    -------
+    bool
     """
     return tuned.worth is not None and (
         tuned.worth < KEEP_WITHIN or (tuned.sure < SURE and tuned.worth < MATTERS)
@@ -137,7 +186,16 @@ def worth_keeping(tuned: Tuned) -> bool:
 
 
 def sure_enough(tuned: Tuned) -> bool:
-    """Whether a change from the present gains is better on nearly all of what the heater may be."""
+    """Whether a change from the present gains is better on nearly all of what the heater may be.
+
+    Parameters
+    ----------
+    tuned : with present gains
+
+    Returns
+    -------
+    bool
+    """
     return tuned.worth is None or tuned.sure >= SURE
 
 

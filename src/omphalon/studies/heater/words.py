@@ -1,37 +1,31 @@
-"""The heater's answers in words."""
+"""The heater's fit in words; the check's stand in `check_words`."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
-from omphalon.picture import ArrivalPicture, HeaterPicture, HoldPicture, HoldsPicture
+from omphalon.picture import ArrivalPicture, HeaterPicture
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Oddity, Retest
-from omphalon.studies.heater.check import HeaterCheck
+from omphalon.studies.answer import Retest
 from omphalon.studies.heater.fit import HeaterFit
-from omphalon.studies.heater.question import CheckQuestion, HeaterQuestion
-from omphalon.studies.heater.sentences import HINTS, NOUNS, ODDITIES, REFUSALS, ROWS, SIGNS
-from omphalon.studies.heater.signs import ROW, Seen
-from omphalon.studies.heater.signs import ROWS as CHECK_ROWS
+from omphalon.studies.heater.question import HeaterQuestion
+from omphalon.studies.heater.sentences import (
+    heater_warnings,
+    refusal,
+)
 from omphalon.studies.heater.tuning import promised_range
-from omphalon.studies.wording import lines_for, plural, retest_finding, warned
-from omphalon.warned import Warned
+from omphalon.studies.wording import lines_for
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 PARTS = {
     "hotend": "block, nozzle, sensor, cartridge, sock or fan duct",
     "bed": "plate, sensor or heater",
 }
-ARRIVALS = (
-    *("arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c", "recovery_s"),
-    *("noise_c", "creep_s", "above_s", "busy", "chatter", "fan_s", "swing_period_s", "mean_power"),
-)
 
 
 def heater_finding(
@@ -40,10 +34,21 @@ def heater_finding(
     logs: Sequence[TemperatureLog],
     dialect: Dialect,
 ) -> Finding:
-    """The answer of a fit."""
-    notes = _notes(logs)
+    """The answer of a fit, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    question : what was asked
+    logs : as they were read, for what was noted on the way
+    dialect : templates of the lines to enter
+
+    Returns
+    -------
+    Finding
+    """
     if isinstance(fit, Retest):
-        return retest_finding("heater-fit", _filled(fit), REFUSALS, ODDITIES, notes)
+        return refusal("heater-fit", fit, logs)
     keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
     half = fit.tuned.relative_spread
     spread = {k: getattr(gains, k) * h for k, h in zip(UNITS, half, strict=True)}
@@ -61,39 +66,13 @@ def heater_finding(
         },
         spread={**spread, "scaled": {k: v * fit.full_power for k, v in spread.items()}},
         evidence=_evidence(fit),
-        warnings=tuple(dict.fromkeys((*_warned(fit.oddities), *notes))),
+        warnings=heater_warnings(fit.oddities, logs),
         lines=() if keeps else lines_for(dialect, f"{fit.heater}-gains", told, **fields),
         next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),
         picture=_picture(fit),
     )
-
-
-def _notes(logs: Sequence[TemperatureLog]) -> list[Warned]:
-    return [Warned(n.code, n.message) for log in logs for n in log.notes]
-
-
-def _counted(oddity: Oddity) -> Oddity:
-    """An oddity whose count is a number with its noun."""
-    noun = NOUNS.get(oddity.sentence)
-    if noun is None:
-        return oddity
-    counted = plural(int(str(oddity.facts["count"])), noun)
-    return replace(oddity, facts={**oddity.facts, "counted": counted})
-
-
-def _warned(oddities: Sequence[Oddity]) -> list[Warned]:
-    return warned(map(_counted, oddities), ODDITIES)
-
-
-def _filled(retest: Retest) -> Retest:
-    """A refusal with its counts and hints in words."""
-    facts = dict(retest.facts)
-    facts["hint"] = HINTS[str(facts.get("fahrenheit", ""))]
-    if retest.reason in NOUNS:
-        facts["counted"] = plural(int(str(facts["count"])), NOUNS[retest.reason])
-    return Retest(retest.reason, facts, tuple(map(_counted, retest.oddities)))
 
 
 def _because(fit: HeaterFit) -> str:
@@ -197,7 +176,17 @@ def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
 
 
 def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
-    """What was taken for granted, in one line: fan, scale of power, the controller's own ways."""
+    """What was taken for granted, in one line: fan, scale of power, the controller's own ways.
+
+    Parameters
+    ----------
+    fit : what was decided
+    question : what was asked
+
+    Returns
+    -------
+    str
+    """
     fan = "on" if question.fan_blew(fit.heater) else "off"
     told = "" if question.fan_on is not None else " (--fan if not: it weighs most)"
     scale, loop = fit.log_scale, fit.tuned.loop
@@ -283,103 +272,3 @@ def _picture(fit: HeaterFit) -> HeaterPicture:
             dip_c=float(run.dip_c[0, 0]),
         ),
     )
-
-
-def heater_check_finding(
-    check: HeaterCheck | Retest, question: CheckQuestion, logs: Sequence[TemperatureLog]
-) -> Finding:
-    """The answer of a check."""
-    notes = _notes(logs)
-    if isinstance(check, Retest):
-        return retest_finding("heater-check", _filled(check), REFUSALS, ODDITIES, notes)
-    remedy = SIGNS[check.signs[0].name][1] if check.signs else ""
-    labels = ("this log",) if len(check.seen) == 1 else ("before", "after")
-    return Finding(
-        kind="heater-check",
-        verdict=check.verdict,
-        because=_judged(check),
-        evidence=_seen(check),
-        warnings=tuple(dict.fromkeys((*_warned(check.oddities), *notes))),
-        next=remedy or "nothing; check again after a change of parts",
-        table=_rows(check.seen, labels),
-        picture=_holds(check, question, labels),
-    )
-
-
-def _judged(check: HeaterCheck) -> str:
-    last = check.seen[-1]
-    a = last.arrival
-    if not check.signs:
-        return (
-            f"it arrives, overshoots by {a.overshoot_c or 0:.2f} °C (up to "
-            f"{last.allowed.overshoot_c:g} is fine) and holds within "
-            f"±{abs(a.bias_c or 0) + (a.ripple_c or 0) / 2:.2f} °C"
-        )
-    first, *others = check.signs
-    beyond = [name for name in first.rows if ROW[name].bad(last)]
-    told = ", ".join(f"{ROWS[name][0]} {_cell(name, last)}{_fine(name, last)}" for name in beyond)
-    also = "; also " + ", ".join(s.name for s in others) if others else ""
-    return f"{first.name}: {SIGNS[first.name][0]} ({told}){also}"
-
-
-def _fine(name: str, seen: Seen) -> str:
-    limit = _limit(name, seen)
-    return f" where {limit} is fine" if limit else ""
-
-
-def _cell(name: str, seen: Seen) -> str:
-    value, (_, unit, places) = ROW[name].value(seen), ROWS[name]
-    return "–" if value is None else f"{value:.{places}f} {unit}".rstrip()
-
-
-def _limit(name: str, seen: Seen) -> str:
-    limit, (_, unit, places) = ROW[name].allowed(seen), ROWS[name]
-    if limit is None:
-        return ""
-    return f"{limit:.{max(places, 1) if limit % 1 else 0}f} {unit}".rstrip()
-
-
-def _rows(seen: Sequence[Seen], labels: Sequence[str]) -> tuple[Shown, ...]:
-    """The rows that say something, with what is allowed; what is past it has a star."""
-    out = [Shown("", (*labels, "allowed"))]
-    for row in CHECK_ROWS:
-        bad = [row.bad(s) for s in seen]
-        if not any(bad) and (row.quiet or all(row.value(s) is None for s in seen)):
-            continue
-        cells = [_cell(row.name, s) + " *" * b for s, b in zip(seen, bad, strict=True)]
-        out.append(Shown(ROWS[row.name][0], (*cells, _limit(row.name, seen[-1]))))
-    return tuple(out)
-
-
-def _seen(check: HeaterCheck) -> dict[str, Any]:
-    def numbers(one: Seen) -> dict[str, Any]:
-        return {name: getattr(one.arrival, name) for name in ARRIVALS}
-
-    last = check.seen[-1]
-    return {
-        "heater": check.heater,
-        **numbers(last),
-        "signs": [s.name for s in check.signs],
-        "beyond": [row.name for row in CHECK_ROWS if row.bad(last)],
-        **({"before": numbers(check.seen[0])} if len(check.seen) > 1 else {}),
-    }
-
-
-def _holds(check: HeaterCheck, question: CheckQuestion, labels: tuple[str, ...]) -> HoldsPicture:
-    holds = []
-    for part, seen, label in zip(check.parts, check.seen, labels, strict=True):
-        a = seen.arrival
-        began = a.start_s + (a.takeover_s or 0.0)
-        holds.append(
-            HoldPicture(
-                label=label,
-                time_s=part.time_s - part.time_s[0] - began,
-                temperature_c=part.temperature_c,
-                power=part.power,
-                fan_s=None if a.fan_s is None else a.start_s + a.fan_s - began,
-                overshoot_c=a.overshoot_c,
-                ripple_c=a.ripple_c,
-                dip_c=a.dip_c,
-            )
-        )
-    return HoldsPicture(heater=check.heater, target_c=question.target_c, holds=tuple(holds))

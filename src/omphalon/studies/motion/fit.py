@@ -7,13 +7,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array, Mask
 from omphalon.recording import Readings
 from omphalon.studies.answer import Oddity, Retest, Unanswerable
 from omphalon.studies.motion.question import Tried, tried
-
-Array = NDArray[np.float64]
 
 MARGIN = 0.2  # heat, dust and a heavy spool take their share
 RISK = 0.05  # of runs that may fail at the level to trust
@@ -100,7 +98,7 @@ def _limit(runs: Tried, margin: float) -> Limit:
     )
 
 
-def risk_level(level: Array, failed: NDArray[np.bool_]) -> float:
+def risk_level(level: Array, failed: Mask) -> float:
     """The level at which one run in twenty fails, by logistic regression on ln level.
 
     Parameters

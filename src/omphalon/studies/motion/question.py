@@ -35,6 +35,15 @@ class Tried:
 def tried(readings: Readings, axis: str | None = None) -> tuple[Tried, ...]:
     """The runs by axis and quantity; of one axis alone where it is named.
 
+    Parameters
+    ----------
+    readings : runs with their results
+    axis : the only one that counts; None: all
+
+    Returns
+    -------
+    a Tried for each axis and quantity
+
     Raises
     ------
     UsageError, BadReading

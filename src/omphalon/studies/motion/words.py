@@ -31,7 +31,17 @@ ODDITIES = {"above": "axis {axis}: {passed:g} {unit} passed although {failed:g} 
 
 
 def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
-    """The answer of a fit."""
+    """The answer of a fit, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    readings : as they were read, for what was noted on the way
+
+    Returns
+    -------
+    Finding
+    """
     if isinstance(fit, Retest):
         return retest_finding("motion-fit", fit, REFUSALS, ODDITIES, noted(readings))
     settings: dict[str, dict[str, float]] = {}
@@ -96,7 +106,17 @@ def _picture(one: Limit) -> LimitPicture:
 
 
 def motion_check_finding(check: MotionCheck | Retest, readings: Readings) -> Finding:
-    """The answer of a check."""
+    """The answer of a check, in words.
+
+    Parameters
+    ----------
+    check : what was decided
+    readings : as they were read, for what was noted on the way
+
+    Returns
+    -------
+    Finding
+    """
     if isinstance(check, Retest):
         return retest_finding("motion-check", check, REFUSALS, ODDITIES, noted(readings))
     unit, axis = check.tried.unit, check.tried.axis

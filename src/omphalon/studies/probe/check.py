@@ -11,6 +11,18 @@ from omphalon.studies.probe.question import ProbeQuestion
 def check_probe(readings: Readings, question: ProbeQuestion) -> ProbeFit | Retest:
     """Judge the offset on fresh drags: the same sum as a fit, of which only the verdict counts.
 
-    Parameters, returns and raises as `fit_probe`.
+    Parameters
+    ----------
+    readings : taken with the setting in force
+    question : as for `fit_probe`
+
+    Returns
+    -------
+    ProbeFit, or Retest
+
+    Raises
+    ------
+    UsageError, BadReading
+        If readings are missing or cannot be.
     """
     return fit_probe(readings, question)

@@ -9,10 +9,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from omphalon.arrays import Mask
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread
 from omphalon.recording import Readings
-from omphalon.studies.answer import Mask, Oddity, Retest, Unanswerable, Verdict, readings_needed
+from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict, readings_needed
 from omphalon.studies.probe.question import Heights, ProbeQuestion, heights
 
 FEWEST = 2

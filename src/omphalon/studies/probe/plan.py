@@ -6,7 +6,16 @@ from omphalon.finding import Plan
 
 
 def plan_probe(paper_mm: float) -> Plan:
-    """Say how to find the zero with paper and probe."""
+    """Say how to find the zero with paper and probe.
+
+    Parameters
+    ----------
+    paper_mm : how thick it is
+
+    Returns
+    -------
+    Plan
+    """
     return Plan(
         "probe-plan",
         "Nozzle-to-bed zero with paper and probe",

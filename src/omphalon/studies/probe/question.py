@@ -5,12 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.recording import Readings
 from omphalon.studies.answer import no_readings
-
-Array = NDArray[np.float64]
 
 PAPER_MM = 0.10
 FEEL_MM = 0.02  # how alike two drags are felt
@@ -38,6 +36,14 @@ class Heights:
 
 def heights(readings: Readings) -> Heights:
     """The heights of a file or of options; drags and triggers need not be as many.
+
+    Parameters
+    ----------
+    readings : drags and triggers
+
+    Returns
+    -------
+    Heights
 
     Raises
     ------

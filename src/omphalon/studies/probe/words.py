@@ -40,7 +40,19 @@ ODDITIES = {
 def probe_finding(
     fit: ProbeFit | Retest, question: ProbeQuestion, readings: Readings, checking: bool = False
 ) -> Finding:
-    """The answer of a fit, or of a check."""
+    """The answer of a fit, or of a check, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    question : what was asked
+    readings : as they were read, for what was noted on the way
+    checking : whether a check is told, not a fit
+
+    Returns
+    -------
+    Finding
+    """
     kind = "probe-check" if checking else "probe-fit"
     if isinstance(fit, Retest):
         facts = {**fit.facts, "remedy": wide_remedy(fit.facts.get("count"), "drags")}

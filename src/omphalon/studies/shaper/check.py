@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.physics.impulses import SHAPERS, Candidate, at_setting, candidates, pick
+from omphalon.physics.impulses import SHAPERS
+from omphalon.physics.shaping import Candidate, at_setting, candidates, pick
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
 from omphalon.studies.shaper.fit import KEEPS
 from omphalon.studies.shaper.modes import AxisReading, read_axis

@@ -6,22 +6,12 @@ import math
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
 
-from omphalon.physics.impulses import (
-    Candidate,
-    Limits,
-    at_setting,
-    candidates,
-    pick,
-    unshaped,
-)
-from omphalon.physics.modes import Mode
+from omphalon.physics.resonance import Mode
+from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick, unshaped
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
 from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_axis
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
-
-Array = NDArray[np.float64]
 
 KEEPS = 0.97  # of the best: a present setting that allows so much stays
 DRAWS = 40
@@ -30,7 +20,7 @@ LEAST_SHARE, DAMPINGS = 1e-3, (1e-3, 0.5)
 
 
 @dataclass(frozen=True, kw_only=True)
-class AxisAnswer:
+class AxisChoice:
     """One axis: how it was read, the candidates, the pick, what the present setting allows, and
     what no shaper would.
     """
@@ -63,13 +53,13 @@ class AxisAnswer:
 class ShaperFit:
     """The picks of all axes, the acceleration that they share with its half width, what was odd."""
 
-    axes: tuple[AxisAnswer, ...]
+    axes: tuple[AxisChoice, ...]
     acceleration_mm_s2: float
     half_width_mm_s2: float
     oddities: tuple[Oddity, ...]
 
     @property
-    def slow(self) -> AxisAnswer:
+    def slow(self) -> AxisChoice:
         """The axis that allows less."""
         return min(self.axes, key=lambda a: a.in_force.acceleration_mm_s2)
 
@@ -123,7 +113,7 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
     )
 
 
-def _answer(reading: AxisReading, question: ShaperQuestion) -> AxisAnswer:
+def _answer(reading: AxisReading, question: ShaperQuestion) -> AxisChoice:
     """Candidates and pick of one axis."""
     drift = math.hypot(question.limits.drift, reading.extra_drift)
     limits = replace(question.limits, drift=drift)
@@ -133,7 +123,7 @@ def _answer(reading: AxisReading, question: ShaperQuestion) -> AxisAnswer:
     if now is not None:
         present = at_setting(now.shaper, now.frequency_hz, now.damping, reading.modes, limits)
     best = max(c.acceleration_mm_s2 for c in found)
-    return AxisAnswer(
+    return AxisChoice(
         reading=reading,
         limits=limits,
         found=found,
@@ -145,9 +135,19 @@ def _answer(reading: AxisReading, question: ShaperQuestion) -> AxisAnswer:
 
 
 def allowed_half(chosen: Candidate, modes: tuple[Mode, ...], limits: Limits) -> float:
-    """Half width of the allowed acceleration's 95 % interval, in mm/s².
+    """Half width of the 95 % interval of the allowed acceleration.
 
     Modes are drawn from their spreads, with a fixed seed, and the setting is judged on each draw.
+
+    Parameters
+    ----------
+    chosen : the setting
+    modes : of the axis, with their spreads
+    limits : what may be seen
+
+    Returns
+    -------
+    in mm/s²
     """
     random = np.random.default_rng(1)
     drawn = []
@@ -166,7 +166,7 @@ def _drawn(mode: Mode, share: float, random: np.random.Generator) -> Mode:
     return Mode(frequency, min(max(damping, DAMPINGS[0]), DAMPINGS[1]), float(share))
 
 
-def _swapped(axes: tuple[AxisAnswer, ...]) -> list[Oddity]:
+def _swapped(axes: tuple[AxisChoice, ...]) -> list[Oddity]:
     """Two logs of one sensor that show each other's axis."""
     seen = {a.reading.axis: a.reading.sensor_axis for a in axes}
     return [Oddity("files-swapped", "swapped-files")] if seen == {"x": "y", "y": "x"} else []

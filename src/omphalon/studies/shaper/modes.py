@@ -10,17 +10,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from omphalon.arrays import Array
 from omphalon.physics import sweep
-from omphalon.physics.modes import Mode, ModeFit, Response, decays, fit_modes, over, response_of
+from omphalon.physics.modes import ModeFit, fit_modes
+from omphalon.physics.resonance import Mode, Response, decays, over, response_of
 from omphalon.physics.scale import student_95
 from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Oddity, Unanswerable
 from omphalon.warned import Warned
-
-Array = NDArray[np.float64]
 
 SENSOR_AXES = "xyz"
 SHORTEST_S = {"sweep": 8.0, "taps": 3.0}
@@ -99,6 +98,10 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
     axis : of the printer, x or y
     sensor_axis : the sensor's axis that lay along it; None: the one that moves most
     kind : sweep or taps
+
+    Returns
+    -------
+    AxisReading
 
     Raises
     ------
@@ -278,6 +281,10 @@ def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> 
     ----------
     spacings_mm : (n,)
     speed_mm_s : of the wall that shows them
+
+    Returns
+    -------
+    AxisReading
 
     Raises
     ------

@@ -18,7 +18,20 @@ from omphalon.warned import Warned
 def plan_shaper(
     axis: str, bed_moves_y: bool, shake: Shake | None, job: Job, dialect: Dialect
 ) -> Plan:
-    """The steps of the test on one axis; with a sweep of moves where one is asked for."""
+    """The steps of the test on one axis; with a sweep of moves where one is asked for.
+
+    Parameters
+    ----------
+    axis : x or y
+    bed_moves_y : whether Y carries the bed
+    shake : a sweep made of moves; None: the controller has its own
+    job : the printer
+    dialect : the line that starts a sweep
+
+    Returns
+    -------
+    Plan
+    """
     where = (
         "the bed"
         if axis == "y" and bed_moves_y
@@ -97,7 +110,23 @@ def _below_microstep(shake: Shake) -> tuple[Warned, ...]:
 
 
 def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
-    """The ringing print and how to read it."""
+    """The ringing print and how to read it.
+
+    Parameters
+    ----------
+    job : the printer, its filament, speeds and bed
+    dialect : the line that sets the acceleration
+
+    Returns
+    -------
+    Plan
+    TestPrint
+
+    Raises
+    ------
+    UsageError
+        If the speed is not reached between the steps of the wall.
+    """
     job.check()
     need = job.fast_mm_s**2 / job.acceleration_mm_s2
     figure = Ringing()

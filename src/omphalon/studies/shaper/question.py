@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from omphalon.errors import UsageError, echoed
-from omphalon.physics.impulses import SHAPERS, Limits
+from omphalon.physics.impulses import SHAPERS
+from omphalon.physics.shaping import Limits
 from omphalon.recording import MotionLog
 
 AXES = ("x", "y")

@@ -9,13 +9,13 @@ import numpy as np
 
 from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
-from omphalon.physics.impulses import Candidate, allowed
-from omphalon.physics.modes import Mode
+from omphalon.physics.resonance import Mode
+from omphalon.physics.shaping import Candidate, allowed
 from omphalon.picture import LogPicture, ModeBand, ResponsePicture, ShaperPicture
 from omphalon.recording import Note
 from omphalon.studies.answer import Retest
 from omphalon.studies.shaper.check import ShaperCheck
-from omphalon.studies.shaper.fit import AxisAnswer, ShaperFit
+from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
 from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperQuestion
 from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
@@ -26,7 +26,18 @@ CURVE_HZ = (15.0, 130.0, 0.5)  # of the figure
 
 
 def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: Dialect) -> Finding:
-    """The answer of a fit."""
+    """The answer of a fit, in words.
+
+    Parameters
+    ----------
+    fit : what was decided
+    question : what was asked
+    dialect : templates of the lines to enter
+
+    Returns
+    -------
+    Finding
+    """
     notes = [n for log in question.logs.values() for n in log.notes]
     if isinstance(fit, Retest):
         return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, _notes(notes))
@@ -70,7 +81,7 @@ def _notes(notes: list[Note]) -> list[Warned]:
     return [Warned(n.code, n.message) for n in notes]
 
 
-def _set(one: AxisAnswer) -> dict[str, Any]:
+def _set(one: AxisChoice) -> dict[str, Any]:
     now = one.in_force
     return {"shaper": now.shaper, "frequency_hz": now.frequency_hz, "damping": now.damping}
 
@@ -89,7 +100,7 @@ def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
     return because
 
 
-def _check_command(one: AxisAnswer, acceleration: float) -> str:
+def _check_command(one: AxisChoice, acceleration: float) -> str:
     """The command that judges the setting on a fresh log."""
     now = one.in_force
     return (
@@ -102,7 +113,7 @@ def _mode(mode: Mode) -> dict[str, Any]:
     return {"frequency_hz": mode.frequency_hz, "damping": mode.damping, "share": mode.share}
 
 
-def _evidence(one: AxisAnswer) -> dict[str, Any]:
+def _evidence(one: AxisChoice) -> dict[str, Any]:
     return {
         "modes": [
             {
@@ -137,7 +148,16 @@ def _candidate(one: Candidate) -> dict[str, Any]:
 
 
 def how_words(reading: AxisReading) -> str:
-    """How an axis was read."""
+    """How an axis was read.
+
+    Parameters
+    ----------
+    reading : of one axis
+
+    Returns
+    -------
+    str
+    """
     facts = reading.how.facts
     if reading.how.way == "taps":
         return plural(int(facts["count"]), "tap")
@@ -150,7 +170,16 @@ def how_words(reading: AxisReading) -> str:
 
 
 def health_words(reading: AxisReading) -> str:
-    """A plain word on an axis."""
+    """A plain word on an axis.
+
+    Parameters
+    ----------
+    reading : of one axis
+
+    Returns
+    -------
+    str
+    """
     large = reading.large
     if len(large) == 1 and large[0].damping <= BROAD_DAMPING:
         return "one clean peak: a sound axis"
@@ -238,7 +267,7 @@ def _response(reading: AxisReading) -> ResponsePicture | None:
     )
 
 
-def _picture(one: AxisAnswer) -> ShaperPicture:
+def _picture(one: AxisChoice) -> ShaperPicture:
     grid, now = np.arange(*CURVE_HZ), one.in_force
     modes, limits = one.reading.modes, one.limits
     return ShaperPicture(
@@ -255,7 +284,17 @@ def _picture(one: AxisAnswer) -> ShaperPicture:
 
 
 def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuestion) -> Finding:
-    """The answer of a check."""
+    """The answer of a check, in words.
+
+    Parameters
+    ----------
+    check : what was decided
+    question : what was asked
+
+    Returns
+    -------
+    Finding
+    """
     notes = [n for log in question.logs for n in log.notes]
     if isinstance(check, Retest):
         return retest_finding("shaper-check", check, REFUSALS, ODDITIES, _notes(notes))
