@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from omphalon.cli import COMMANDS
 from omphalon.cli import omphalon as program
 from omphalon.columns import TABLES
 from omphalon.errors import OmphalonError
@@ -89,7 +90,8 @@ def test_light_commands_load_no_numerics(words):
 
 
 def commands(group=program, path=("omphalon",)):
-    for name, command in group.commands.items():
+    for name in group.list_commands(None):
+        command = group.get_command(None, name)
         if hasattr(command, "commands"):
             yield from commands(command, (*path, name))
         else:
@@ -107,6 +109,11 @@ def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
     done = run(*example)
     assert done.returncode == 0, done.stderr
     assert done.stdout and not done.stderr
+
+
+def test_the_list_of_commands_says_what_each_says_of_itself():
+    for name, told in COMMANDS.items():
+        assert program.get_command(None, name).get_short_help_str(100) == told
 
 
 def test_docs_tables_follow_the_code():

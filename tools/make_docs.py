@@ -19,7 +19,8 @@ PAGE = pathlib.Path(__file__).parents[1] / "docs" / "reference.md"
 
 
 def commands(group: click.Group, path: str) -> Iterator[str]:
-    for name, command in group.commands.items():
+    for name in group.list_commands(None):
+        command = group.get_command(None, name)
         if isinstance(command, click.Group):
             yield from commands(command, f"{path} {name}")
         else:

@@ -1,11 +1,11 @@
 """Everything that can go wrong for a user.
 
-    OmphalonError                      exit 1
-    ├── UsageError                     exit 2   the command was put wrongly
-    ├── UnreadableFile                 exit 1   no such file, a directory, no permission, empty,
-    binary, too large │   └── UnknownFormat              exit 1   a text in which what was asked for
-    cannot be recognised ├── BadReading                     exit 1   a measurement in a file that
-    cannot be one └── UnwritableFile                 exit 1   a result could not be saved
+    OmphalonError            exit 1
+    ├── UsageError           exit 2   the command was put wrongly
+    ├── UnreadableFile       exit 1   no such file, a folder, no permission, empty, binary, large
+    │   └── UnknownFormat    exit 1   a text in which what was asked for cannot be recognised
+    ├── BadReading           exit 1   a measurement in a file that cannot be one
+    └── UnwritableFile       exit 1   a result could not be saved
 
 Each carries the problem and the remedy; `str()` of it is the one line a user sees. Data that cannot
 support an answer are no error: they give a Finding with the verdict `retest`.

@@ -3,33 +3,63 @@
 from __future__ import annotations
 
 import codecs
+import importlib
 import os
 import sys
 
 import click
 
 from omphalon import __version__
-from omphalon.cli.advance import advance
-from omphalon.cli.axis import axis
-from omphalon.cli.demo import demo
-from omphalon.cli.extruder import extruder
-from omphalon.cli.flow import flow
-from omphalon.cli.heater import heater
-from omphalon.cli.motion import motion
-from omphalon.cli.probe import probe
-from omphalon.cli.shaper import shaper
-from omphalon.errors import OmphalonError, shown
+from omphalon.errors import OmphalonError, echoed, shown
+
+# the commands in the order of the work, and what --help says of each; loaded when they are needed
+COMMANDS = {
+    "probe": "Nozzle-to-bed zero.",
+    "motion": "Highest speed and acceleration before steps are lost.",
+    "heater": "Gains that hold the hotend or the bed still at its temperature.",
+    "extruder": "Steps per mm of the extruder.",
+    "axis": "Steps per mm of X, Y and Z.",
+    "flow": "Flow multiplier, for one filament.",
+    "shaper": "Input shaper, and the acceleration that stays clean.",
+    "advance": "Pressure advance, in seconds, for one filament.",
+    "demo": "Tune up a made-up printer: sample data, answers, figures.",
+}
 
 
-class InOrder(click.Group):
-    """A group that lists its commands in the order in which they were added."""
+class Loading(click.Group):
+    """A group whose commands are modules of this room, each imported when it is called."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(self.commands)
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        command: click.Command = getattr(importlib.import_module(f"omphalon.cli.{name}"), name)
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError:
+            import difflib
+
+            near = difflib.get_close_matches(args[0], COMMANDS, 1)
+            if not near:
+                raise
+            raise click.UsageError(
+                f"no such command {echoed(args[0])}; did you mean {near[0]}?", ctx
+            ) from None
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
 
 
 @click.group(
-    cls=InOrder, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+    cls=Loading, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
 )
 @click.version_option(__version__, prog_name="omphalon")
 def omphalon() -> None:
@@ -46,10 +76,6 @@ def omphalon() -> None:
       omphalon demo
     """
 
-
-# in the order of the work
-for command in (probe, motion, heater, extruder, axis, flow, shaper, advance, demo):
-    omphalon.add_command(command)
 
 # what a console that knows no such sign is shown instead
 PLAIN = {

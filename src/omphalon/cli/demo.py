@@ -48,7 +48,7 @@ TOUR = (
 WRITTEN = "written-by-the-demo.txt"
 
 
-@click.command()
+@click.command(short_help="Tune up a made-up printer: sample data, answers, figures.")
 @click.argument("folder", required=False, default="omphalon-demo")
 def demo(folder: str) -> None:
     """Tune up a made-up printer in FOLDER: sample data, answers, figures.
