@@ -56,6 +56,38 @@ def test_derivatives_of_the_response():
             assert told == pytest.approx((up - down) / (2 * step), rel=2e-3, abs=1e-6)
 
 
+def test_a_free_decay_has_the_law_of_taps():
+    """h(t) = e^(−ζωt)·(2ζω cos ω_d t + (1 − 2ζ²) ω²/ω_d sin ω_d t), the impulse response of x'' +
+    2ζωx' + ω²x = 2ζωm' + ω²m, transformed by its own sum.
+    """
+    f, z, after = 40.0, 0.05, 0.006
+    w = 2 * math.pi * f
+    turn = w * math.sqrt(1 - z * z)
+    t = np.arange(0, 1.5, 2e-5)
+    late = t + after
+    h = np.exp(-z * w * late) * (
+        2 * z * w * np.cos(turn * late) + (1 - 2 * z * z) * w * w / turn * np.sin(turn * late)
+    )
+    at = np.array([15.0, 39.0, 41.0, 80.0])
+    true = [abs(np.trapezoid(h * np.exp(-2j * math.pi * x * t), t)) for x in at]
+    told = np.abs(decays(after)(at, np.array([f]), np.array([z]))[0][:, 0])
+    assert told == pytest.approx(true, rel=0.002)
+
+
+def test_noise_at_other_times_is_taken_off():
+    """The response of a loud sensor is that of a quiet one, where noise is half of what is seen."""
+    seen = []
+    for noise in (5.0, 2500.0):
+        sensor = Sensor(rate_hz=1000.0, noise_mm_s2=noise, seed=2)
+        log = sweep_log(TWO, Sweep(rate_hz_s=2.0), sensor)
+        seen.append(spectra_of(log.time_s, log.acceleration[:, 0], 1000.0))
+    ridge = sweep.follow(seen[0])
+    quiet, loud = (sweep.excited(s, ridge) for s in seen)
+    shared, here, there = np.intersect1d(quiet.frequency_hz, loud.frequency_hz, return_indices=True)
+    assert len(shared) > 60
+    assert np.median(loud.power[there] / quiet.power[here]) == pytest.approx(1.0, abs=0.1)
+
+
 def spectra_of(time, values, rate):
     return sweep.spectra(sweep.evenly(time, values, rate), float(time[0]))
 

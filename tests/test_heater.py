@@ -3,13 +3,19 @@
 import gzip
 import json
 import re
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
+from omphalon.physics.thermal_fit import fit_thermal
+from omphalon.readers.log_columns import Wanted
+from omphalon.readers.temperature import read_temperature
 from omphalon.standin.loop import day_score, run_loop
 from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
+from omphalon.studies.heater.excerpt import excerpt
+from omphalon.studies.heater.fit import fit_model, record_of
 
 SAMPLES = {
     "hotend-oscillation.csv": (FULMAR_HOTEND, HOTEND_TEST, False),
@@ -164,6 +170,16 @@ def test_the_answer_fits_a_screen_and_has_its_order(run, sample):
 def test_plan_says_what_to_do_and_gives_the_line(run):
     out = run("heater", "plan", "--heater", "bed", "--target", "75", "--cycles", "6").stdout
     assert "M303 E-1 S75 C6" in out and "omphalon heater fit LOG --heater bed" in out
+
+
+@pytest.mark.parametrize("name", ["hotend-oscillation.csv", "bed-console.txt"])
+def test_a_dead_time_is_known_no_better_than_the_switching(name, sample):
+    """The mean of the instants has a doubt, and the dead time counts from them."""
+    test = excerpt(read_temperature(str(sample(name)), Wanted()), None)
+    doubt = test.switched.doubt_s
+    least = 1.96 * float(np.sqrt(np.mean(doubt**2) / len(doubt)))
+    bare = fit_thermal(replace(record_of(test), doubt_s=0.0)).spread("dead_time_s")
+    assert fit_model([test]).spread("dead_time_s") == pytest.approx(np.hypot(bare, least), rel=1e-6)
 
 
 def test_demo_tunes_up_a_printer(run, tmp_path):

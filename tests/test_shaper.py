@@ -109,6 +109,14 @@ def test_shapers_against_published_values(name):
     assert ratio[high] - ratio[low] == pytest.approx(wide, abs=0.015)
 
 
+@pytest.mark.parametrize("name, powers", [("zv", [1, 1]), ("zvd", [1, 2, 1])])
+def test_weights_fall_as_the_vibration_does(name, powers):
+    """1, K and 1, 2K, K² with K = e^(−πζ/√(1 − ζ²)) (Singer and Seering 1990, eq. 10 and 11)."""
+    fall = math.exp(-math.pi * 0.1 / math.sqrt(1 - 0.01))
+    raw = np.array([p * fall**n for n, p in enumerate(powers)])
+    assert SHAPERS[name](0.1).weights == pytest.approx(raw / raw.sum(), abs=1e-12)
+
+
 def test_pick_is_the_best_by_brute_force():
     modes = [Mode(s.frequency_hz, s.damping, s.share) for s in TWO]
     limits = Limits()

@@ -153,7 +153,7 @@ def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
     -------
     ThermalFit
     """
-    return fit_thermal(record.join([_record(t) for t in tests]))
+    return fit_thermal(record.join([record_of(t) for t in tests]))
 
 
 def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddity]]:
@@ -183,20 +183,30 @@ def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddit
     return fit_model(again), [Oddity("spikes", "off-model", facts)]
 
 
-def _record(test: Excerpt) -> Record:
+def record_of(test: Excerpt) -> Record:
+    """A test as the fit takes it, with the doubt that its switching instants share.
+
+    Parameters
+    ----------
+    test : taken out of one log
+
+    Returns
+    -------
+    Record
+    """
     driven = record.drive(test.time_s, test.power, test.switched)
     doubts = test.switched.doubt_s
     common = float(np.sqrt(np.mean(doubts**2) / len(doubts)))
     return Record(
-        test.time_s,
-        test.temperature_c,
-        np.full(len(test.time_s), test.target_c),
-        driven,
-        test.near_c,
-        test.sigma_c,
-        test.quantum_c,
-        test.delay_s,
-        test.skip,
-        test.breaks_s,
-        common,
+        time_s=test.time_s,
+        reading_c=test.temperature_c,
+        target_c=np.full(len(test.time_s), test.target_c),
+        driven=driven,
+        near_c=test.near_c,
+        noise_c=test.sigma_c,
+        quantum_c=test.quantum_c,
+        delay_s=test.delay_s,
+        skip=test.skip,
+        breaks_s=test.breaks_s,
+        doubt_s=common,
     )
