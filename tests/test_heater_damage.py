@@ -76,7 +76,7 @@ DAMAGES = {
     "restart": (lambda: start_anew(False), {"target-changed"}),
     "clock anew": (lambda: start_anew(True), {"clock-restarted"}),
     "other target": (
-        lambda: logged(cycles=11, retarget_at_cycle=7, retarget_by_c=-12.0),
+        lambda: logged(cycles=11, retarget_at_cycle=7, retarget_by_c=-12.0, most_s=900.0),
         {"target-changed"},
     ),
     "fan half way": (lambda: logged(fan_on=False, fan_on_at_cycle=4), {"drift"}),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from dataclasses import dataclass
 
@@ -109,10 +110,16 @@ def _solve(model: _Model, start: Array, lower: Array, upper: Array) -> _Solved:
     """Least squares within bounds, misses beyond SOFT counting less (soft L1:
     2c²(√(1 + (r/c)²) − 1)).
     """
+
+    @functools.lru_cache(maxsize=2)
+    def misses(place: bytes) -> tuple[Array, Array]:
+        """Misses and their derivatives come together; the search asks for one after the other."""
+        return model.misses(np.frombuffer(place))
+
     found = least_squares(
-        lambda x: model.misses(x)[0],
+        lambda x: misses(x.tobytes())[0],
         np.clip(start, lower + INSIDE, upper - INSIDE),
-        jac=lambda x: model.misses(x)[1],
+        jac=lambda x: misses(x.tobytes())[1],
         bounds=(lower, upper),
         loss="soft_l1",
         f_scale=SOFT,
