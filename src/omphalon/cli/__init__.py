@@ -22,6 +22,7 @@ COMMANDS = {
     "flow": "Flow multiplier, for one filament.",
     "shaper": "Input shaper, and the acceleration that stays clean.",
     "advance": "Pressure advance, in seconds, for one filament.",
+    "bench": "One printer's folder: facts, settings, journal, and what to do next.",
     "demo": "Tune up a made-up printer: sample data, answers, figures.",
 }
 

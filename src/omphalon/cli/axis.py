@@ -10,6 +10,7 @@ from omphalon.cli.common import (
     Leaving,
     Measure,
     answering,
+    by_hand,
     choice,
     chosen_readings,
     options,
@@ -203,8 +204,12 @@ def _asked(given: dict[str, Any]) -> tuple[Readings, AxisQuestion]:
     )
     if path is not None:
         readings = _of_file(readings, name, given["kind"])
+    steps = _steps(given["steps"], name)
+    if not by_hand("steps"):  # a bench knows axes that were not measured now
+        measured = {row.words.get("axis", name) for row in readings.rows}
+        steps = {axis: value for axis, value in steps.items() if axis in measured}
     return readings, AxisQuestion(
-        steps=_steps(given["steps"], name),
+        steps=steps,
         resolution_mm=given["resolution"],
         placing_mm=given["placing"],
         parts=_parts(given),

@@ -5,11 +5,13 @@ from __future__ import annotations
 import functools
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import click
+from click.core import ParameterSource
 
+from omphalon.cli.benched import INPUTS, choose_bench, record
 from omphalon.cli.writing import check_outputs, put_lines, put_with
 from omphalon.errors import UsageError, echoed
 from omphalon.quantities import QUANTITIES
@@ -183,10 +185,12 @@ class Leaving:
     force: bool
     plot: str | None = None
     dialect: str | None = None
-    outputs: dict[str, str | None] = field(default_factory=dict)
+    bench: str | None = None
+    no_record: bool = False
 
     def check(self, *inputs: str | None, **outputs: str | None) -> None:
         """Refuse, before any work, files that must not be written."""
+        click.get_current_context().meta[INPUTS] = [path for path in inputs if path is not None]
         given = [*inputs, self.dialect]
         check_outputs(
             self.force, [path for path in given if path is not None], **outputs, plot=self.plot
@@ -202,12 +206,13 @@ class Leaving:
         """Show an answer, draw it where asked, and end with its exit code. A caller in the same
         process may have asked, by the context's object, to be handed the answer too.
         """
-        from omphalon.report.text import show, text_of
+        from omphalon.report.text import show, show_bench, text_of
 
         answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
         keep = click.get_current_context().find_root().obj
         if keep is not None:
             keep(answer)
+        told = None if self.no_record else record(answer, self.plot)
         drawn = False
         if self.plot:
             from omphalon.report.figure import draws, save_figure
@@ -230,6 +235,8 @@ class Leaving:
                     if drawn
                     else "\nfigure  none: there is no answer to draw"
                 )
+            if told:
+                show_bench(told)
         sys.exit(answer.exit_code)
 
 
@@ -261,13 +268,23 @@ def answering(plot: bool = True, dialect: bool = True) -> Callable[[Command], Co
     def add(command: Command) -> Command:
         @functools.wraps(command)
         def gathered(*args: Any, **given: Any) -> Any:
-            names = ("as_json", "quiet", "force", "plot", "dialect")
+            names = ("as_json", "quiet", "force", "plot", "dialect", "bench", "no_record")
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
             return command(*args, how=how, **given)
 
         wrapped: Command = click.option(
-            "--force", is_flag=True, help="Replace files that Omphalon did not write."
+            "--no-record", is_flag=True, help="Leave no trace in the bench."
         )(gathered)
+        wrapped = click.option(
+            "--bench",
+            metavar="DIR",
+            is_eager=True,
+            callback=choose_bench,
+            help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
+        )(wrapped)
+        wrapped = click.option(
+            "--force", is_flag=True, help="Replace files that Omphalon did not write."
+        )(wrapped)
         wrapped = click.option(
             "--quiet", is_flag=True, help="Print nothing but the lines to enter."
         )(wrapped)
@@ -284,6 +301,12 @@ def answering(plot: bool = True, dialect: bool = True) -> Callable[[Command], Co
         )
 
     return add
+
+
+def by_hand(name: str) -> bool:
+    """Whether an option of the running command was given on the command line."""
+    source = click.get_current_context().get_parameter_source(name)
+    return source is ParameterSource.COMMANDLINE
 
 
 def pairs(given: tuple[str, ...]) -> dict[str, str]:

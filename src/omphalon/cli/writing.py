@@ -16,7 +16,12 @@ from omphalon.errors import UnwritableFile, UsageError, echoed
 
 FIGURES = (".png", ".svg")
 # what a file of ours begins with, or holds near its beginning
-HEADS = (b"; written by omphalon", b"# written by omphalon", b'{\n "omphalon":')
+HEADS = (
+    b"<!DOCTYPE html>\n<!-- written by omphalon -->",
+    b"; written by omphalon",
+    b"# written by omphalon",
+    b'{\n "omphalon":',
+)
 MARKS = {".png": b"Software\x00omphalon", ".svg": b"<dc:title>omphalon"}
 HEAD_BYTES = 4096
 

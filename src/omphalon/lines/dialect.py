@@ -64,6 +64,10 @@ class Dialect:
             values["shaper"] = self.shaper_names.get(str(values["shaper"]), values["shaper"])
         return fill(template, values, f"dialect {self.name}: '{setting}'")
 
+    def with_scale(self, gain_scale: object) -> Dialect:
+        """This dialect with another number for full power; the same where there is none."""
+        return self if gain_scale is None else replace(self, gain_scale=float(str(gain_scale)))
+
     def with_line(self, setting: str, template: str | None, option: str = "--line") -> Dialect:
         """This dialect with another template for one setting; the same where there is none.
 

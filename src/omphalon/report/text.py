@@ -56,6 +56,11 @@ def show(text: str) -> None:
     click.echo(text, color=sys.stdout.isatty() and not os.environ.get("NO_COLOR"))
 
 
+def show_bench(told: str) -> None:
+    """Print what a bench had to do with an answer, under it."""
+    show("\n" + _wrapped("bench   ", shown(told)))
+
+
 def _finding(finding: Finding) -> str:
     bad = finding.verdict == "retest" or (
         finding.verdict == "change" and finding.kind.endswith("-check")

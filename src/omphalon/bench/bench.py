@@ -1,0 +1,319 @@
+"""The folder: made, opened, read, and added to."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+import os
+import shutil
+import tempfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from omphalon.bench.facts import Facts, blank_lines, checked, fact_of, read_facts
+from omphalon.bench.journal import Entry, Journal
+from omphalon.bench.settings import KINDS, Setting, Taken, setting_of, taken
+from omphalon.bench.work import State, check_keys, reason, verified
+from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed
+from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
+
+FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
+MOST_PHOTO_BYTES = 10_000_000
+PICTURES = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff")
+FOLDERS = ("data", "figures", "prints")
+
+
+@dataclass(frozen=True)
+class Bench:
+    """One printer's folder."""
+
+    place: Path
+
+    @property
+    def journal(self) -> Journal:
+        return Journal(self.place / JOURNAL_FILE)
+
+    def facts(self) -> dict[str, Any]:
+        """The facts in bench.toml, checked."""
+        return dict(read_facts(self.place / FACTS_FILE))
+
+    def dialect(self, facts: Facts) -> Dialect:
+        """The dialect that bench.toml names: one that ships, or a file in the bench."""
+        return load_dialect(self.dialect_path(facts)).with_scale(facts.get("controller.gain_scale"))
+
+    def dialect_path(self, facts: Facts) -> str | None:
+        """The dialect's name or path, as `load_dialect` takes it; None: the default."""
+        name = facts.get("controller.dialect")
+        if not isinstance(name, str) or name in SHIPPED:
+            return name if isinstance(name, str) else None
+        return str(inside(self.place, name))
+
+    def state(self) -> State:
+        """Everything that the order of work looks at."""
+        facts = self.facts()
+        loaded = facts.get("printer.loaded")
+        filament = loaded if isinstance(loaded, str) else None
+        settings = self.settings(filament)
+        parts = {e.subject: e for e in self.journal.latest("part")}
+        checks = {e.subject: e for e in self.journal.latest("check")}
+        return State(facts=facts, settings=settings, parts=parts, checks=checks, filament=filament)
+
+    def settings(self, filament: str | None) -> dict[str, Setting]:
+        """The settings in force with a filament, in the order of work."""
+        found = {
+            setting.kind.key: setting
+            for entry in self.journal.latest("setting")
+            if (setting := setting_of(entry)) is not None
+            and entry.filament in (None, filament)
+            and "value" in entry.body
+            and entry.body["value"]
+        }
+        return {key: found[key] for key in KINDS if key in found}
+
+    def record(
+        self,
+        document: Mapping[str, Any],
+        command: Sequence[str],
+        inputs: Sequence[str],
+        figure: str | None,
+        filament: str | None,
+    ) -> int:
+        """One finding into the journal, its inputs into data/; the entry's number."""
+        kept = [self._keep(Path(path)) for path in inputs]
+        body = {
+            "document": dict(document),
+            "command": list(command),
+            "inputs": kept,
+            "figure": figure,
+        }
+        kind = str(document["kind"])
+        rows: list[tuple[str, str, dict[str, Any], str | None]] = [
+            ("finding", kind, body, filament)
+        ]
+        if kind.endswith("-check"):
+            axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
+            rows += [
+                ("check", key, {"verdict": document["verdict"]}, None)
+                for key in check_keys(kind, document["evidence"], axes)
+            ]
+        return self.journal.append_all(rows)[0]
+
+    def _keep(self, path: Path) -> dict[str, str]:
+        """A copy of an input in data/, named by its hash."""
+        content = path.read_bytes()
+        name = hashlib.sha256(content).hexdigest()[:24] + "".join(path.suffixes)[-16:]
+        target = self.place / "data" / name
+        if not target.exists():
+            put(target, content)
+        return {"name": path.name, "data": name}
+
+    def adopt(self, entry: Entry, how: str = "adopted") -> list[Taken]:
+        """A finding's settings become those in force; what was set."""
+        found = taken(entry.body["document"])
+        self.set_all([(t, entry.filament) for t in found], how, entry.id)
+        return found
+
+    def waiting(self) -> list[Entry]:
+        """Findings with a setting that were not adopted, newest first; of each setting the newest
+        finding only, and none that is older than what is in force.
+        """
+        last: dict[str, int] = {}
+        for entry in self.journal.latest("setting"):
+            last[entry.subject] = max(entry.id, last.get(entry.subject, 0))
+        seen: set[str] = set()
+        found = []
+        for entry in self.journal.entries(kind="finding"):
+            keys = [] if entry.newer else [t.key for t in taken(entry.body["document"])]
+            if keys and not seen & set(keys) and all(last.get(k, 0) < entry.id for k in keys):
+                found.append(entry)
+            seen |= set(keys)
+        return found
+
+    def doubts(self, entry: Entry) -> list[str]:
+        """What the settings of a finding stand on and what is not sure of it."""
+        state = self.state()
+        own = {t.key for t in taken(entry.body["document"])}
+        needs = {n: KINDS[key].words for key in own for n in KINDS[key].needs if n not in own}
+        out = []
+        for need, words in needs.items():
+            why = reason(need, state)
+            if why is not None:
+                out.append(f"{words} stands on {KINDS[need].words}: {why[1]}")
+            elif not verified(need, state):
+                out.append(f"{words} stands on {KINDS[need].words}, which was never checked")
+        return out
+
+    def before(self, since: str | None) -> list[tuple[Taken, str | None]]:
+        """What was in force before the last setting (all that one finding set), or at a date."""
+        entries = [e for e in self.journal.entries(kind="setting") if e.subject in KINDS]
+        if since is not None:
+            undone = [e for e in entries if e.at >= since]
+        else:
+            undone = [
+                e
+                for n, e in enumerate(entries)
+                if n == 0 or (e.body["from"] and e.body["from"] == entries[0].body["from"])
+            ]
+        back = []
+        for key, filament in dict.fromkeys((e.subject, e.filament) for e in undone):
+            own = [e for e in entries if (e.subject, e.filament) == (key, filament)]
+            first = min(e.id for e in undone if e in own)
+            older = [e for e in own if e.id < first]
+            if older:
+                body = older[0].body
+                one = Taken(key=key, value=body["value"], spread=body["spread"])
+                back.append((one, filament))
+        return back
+
+    def replaced(self, settings: Mapping[str, Setting]) -> dict[str, Setting]:
+        """What each setting in force replaced, where that is known."""
+        out: dict[str, Setting] = {}
+        for entry in reversed(self.journal.entries(kind="setting")):
+            now, old = settings.get(entry.subject), setting_of(entry)
+            if now and old and entry.id < now.entry and entry.filament == now.filament:
+                out[entry.subject] = old
+        return out
+
+    def trial(
+        self, changes: Sequence[str], outcome: str, score: float | None, photo: str | None
+    ) -> int:
+        """A trial print into the journal; the entry's number."""
+        kept = None if photo is None else self._keep(picture(Path(photo)))
+        body = {"changed": list(changes), "outcome": outcome, "score": score, "photo": kept}
+        return self.journal.append("trial", "trial", body, self.state().filament)
+
+    def set_all(
+        self, settings: Sequence[tuple[Taken, str | None]], how: str, source: int | None
+    ) -> list[int]:
+        """Settings into the journal, all or none. What is measured anew and stays as it was moves
+        nothing that stands on it.
+        """
+        rows: list[tuple[str, str, dict[str, Any], str | None]] = []
+        for one, filament in settings:
+            own = filament if KINDS[one.key].of_filament else None
+            now = self.settings(own).get(one.key)
+            body = {
+                "value": one.value,
+                "spread": one.spread,
+                "how": how,
+                "from": source,
+                "moved": now is None or not same(now.value, one.value),
+            }
+            rows.append(("setting", one.key, body, own))
+        return self.journal.append_all(rows)
+
+    def set_fact(self, key: str, value: str) -> None:
+        """One fact in bench.toml, comments and order kept."""
+        import tomlkit
+
+        fact_of(key)
+        path = self.place / FACTS_FILE
+        document = tomlkit.parse(path.read_text(encoding="utf-8"))
+        table: Any = document
+        *heads, name = key.split(".")
+        for head in heads:
+            if head not in table:
+                table[head] = tomlkit.table()
+            table = table[head]
+        told = checked(key, value)
+        whole = isinstance(told, float) and told.is_integer()
+        table[name] = int(told) if whole and isinstance(told, float) else told
+        put(path, tomlkit.dumps(document).encode())
+
+
+def same(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
+    """Whether two values are one, within the digits that a document keeps."""
+    return set(one) == set(other) and all(
+        one[k] == other[k]
+        if isinstance(one[k], str) or isinstance(other[k], str)
+        else math.isclose(one[k], other[k], rel_tol=1e-5)
+        for k in one
+    )
+
+
+def inside(place: Path, name: str) -> Path:
+    """A path in the bench; UsageError where it leads out of it."""
+    target = (place / name).resolve()
+    if not target.is_relative_to(place.resolve()):
+        raise UsageError(f"{echoed(name)}: leads out of the bench", "put the file into its folder")
+    return target
+
+
+def picture(path: Path) -> Path:
+    """A photo's path; UsageError where it is none, or far too large."""
+    try:
+        size = path.stat().st_size
+        with open(path, "rb") as file:
+            head = file.read(12)
+    except OSError as error:
+        raise UnreadableFile(f"{path}: {error.strerror}", "give the picture's file") from error
+    if size > MOST_PHOTO_BYTES:
+        raise UsageError(
+            f"{echoed(str(path))}: {size // 1_000_000} MB", "save it smaller, 10 MB at the most"
+        )
+    if not head.startswith(PICTURES):
+        raise UsageError(f"{echoed(str(path))}: no picture", "give a PNG or JPEG file")
+    return path
+
+
+def put(path: Path, content: bytes) -> None:
+    """A whole file or none, on disk when this returns."""
+    try:
+        number, name = tempfile.mkstemp(prefix=".omphalon-", dir=path.parent)
+        try:
+            with os.fdopen(number, "wb") as file:
+                file.write(content)
+                file.flush()
+                os.fsync(file.fileno())
+            os.chmod(name, 0o644)
+            os.replace(name, path)
+        except BaseException:
+            os.unlink(name)
+            raise
+    except OSError as error:
+        raise UnwritableFile(
+            f"{path}: cannot be written ({error.strerror})", "make room, or look at permissions"
+        ) from error
+
+
+def make(place: Path) -> Bench:
+    """A new bench in an empty folder, or one that is made."""
+    if place.exists() and (not place.is_dir() or any(place.iterdir())):
+        raise UsageError(f"{echoed(str(place))}: stands there already", "give a new folder")
+    fresh = not place.exists()
+    try:
+        for name in FOLDERS:
+            (place / name).mkdir(parents=True)
+    except OSError as error:
+        raise UnwritableFile(
+            f"{place}: cannot be made ({error.strerror})", "give another folder"
+        ) from error
+    bench = Bench(place)
+    try:
+        put(place / FACTS_FILE, ("\n".join(blank_lines()) + "\n").encode())
+        bench.journal.create()
+    except BaseException:
+        if fresh:
+            shutil.rmtree(place, ignore_errors=True)
+        raise
+    return bench
+
+
+def open_bench(place: Path) -> Bench:
+    """A bench that stands there."""
+    missing = [n for n in (FACTS_FILE, JOURNAL_FILE) if not (place / n).is_file()]
+    if missing:
+        raise UsageError(
+            f"{echoed(str(place))}: no bench, {missing[0]} is missing",
+            "make one: omphalon bench new DIR",
+        )
+    return Bench(place)
+
+
+def standing_in() -> Bench | None:
+    """The bench of the present folder, or None."""
+    here = Path.cwd()
+    both = all((here / n).is_file() for n in (FACTS_FILE, JOURNAL_FILE))
+    return Bench(here) if both else None

@@ -1,0 +1,272 @@
+"""What is known of one printer: the keys of bench.toml, checked by the same table of quantities as
+options.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any
+
+from omphalon.errors import CONTROL, UnknownFormat, UnreadableFile, UsageError, echoed
+from omphalon.quantities import QUANTITIES
+from omphalon.units import NoSuchNumber, number_in
+
+MOST_BYTES = 256_000
+LONGEST = 200
+Value = bool | float | str | list[float] | list[str]
+Facts = Mapping[str, Value]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Fact:
+    """A key of bench.toml: what it is, and what it may be.
+
+    One of: a `quantity` (with `count` numbers where there are several), a `choice` of words (with
+    `several` a list of them), a `flag`, or a free word.
+    """
+
+    key: str
+    told: str
+    example: str
+    quantity: str = ""
+    count: int = 1
+    choice: tuple[str, ...] = ()
+    several: bool = False
+    flag: bool = False
+
+
+SENSOR = ("x", "y", "z")
+SHAPERS = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")
+FACTS: tuple[Fact, ...] = (
+    Fact(key="printer.name", told="what you call it", example='"Fulmar"'),
+    Fact(key="printer.bed_moves_y", told="the bed moves in Y", example="true", flag=True),
+    Fact(key="printer.loaded", told="the filament that is loaded", example='"grey-petg"'),
+    Fact(key="bed.x", told="its size, mm", example="220", quantity="size"),
+    Fact(key="bed.y", told="", example="220", quantity="size"),
+    Fact(key="bed.height", told="how high the printer can go, mm", example="250", quantity="size"),
+    Fact(key="bed.round", told="it is round, x across", example="false", flag=True),
+    Fact(key="bed.centred", told="the zero is in its middle", example="false", flag=True),
+    Fact(
+        key="travel.x",
+        told="lowest and highest place",
+        example="[0, 220]",
+        quantity="length",
+        count=2,
+    ),
+    Fact(key="travel.y", told="", example="[0, 220]", quantity="length", count=2),
+    Fact(key="travel.z", told="", example="[0, 250]", quantity="length", count=2),
+    Fact(
+        key="heaters.hotend_target",
+        told="usual temperatures, °C",
+        example="235",
+        quantity="hotend temperature",
+    ),
+    Fact(key="heaters.bed_target", told="", example="75", quantity="bed temperature"),
+    Fact(
+        key="heaters.full_power",
+        told="what stands for full power in its reports",
+        example="127",
+        quantity="scale",
+    ),
+    Fact(
+        key="heaters.power_limit",
+        told="share of full power the controller may use",
+        example="1.0",
+        quantity="share",
+    ),
+    Fact(
+        key="extruder.drive",
+        told="where the extruder sits",
+        example='"bowden"',
+        choice=("direct", "bowden"),
+    ),
+    Fact(key="extruder.motor_steps", told="full steps a turn", example="200", quantity="count"),
+    Fact(key="extruder.microsteps", told="", example="16", quantity="count"),
+    Fact(
+        key="extruder.gear", told="motor turns a turn of the wheel", example="3.0", quantity="ratio"
+    ),
+    Fact(
+        key="extruder.wheel", told="its diameter at the teeth, mm", example="7.0", quantity="size"
+    ),
+    Fact(key="nozzle.width", told="mm", example="0.4", quantity="size"),
+    Fact(
+        key="sensor.x",
+        told="the sensor's axis that lies along X when X is shaken",
+        example='"x"',
+        choice=SENSOR,
+    ),
+    Fact(key="sensor.y", told="", example='"y"', choice=SENSOR),
+    Fact(
+        key="controller.dialect",
+        told="a dialect that ships, or a file beside this one",
+        example='"default"',
+    ),
+    Fact(
+        key="controller.gain_scale",
+        told="full power in its gains",
+        example="255",
+        quantity="scale",
+    ),
+    Fact(
+        key="controller.loop_period",
+        told="how often its loop works, s",
+        example="0.2",
+        quantity="interval",
+    ),
+    Fact(
+        key="controller.filter",
+        told="time constant of its derivative's filter, s",
+        example="1.0",
+        quantity="interval",
+    ),
+    Fact(
+        key="controller.shapers",
+        told="the input shapers it offers",
+        example='["zv", "mzv", "ei"]',
+        choice=SHAPERS,
+        several=True,
+    ),
+)
+FILAMENT: tuple[Fact, ...] = (
+    Fact(key="width", told="of the filament, mm", example="1.75", quantity="size"),
+    Fact(key="temp", told="of nozzle and bed, °C", example="235", quantity="hotend temperature"),
+    Fact(key="bed_temp", told="", example="75", quantity="bed temperature"),
+    Fact(key="line", told="width of one line, mm", example="0.45", quantity="wall"),
+)
+BY_KEY = {fact.key: fact for fact in FACTS}
+
+
+def fact_of(key: str) -> Fact:
+    """The row of a key; `filament.NAME.key` for a filament's own.
+
+    Raises UsageError where there is no such key.
+    """
+    parts = key.split(".")
+    if parts[0] == "filament" and len(parts) == 3 and parts[1]:
+        for fact in FILAMENT:
+            if fact.key == parts[2]:
+                return fact
+        known = [f"filament.{parts[1]}.{f.key}" for f in FILAMENT]
+    elif key in BY_KEY:
+        return BY_KEY[key]
+    else:
+        known = list(BY_KEY)
+    near = get_close_matches(key, known, 1)
+    remedy = f"did you mean {near[0]}?" if near else "its keys stand in docs/bench.md"
+    raise UsageError(f"bench.toml: no key {echoed(key)}", remedy)
+
+
+def checked(key: str, value: object) -> Value:
+    """A value as its key may hold it, numbers in our units.
+
+    Parameters
+    ----------
+    key : of bench.toml, with dots
+    value : as TOML or the command line gave it; texts of numbers may carry a unit
+
+    Raises
+    ------
+    UsageError
+        With the key and the range or the words that it may be.
+    """
+    fact = fact_of(key)
+    if fact.flag:
+        if isinstance(value, str) and value.lower() in ("true", "yes", "false", "no"):
+            return value.lower() in ("true", "yes")
+        if isinstance(value, bool):
+            return value
+        raise UsageError(f"{key}: {echoed(str(value))} is neither true nor false", "write one")
+    if fact.quantity and fact.count > 1:
+        parts = value.split(":") if isinstance(value, str) else value
+        if not isinstance(parts, list) or len(parts) != fact.count:
+            raise UsageError(f"{key}: not {fact.count} numbers", f"for example {fact.example}")
+        return [_number(key, fact, part) for part in parts]
+    if fact.quantity:
+        return _number(key, fact, value)
+    if fact.several:
+        words = value.split(",") if isinstance(value, str) else value
+        if not isinstance(words, list):
+            raise UsageError(f"{key}: no list", f"for example {fact.example}")
+        return [_word(key, fact, word) for word in words]
+    return _word(key, fact, value)
+
+
+def _number(key: str, fact: Fact, value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float | str):
+        raise UsageError(f"{key}: {echoed(str(value))} is no number", f"for example {fact.example}")
+    text = value if isinstance(value, str) else repr(value)
+    try:
+        return number_in(text, QUANTITIES[fact.quantity]).value
+    except NoSuchNumber as error:
+        raise UsageError(f"{key} {echoed(text)}: {error.problem}", error.remedy) from error
+
+
+def _word(key: str, fact: Fact, value: object) -> str:
+    if not isinstance(value, str) or not value.strip():
+        raise UsageError(f"{key}: {echoed(str(value))} is no word", f"for example {fact.example}")
+    word = value.strip()
+    if fact.choice and word.lower() not in fact.choice:
+        raise UsageError(f"{key}: {echoed(word)}", "it may be " + ", ".join(fact.choice))
+    if CONTROL.search(word) or len(word) > LONGEST:
+        raise UsageError(f"{key}: a control character, or too long", "write a short plain word")
+    return word.lower() if fact.choice else word
+
+
+def flat(table: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, object]]:
+    """Nested tables as keys with dots and their values."""
+    for name, value in table.items():
+        key = f"{before}{name}"
+        if isinstance(value, dict):
+            yield from flat(value, f"{key}.")
+        else:
+            yield key, value
+
+
+def read_facts(path: Path) -> dict[str, Value]:
+    """The facts of a bench, each checked.
+
+    Raises
+    ------
+    UnreadableFile, UnknownFormat
+        With the line of a slip in the file, or the key and what it may be.
+    """
+    try:
+        with open(path, "rb") as file:
+            data = file.read(MOST_BYTES + 1)
+    except OSError as error:
+        raise UnreadableFile(f"{path}: {error.strerror}", "look at the bench's folder") from error
+    if len(data) > MOST_BYTES:
+        raise UnreadableFile(f"{path}: larger than {MOST_BYTES // 1000} kB", "no bench is so large")
+    try:
+        table = tomllib.loads(data.decode("utf-8-sig"))
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise UnknownFormat(f"{path}: {error}", "mend that line") from error
+    try:
+        return {key: checked(key, value) for key, value in flat(table)}
+    except UsageError as wrong:
+        raise UnknownFormat(f"{path}: {wrong.problem}", wrong.remedy) from wrong
+
+
+def blank_lines() -> Iterator[str]:
+    """A bench.toml with every key, commented out, and what it means."""
+    yield "# Facts about one printer. Take the # away from what you know; the rest may stay."
+    yield "# `omphalon bench set KEY=VALUE` does the same, and keeps your comments."
+    section = ""
+    for fact in FACTS:
+        head, name = fact.key.split(".")
+        if head != section:
+            section = head
+            yield ""
+            yield f"[{section}]"
+        told = f"  # {fact.told}" if fact.told else ""
+        yield f"# {name} = {fact.example}{told}"
+    yield ""
+    yield "# one table for each filament, under a name of your own"
+    yield "# [filament.grey-petg]"
+    for fact in FILAMENT:
+        told = f"  # {fact.told}" if fact.told else ""
+        yield f"# {fact.key} = {fact.example}{told}"

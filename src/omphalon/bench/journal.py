@@ -1,0 +1,188 @@
+"""The journal: one append-only table in SQLite. Order is its own, not the clock's."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import sqlite3
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from omphalon.errors import OmphalonError, UnreadableFile, UnwritableFile
+
+SCHEMA = 1
+PATIENCE_S = 60.0  # how long one process waits for another
+RESTORE = "take a back-up: omphalon bench restore"
+TABLE = f"""
+CREATE TABLE entries (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    at TEXT NOT NULL,
+    kind TEXT NOT NULL,
+    subject TEXT NOT NULL,
+    filament TEXT,
+    schema INTEGER NOT NULL,
+    body TEXT NOT NULL CHECK (json_valid(body)),
+    digest TEXT NOT NULL
+);
+CREATE INDEX by_subject ON entries (kind, subject, filament, id);
+CREATE TRIGGER never_changed BEFORE UPDATE ON entries
+    BEGIN SELECT RAISE(ABORT, 'the journal only grows'); END;
+CREATE TRIGGER never_deleted BEFORE DELETE ON entries
+    BEGIN SELECT RAISE(ABORT, 'the journal only grows'); END;
+PRAGMA user_version = {SCHEMA};
+"""
+COLUMNS = "id, at, kind, subject, filament, schema, body, digest"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Entry:
+    """One entry: its number, when (UTC), what kind, of what, for which filament, and its body."""
+
+    id: int
+    at: str
+    kind: str
+    subject: str
+    filament: str | None
+    body: dict[str, Any]
+    newer: bool = False
+
+
+class Journal:
+    """A bench's journal. Every method opens the file anew, so that processes may share it."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def create(self) -> None:
+        """An empty journal; the file must not be there."""
+        with self._opened("rwc") as base:
+            base.executescript(f"BEGIN IMMEDIATE; {TABLE} COMMIT;")
+
+    @contextlib.contextmanager
+    def _opened(self, mode: str = "ro") -> Iterator[sqlite3.Connection]:
+        write = mode != "ro"
+        try:
+            uri = f"{self.path.resolve().as_uri()}?mode={mode}"
+            base = sqlite3.connect(uri, uri=True, timeout=PATIENCE_S, isolation_level=None)
+            try:
+                if write:
+                    base.execute("PRAGMA synchronous = FULL")
+                yield base
+            finally:
+                base.close()
+        except sqlite3.OperationalError as error:
+            raise self._trouble(error, write) from error
+        except (sqlite3.DatabaseError, ValueError) as error:
+            raise UnreadableFile(f"{self.path}: damaged ({error})", RESTORE) from error
+
+    def _trouble(self, error: sqlite3.OperationalError, write: bool) -> OmphalonError:
+        """What kept the journal from being read or written, as ours."""
+        kind = UnwritableFile if write else UnreadableFile
+        told = str(error)
+        if "locked" in told:
+            return kind(f"{self.path}: another program holds it", "let that one end, and try again")
+        remedy = "look at the folder's permissions and at the room on the disk"
+        return kind(f"{self.path}: {told}", remedy)
+
+    def append(
+        self, kind: str, subject: str, body: dict[str, Any], filament: str | None = None
+    ) -> int:
+        """One more entry, on disk when this returns; its number."""
+        return self.append_all([(kind, subject, body, filament)])[0]
+
+    def append_all(self, rows: list[tuple[str, str, dict[str, Any], str | None]]) -> list[int]:
+        """Several entries, all of them or none."""
+        at = datetime.now(UTC).isoformat(timespec="seconds")
+        with self._opened("rw") as base:
+            base.execute("BEGIN IMMEDIATE")
+            version = base.execute("PRAGMA user_version").fetchone()[0]
+            if version > SCHEMA:
+                raise UnwritableFile(
+                    f"{self.path}: written by a newer omphalon", "update omphalon; it can be read"
+                )
+            numbers = []
+            for kind, subject, body, filament in rows:
+                text = json.dumps(body, ensure_ascii=False, allow_nan=False)
+                values = (at, kind, subject, filament, SCHEMA, text)
+                done = base.execute(
+                    "INSERT INTO entries (at, kind, subject, filament, schema, body, digest) "
+                    "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                    (*values, digest(*values)),
+                )
+                numbers.append(int(done.lastrowid or 0))
+            base.execute("COMMIT")
+        return numbers
+
+    def entries(
+        self,
+        kind: str | None = None,
+        since: str | None = None,
+        grep: str | None = None,
+        most: int = -1,
+    ) -> list[Entry]:
+        """Entries, newest first.
+
+        Parameters
+        ----------
+        kind : of entry
+        since : ISO date, UTC
+        grep : text that must stand in subject or body
+        most : how many; -1: all
+        """
+        sign = f"%{_literal(grep)}%" if grep else "%"
+        return self._select(
+            "WHERE (?1 IS NULL OR kind = ?1) AND (?2 IS NULL OR at >= ?2) "
+            "AND (subject || body LIKE ?3 ESCAPE '\\') ORDER BY id DESC LIMIT ?4",
+            (kind, since, sign, most),
+        )
+
+    def entry(self, number: int) -> Entry | None:
+        """One entry by its number."""
+        return next(iter(self._select("WHERE id = ?", (number,))), None)
+
+    def latest(self, kind: str) -> list[Entry]:
+        """Of each subject and filament the last entry of a kind, oldest first."""
+        return self._select(
+            "WHERE id IN (SELECT max(id) FROM entries WHERE kind = ? GROUP BY subject, filament) "
+            "ORDER BY id",
+            (kind,),
+        )
+
+    def _select(self, where: str, values: tuple[object, ...]) -> list[Entry]:
+        with self._opened() as base:
+            rows = base.execute(f"SELECT {COLUMNS} FROM entries {where}", values).fetchall()
+            return [self._entry(row) for row in rows]
+
+    def _entry(self, row: tuple[Any, ...]) -> Entry:
+        number, at, kind, subject, filament, schema, body, told = row
+        if digest(at, kind, subject, filament, schema, body) != told:
+            raise UnreadableFile(f"{self.path}: entry {number} is damaged", RESTORE)
+        return Entry(
+            id=number,
+            at=at,
+            kind=kind,
+            subject=subject,
+            filament=filament,
+            body=json.loads(body),
+            newer=schema > SCHEMA,
+        )
+
+    def sound(self) -> None:
+        """Read everything; UnreadableFile where something is damaged."""
+        with self._opened() as base:
+            if base.execute("PRAGMA integrity_check").fetchone()[0] != "ok":
+                raise UnreadableFile(f"{self.path}: damaged", RESTORE)
+        self.entries()
+
+
+def digest(*values: object) -> str:
+    """What shows that an entry was changed behind our back."""
+    return hashlib.sha256(json.dumps(values).encode()).hexdigest()[:16]
+
+
+def _literal(text: str) -> str:
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")

@@ -1,0 +1,137 @@
+"""A listing against the bench: what is the same within its digits, what differs and by which likely
+slip, what is missing, what is there beside.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from omphalon.bench.settings import GAINS, KINDS, Kind, Setting, Taken
+from omphalon.lines.dialect import Dialect
+from omphalon.lines.listing import Listed
+
+SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Compared:
+    """One field of one setting: what the bench has, what the printer lists, and the verdict."""
+
+    kind: Kind
+    field: str
+    bench: float | str | None
+    listed: str | None
+    verdict: str
+    slip: str = ""
+
+
+def kind_of(one: Listed) -> Kind | None:
+    """The kind of setting that a listed line sets."""
+    return next(
+        (k for k in KINDS.values() if k.line == one.setting and k.axis in ("", one.axis)), None
+    )
+
+
+def found_settings(listing: Sequence[Listed], dialect: Dialect) -> list[Taken]:
+    """What a listing holds, as settings; gains scaled back to a power of 0…1, shapers in our
+    words.
+    """
+    ours = {v: k for k, v in dialect.shaper_names.items()}
+    out: dict[str, Taken] = {}
+    for one in listing:
+        kind = kind_of(one)
+        if kind is None or not set(kind.fields) <= set(one.values):
+            continue
+        value: dict[str, float | str] = {}
+        for name in kind.fields:
+            text = one.values[name]
+            if name == "shaper":
+                value[name] = ours.get(text, text)
+            else:
+                value[name] = float(text) / (dialect.gain_scale if name in GAINS else 1.0)
+        out[kind.key] = Taken(key=kind.key, value=value, spread={})
+    return list(out.values())
+
+
+def compare(
+    settings: Mapping[str, Setting], listing: Sequence[Listed], dialect: Dialect
+) -> list[Compared]:
+    """Every field of every setting that the dialect has a line for, and what is listed beside.
+
+    Parameters
+    ----------
+    settings : in force, by key
+    listing : what the printer lists; of two lines that set the same the last one holds
+    dialect : its templates say how many digits the printer was given
+    """
+    there = {kind.key: one for one in listing if (kind := kind_of(one)) is not None}
+    rows = []
+    for key, kind in KINDS.items():
+        setting, one = settings.get(key), there.get(key)
+        if setting is None and one is None:
+            continue
+        if kind.line not in dialect.templates:
+            continue
+        for name in kind.fields:
+            text = one.values.get(name) if one else None
+            rows.append(_compared(kind, name, setting, text, dialect))
+    return rows
+
+
+def _compared(
+    kind: Kind, name: str, setting: Setting | None, text: str | None, dialect: Dialect
+) -> Compared:
+    if setting is None:
+        return Compared(kind=kind, field=name, bench=None, listed=text, verdict=BESIDE)
+    value = setting.value[name]
+    if isinstance(value, str):
+        word = dialect.shaper_names.get(value, value)
+        same = text is not None and text.lower() == word.lower()
+        verdict = MISSING if text is None else SAME if same else DIFFERENT
+        return Compared(kind=kind, field=name, bench=word, listed=text, verdict=verdict)
+    number = float(value) * (dialect.gain_scale if name in GAINS else 1.0)
+    if text is None:
+        return Compared(kind=kind, field=name, bench=number, listed=None, verdict=MISSING)
+    places = dialect.templates[kind.line].places(name)
+    digits = _decimals(text) if places is None else min(places, _decimals(text))
+    close = abs(float(text) - number) <= 0.5000001 * 10.0**-digits
+    given = f"{number:.{digits}f}"
+    return Compared(
+        kind=kind,
+        field=name,
+        bench=number,
+        listed=text,
+        verdict=SAME if close else DIFFERENT,
+        slip="" if close else slip(given, text),
+    )
+
+
+def _decimals(text: str) -> int:
+    return len(text.lower().split("e")[0].partition(".")[2])
+
+
+def slip(right: str, typed: str) -> str:
+    """The single slip of hand that makes one number of another; nothing where there is none."""
+    a, b = (t.lstrip("+-") for t in (right, typed))
+    if right.startswith("-") != typed.startswith("-") and a == b:
+        return "the sign is missing" if right.startswith("-") else "a sign too many"
+    places = max(_decimals(a), _decimals(b))
+    a, b = (f"{float(t):.{places}f}" for t in (a, b))
+    if a.replace(".", "").strip("0") == b.replace(".", "").strip("0"):
+        return "the decimal point is elsewhere"
+    if len(a) == len(b):
+        off = [k for k in range(len(a)) if a[k] != b[k]]
+        if len(off) == 1:
+            return f"one digit: {b[off[0]]} for {a[off[0]]}"
+        digits = [k for k in range(len(a)) if a[k] != "."]
+        swapped = len(off) == 2 and digits.index(off[1]) - digits.index(off[0]) == 1
+        if swapped and a[off[0]] == b[off[1]] and a[off[1]] == b[off[0]]:
+            return f"two digits swapped: {a[off[0]]}{a[off[1]]} became {b[off[0]]}{b[off[1]]}"
+        return ""
+    shorter, longer = sorted((a.replace(".", ""), b.replace(".", "")), key=len)
+    if len(longer) - len(shorter) == 1 and any(
+        longer[:k] + longer[k + 1 :] == shorter for k in range(len(longer))
+    ):
+        return "a digit is missing" if len(b) < len(a) else "a digit too many"
+    return ""

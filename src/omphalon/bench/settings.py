@@ -1,0 +1,262 @@
+"""The settings of a printer, in the order of work: what each is, what it stands on, how a finding
+becomes one, which line enters it. Values are read off the journal, never stored twice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from omphalon.bench.journal import Entry
+
+
+Document = Mapping[str, Any]
+Body = dict[str, Any]
+GAINS = ("kp", "ki", "kd")
+WIDE = 0.3  # of the value: a spread that is worth another test
+
+
+@dataclass(frozen=True, kw_only=True)
+class Kind:
+    """A kind of setting: the fields of its value with their units, what it stands on, whether it
+    belongs to one filament, the dialect's setting that enters it, and whether a controller stores
+    it.
+    """
+
+    key: str
+    words: str
+    group: str
+    fields: tuple[str, ...]
+    units: tuple[str, ...]
+    needs: tuple[str, ...] = ()
+    of_filament: bool = False
+    line: str = ""
+    axis: str = ""
+
+
+def _gains(key: str, words: str) -> Kind:
+    return Kind(
+        key=key,
+        words=words,
+        group="heater",
+        fields=GAINS,
+        units=("per °C", "per °C·s", "per °C/s"),
+        line=key,
+    )
+
+
+def _steps(axis: str, words: str, group: str) -> Kind:
+    return Kind(
+        key=f"steps-{axis}",
+        words=words,
+        group=group,
+        fields=("steps",),
+        units=("per mm",),
+        line="steps",
+        axis=axis.upper(),
+    )
+
+
+def _shaper(axis: str) -> Kind:
+    return Kind(
+        key=f"shaper-{axis}",
+        words=f"input shaper of {axis.upper()}",
+        group="shaper",
+        fields=("shaper", "frequency", "damping"),
+        units=("", "Hz", ""),
+        needs=(f"steps-{axis}",),
+        line="shaper",
+        axis=axis.upper(),
+    )
+
+
+def _limit(axis: str, what: str, unit: str) -> Kind:
+    return Kind(
+        key=f"{what}-limit-{axis}",
+        words=f"highest {what} of {axis.upper()}",
+        group="motion",
+        fields=(what,),
+        units=(unit,),
+        line=f"{what}-limit",
+        axis=axis.upper(),
+    )
+
+
+def _table(*rows: Kind) -> dict[str, Kind]:
+    return {row.key: row for row in rows}
+
+
+KINDS = _table(
+    Kind(
+        key="probe-offset",
+        words="nozzle-to-bed zero",
+        group="probe",
+        fields=("offset",),
+        units=("mm",),
+    ),
+    *(_limit(a, what, unit) for a in "xyz" for what, unit in (("speed", "mm/s"),)),
+    *(_limit(a, "acceleration", "mm/s²") for a in "xyz"),
+    _gains("hotend-gains", "gains of the hotend"),
+    _gains("bed-gains", "gains of the bed"),
+    _steps("e", "steps of the extruder", "extruder"),
+    *(_steps(a, f"steps of {a.upper()}", "axis") for a in "xyz"),
+    Kind(
+        key="flow",
+        words="flow",
+        group="flow",
+        fields=("flow",),
+        units=("",),
+        needs=("steps-e", "hotend-gains"),
+        of_filament=True,
+        line="flow",
+    ),
+    _shaper("x"),
+    _shaper("y"),
+    Kind(
+        key="acceleration",
+        words="acceleration",
+        group="shaper",
+        fields=("acceleration",),
+        units=("mm/s²",),
+        needs=("shaper-x", "shaper-y"),
+        line="acceleration",
+    ),
+    Kind(
+        key="advance",
+        words="pressure advance",
+        group="advance",
+        fields=("advance",),
+        units=("s",),
+        needs=("flow", "steps-e", "hotend-gains"),
+        of_filament=True,
+        line="advance",
+    ),
+)
+# without these a printer cannot be called tuned; limits and Z only where somebody measured them
+EXPECTED = tuple(k for k in KINDS if "-limit-" not in k and k != "steps-z")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Taken:
+    """A setting as a finding or a listing gives it; spread under the same fields."""
+
+    key: str
+    value: Body
+    spread: Body
+
+
+def taken(document: Document) -> list[Taken]:
+    """The settings in a finding's document; none where it gives none."""
+    settings, spread = document.get("settings") or {}, document.get("spread") or {}
+    take = TAKES.get(str(document.get("kind")))
+    return list(take(settings, spread, document.get("evidence") or {})) if take and settings else []
+
+
+Take = Callable[[Body, Body, Body], Iterator[Taken]]
+
+
+def _one(key: str, field: str, source: str) -> Take:
+    def take(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
+        if source in settings:
+            half = {field: spread[source]} if source in spread else {}
+            yield Taken(key=key, value={field: settings[source]}, spread=half)
+
+    return take
+
+
+def _of_heater(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
+    yield Taken(
+        key=f"{evidence['heater']}-gains",
+        value={g: settings[g] for g in GAINS},
+        spread={g: spread[g] for g in GAINS if g in spread},
+    )
+
+
+def _of_axes(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
+    for axis, found in settings.items():
+        half = spread.get(axis, {})
+        yield Taken(
+            key=f"steps-{axis}",
+            value={"steps": found["steps_per_mm"]},
+            spread={"steps": half["steps_per_mm"]} if "steps_per_mm" in half else {},
+        )
+
+
+def _of_shakes(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
+    for axis in "xy":
+        if axis in settings:
+            found, half = settings[axis], spread.get(axis, {})
+            names = {"frequency": "frequency_hz", "damping": "damping"}
+            yield Taken(
+                key=f"shaper-{axis}",
+                value={"shaper": found["shaper"], **{n: found[s] for n, s in names.items()}},
+                spread={n: half[s] for n, s in names.items() if s in half},
+            )
+    yield from _one("acceleration", "acceleration", "acceleration_mm_s2")(
+        settings, spread, evidence
+    )
+
+
+def _of_limits(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
+    for axis, found in settings.items():
+        for what in ("speed", "acceleration"):
+            source = "speed_mm_s" if what == "speed" else "acceleration_mm_s2"
+            if source in found:
+                yield Taken(key=f"{what}-limit-{axis}", value={what: found[source]}, spread={})
+
+
+TAKES: dict[str, Take] = {
+    "heater-fit": _of_heater,
+    "extruder-fit": _one("steps-e", "steps", "steps_per_mm"),
+    "axis-fit": _of_axes,
+    "flow-fit": _one("flow", "flow", "flow"),
+    "advance-fit": _one("advance", "advance", "advance_s"),
+    "shaper-fit": _of_shakes,
+    "motion-fit": _of_limits,
+    "probe-fit": _one("probe-offset", "offset", "offset_mm"),
+}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Setting:
+    """A setting in force: its kind, value and spread, the entry that set it and when, how it came
+    to be (adopted, found, reverted), whether that moved it, and for which filament.
+    """
+
+    kind: Kind
+    value: Body
+    spread: Body
+    entry: int
+    at: str
+    how: str
+    moved: bool
+    filament: str | None
+
+    @property
+    def share(self) -> float | None:
+        """The widest spread as a share of its value; None where none is known."""
+        shares = [
+            abs(self.spread[f] / self.value[f])
+            for f in self.kind.fields
+            if self.spread.get(f) is not None and self.value.get(f)
+        ]
+        return max(shares) if shares else None
+
+
+def setting_of(entry: Entry) -> Setting | None:
+    """An entry as a setting; None where it is of a kind that is not known here."""
+    kind = KINDS.get(entry.subject)
+    if kind is None or entry.newer:
+        return None
+    return Setting(
+        kind=kind,
+        value=entry.body["value"],
+        spread=entry.body.get("spread", {}),
+        entry=entry.id,
+        at=entry.at,
+        how=entry.body["how"],
+        moved=entry.body.get("moved", True),
+        filament=entry.filament,
+    )

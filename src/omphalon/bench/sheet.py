@@ -1,0 +1,85 @@
+"""All lines of a bench from its dialect, with the values they replace as comments."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from omphalon.bench.settings import GAINS, KINDS, Setting
+from omphalon.lines.dialect import Dialect
+
+STORED = ("steps", "hotend-gains", "bed-gains", "speed-limit", "acceleration-limit", "acceleration")
+
+
+def entered(setting: Setting, dialect: Dialect) -> str | None:
+    """The line that enters a setting; None where the dialect has none."""
+    kind = setting.kind
+    values = {
+        name: value * dialect.gain_scale if name in GAINS else value
+        for name, value in setting.value.items()
+    }
+    if kind.axis:
+        values["axis"] = kind.axis
+    return dialect.line(kind.line, **values) if kind.line else None
+
+
+def value_words(setting: Setting) -> str:
+    """A setting's value in short."""
+    several = len(setting.kind.fields) > 1
+    parts = []
+    for name, unit in zip(setting.kind.fields, setting.kind.units, strict=True):
+        value = setting.value[name]
+        text = value if isinstance(value, str) else f"{value:.{4 if several else 6}g}"
+        head = f"{name} " if several and name != "shaper" else ""
+        parts.append(head + text + (f" {unit}" if unit and name not in GAINS else ""))
+    return ", ".join(parts)
+
+
+def sheet_lines(
+    settings: Mapping[str, Setting],
+    before: Mapping[str, Setting],
+    dialect: Dialect,
+    start: bool,
+) -> Iterator[str]:
+    """The lines to enter, in the order of work.
+
+    Parameters
+    ----------
+    settings : in force
+    before : what each replaced, where that is known
+    dialect : templates; those with a section are grouped under it
+    start : only what belongs to the start of a print: what a filament asks for, and what no store
+        keeps
+    """
+    rows: list[tuple[str | None, str, str]] = []
+    by_hand = []
+    for key in KINDS:
+        setting = settings.get(key)
+        if setting is None or (start and not _at_start(setting)):
+            continue
+        if not start and setting.kind.of_filament:
+            continue
+        old = before.get(key)
+        told = f"; {setting.kind.words}" + (f", was {value_words(old)}" if old else "")
+        line = entered(setting, dialect)
+        if line is None:
+            by_hand.append(
+                f"; {setting.kind.words}: {value_words(setting)} (no line in the dialect)"
+            )
+        else:
+            rows.append((dialect.templates[setting.kind.line].section, told, line))
+    sections = sorted({s for s, _, _ in rows if s is not None})
+    for section in [None, *sections]:
+        if section is not None:
+            yield f"[{section}]"
+        for where, told, line in rows:
+            if where == section:
+                mark = "#" if section is not None else ";"
+                yield mark + told[1:]
+                yield line
+    yield from by_hand
+    stores = [dialect.line("store"), dialect.line("list")] if rows and not start else []
+    yield from (line for line in stores if line)
+
+
+def _at_start(setting: Setting) -> bool:
+    return setting.kind.of_filament or (bool(setting.kind.line) and setting.kind.line not in STORED)

@@ -1,0 +1,257 @@
+"""omphalon bench new | set | show | next | journal; the other commands are registered below."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from omphalon.cli.bench_common import (
+    as_document,
+    document,
+    iso_date,
+    loaded,
+    opened,
+    table,
+    take_found,
+    where,
+)
+from omphalon.cli.bench_keep import back_up, report, restore
+from omphalon.cli.bench_lines import readback, sheet
+from omphalon.cli.bench_work import adopt, changed, revert, trial
+from omphalon.cli.common import choice
+from omphalon.errors import UsageError, echoed, shown
+
+if TYPE_CHECKING:
+    from omphalon.bench.journal import Entry
+
+MOST_SHOWN = 30
+
+
+@click.group()
+def bench() -> None:
+    """One printer's folder: facts, settings, journal, and what to do next."""
+
+
+@bench.command("new", short_help="Make a bench for a printer.")
+@click.argument("folder", metavar="DIR")
+@click.option("--set", "facts", multiple=True, metavar="KEY=VALUE", help="A fact to begin with.")
+@click.option("--listing", metavar="LISTING", help="What the printer lists of its settings.")
+def new(folder: str, facts: tuple[str, ...], listing: str | None) -> None:
+    """Make a bench in DIR: facts to fill in, an empty journal, folders for data and prints.
+
+    What a LISTING holds goes into the journal as the settings found, before anything is changed.
+
+    \b
+    Example:
+      omphalon bench new fulmar --set printer.name=Fulmar --set extruder.drive=bowden
+    """
+    from omphalon.bench.bench import make
+    from omphalon.bench.facts import checked
+    from omphalon.lines.listing import read_listing
+
+    pairs = [_pair(fact) for fact in facts]
+    for key, value in pairs:
+        checked(key, value)
+    text = read_listing(listing) if listing is not None else None
+    made = make(Path(folder))
+    for key, value in pairs:
+        made.set_fact(key, value)
+    click.echo(f"a bench for one printer: {echoed(folder)}")
+    if text is not None:
+        take_found(made, text)
+    click.echo(
+        f"next    fill in {echoed(folder)}/bench.toml, then: cd {echoed(folder)} && ", nl=False
+    )
+    click.echo("omphalon bench next")
+
+
+def _pair(text: str) -> tuple[str, str]:
+    key, equals, value = text.partition("=")
+    if not equals or not value.strip():
+        raise UsageError(f"{echoed(text)}: not of the form KEY=VALUE", "for example bed.x=220")
+    return key.strip(), value.strip()
+
+
+@bench.command("set", short_help="Set a fact in bench.toml.")
+@click.argument("facts", nargs=-1, required=True, metavar="KEY=VALUE...")
+@where
+def set_(facts: tuple[str, ...], place: str | None) -> None:
+    """Set facts in bench.toml; comments and order stay.
+
+    \b
+    Example:
+      omphalon bench set nozzle.width=0.6 filament.red-pla.temp=210
+    """
+    from omphalon.bench.facts import checked
+
+    one = opened(place)
+    pairs = [_pair(fact) for fact in facts]
+    for key, value in pairs:
+        checked(key, value)
+    for key, value in pairs:
+        one.set_fact(key, value)
+        click.echo(f"{key} = {shown(value)}")
+
+
+@bench.command("show", short_help="Facts, and the settings in force.")
+@loaded
+@as_document
+@where
+def show(filament: str | None, as_json: bool, place: str | None) -> None:
+    """Show the facts, and each setting in force with its spread, origin, age, and whether it still
+    holds.
+
+    \b
+    Example:
+      omphalon bench show
+    """
+    from dataclasses import replace
+
+    from omphalon.bench.sheet import value_words
+    from omphalon.bench.work import reason
+
+    one = opened(place)
+    state = one.state()
+    if filament is not None:
+        state = replace(state, filament=filament, settings=one.settings(filament))
+    rows = []
+    for key, setting in state.settings.items():
+        why = reason(key, state)
+        rows.append((setting, why[1] if why else ""))
+    if as_json:
+        document(
+            "bench-show",
+            facts=dict(state.facts),
+            settings={
+                s.kind.key: {
+                    "value": s.value,
+                    "spread": s.spread,
+                    "how": s.how,
+                    "entry": s.entry,
+                    "at": s.at,
+                    "filament": s.filament,
+                    "doubt": why or None,
+                }
+                for s, why in rows
+            },
+        )
+        return
+    name = state.facts.get("printer.name", "a printer without a name")
+    loaded = f", {state.filament} loaded" if state.filament else ""
+    click.echo(f"{shown(str(name))}{shown(loaded)}\n")
+    facts = [(k, str(v)) for k, v in state.facts.items() if k != "printer.name"]
+    table(facts)
+    click.echo("" if facts else "  no facts yet: fill in bench.toml")
+    if not rows:
+        click.echo("  no settings yet: omphalon bench next")
+        return
+    table(
+        [
+            (
+                s.kind.words,
+                value_words(s),
+                "" if s.share is None else f"± {s.share:.2%}",
+                f"{s.how} {s.at[:10]}, entry {s.entry}",
+                why or "holds",
+            )
+            for s, why in rows
+        ]
+    )
+
+
+@bench.command("next", short_help="What to measure now, and why.")
+@as_document
+@where
+def next_(as_json: bool, place: str | None) -> None:
+    """List what to measure now, in the order of work, why, and the command to begin with.
+
+    \b
+    Example:
+      omphalon bench next
+    """
+    from omphalon.bench.work import steps
+
+    found = steps(opened(place).state())
+    if as_json:
+        rows = [
+            {"setting": s.kind.key, "reason": s.reason, "why": s.why, "command": s.command}
+            for s in found
+        ]
+        document("bench-next", steps=rows)
+        return
+    if not found:
+        click.echo("nothing: every setting stands; print something")
+        return
+    for number, step in enumerate(found, 1):
+        click.echo(f"{number:2}. {step.kind.words}: {shown(step.why)}")
+        if number == 1 or step.command != found[number - 2].command:
+            click.echo(f"      {step.command}")
+
+
+@bench.command("journal", short_help="What was measured, set and changed.")
+@click.option(
+    "--kind", type=choice("finding", "setting", "part", "check", "trial"), help="Only these."
+)
+@click.option("--since", metavar="DATE", help="Only from then on (ISO, UTC).")
+@click.option("--grep", metavar="TEXT", help="Only entries with this text in them.")
+@as_document
+@click.option("--csv", "as_csv", is_flag=True, help="Print a table.")
+@where
+def journal(
+    kind: str | None,
+    since: str | None,
+    grep: str | None,
+    as_json: bool,
+    as_csv: bool,
+    place: str | None,
+) -> None:
+    """List the journal, newest first.
+
+    \b
+    Example:
+      omphalon bench journal --kind setting
+    """
+    whole = as_json or as_csv
+    found = opened(place).journal.entries(
+        kind, iso_date(since) if since else None, grep, -1 if whole else MOST_SHOWN
+    )
+    if as_json:
+        document("bench-journal", entries=[vars(e) for e in found])
+    elif as_csv:
+        import csv
+        import sys
+
+        writer = csv.writer(sys.stdout, lineterminator="\n")
+        writer.writerow(["entry", "at", "kind", "subject", "filament", "body"])
+        for e in found:
+            body = json.dumps(e.body, ensure_ascii=False)
+            writer.writerow([e.id, e.at, e.kind, e.subject, e.filament or "", body])
+    elif not found:
+        click.echo("nothing")
+    else:
+        table(
+            [(str(e.id), e.at[:16].replace("T", " "), e.kind, e.subject, _brief(e)) for e in found]
+        )
+
+
+def _brief(entry: Entry) -> str:
+    """An entry in a few words."""
+    if entry.newer:
+        return "of a newer omphalon"
+    if entry.kind == "finding":
+        return f"{entry.body['document']['verdict']}: {entry.body['document']['because']}"[:60]
+    if entry.kind == "setting":
+        value = ", ".join(
+            v if isinstance(v, str) else f"{v:.5g}" for v in entry.body["value"].values()
+        )
+        return f"{entry.body['how']} {value}"
+    return str(
+        entry.body.get("note") or entry.body.get("verdict") or entry.body.get("outcome") or ""
+    )[:60]
+
+
+for command in (adopt, revert, changed, trial, sheet, readback, report, back_up, restore):
+    bench.add_command(command)

@@ -1,0 +1,84 @@
+"""What the commands of the bench share: which bench, tables, documents."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from omphalon.errors import UsageError, echoed, shown
+
+if TYPE_CHECKING:
+    from omphalon.bench.bench import Bench
+
+where = click.option(
+    "--bench", "place", metavar="DIR", help="The bench.  [OMPHALON_BENCH, or this folder]"
+)
+as_document = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
+loaded = click.option("--filament", metavar="NAME", help="With this one loaded.  [printer.loaded]")
+
+
+def opened(place: str | None) -> Bench:
+    """The bench that was named, or the one of the environment or of this folder."""
+    from omphalon.bench.bench import open_bench, standing_in
+
+    named = place if place is not None else os.environ.get("OMPHALON_BENCH") or None
+    if named is not None:
+        return open_bench(Path(named))
+    here = standing_in()
+    if here is None:
+        raise UsageError("no bench here", "give --bench DIR, or make one: omphalon bench new DIR")
+    return here
+
+
+def table(rows: Sequence[Sequence[str]]) -> None:
+    """Rows in columns, control characters shown."""
+    safe = [[shown(cell) for cell in row] for row in rows]
+    sizes = [max(len(row[n]) for row in safe) for n in range(len(safe[0]))] if safe else []
+    for row in safe:
+        click.echo("  " + "  ".join(c.ljust(s) for c, s in zip(row, sizes, strict=True)).rstrip())
+
+
+def document(kind: str, **parts: Any) -> None:
+    """One JSON document."""
+    from omphalon import __version__
+
+    click.echo(
+        json.dumps({"omphalon": __version__, "kind": kind, **parts}, ensure_ascii=False, indent=1)
+    )
+
+
+def take_found(one: Bench, text: str) -> None:
+    """What a listing holds becomes the settings found."""
+    from omphalon.bench.readback import found_settings
+    from omphalon.lines.listing import listed
+
+    facts = one.facts()
+    dialect = one.dialect(facts)
+    found = found_settings(listed(text, dialect), dialect)
+    filament = facts.get("printer.loaded")
+    one.set_all([(each, filament) for each in found], "found", None)
+    words = ", ".join(each.key for each in found) or "no setting that the dialect knows"
+    click.echo(f"found   {words}")
+
+
+def iso_date(text: str) -> str:
+    """A date as the journal writes it; without a zone it is UTC."""
+    from datetime import UTC, datetime
+
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise UsageError(f"{echoed(text)}: no date", "for example 2026-11-25") from error
+    return (found if found.tzinfo else found.replace(tzinfo=UTC)).isoformat(timespec="seconds")
+
+
+def plain_note(text: str) -> str:
+    """A word of the user's, not a book."""
+    if len(text) > 4000 or text.count("\n") > 50:
+        raise UsageError("the note is too long", "4000 letters and 50 lines are enough")
+    return text

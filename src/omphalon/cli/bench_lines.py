@@ -1,0 +1,113 @@
+"""omphalon bench sheet | readback."""
+
+from __future__ import annotations
+
+import click
+
+from omphalon.cli.bench_common import (
+    as_document,
+    document,
+    loaded,
+    opened,
+    table,
+    take_found,
+    where,
+)
+from omphalon.cli.writing import check_outputs, put_lines
+from omphalon.errors import UsageError, echoed, shown
+
+DIFFERS = 4  # exit code of a readback that does not agree
+
+
+@click.command("sheet", short_help="All lines to enter, from the dialect.")
+@loaded
+@click.option("--start", is_flag=True, help="Only what belongs to the start of a print.")
+@click.option("--out", metavar="FILE", help="Write them into a file.")
+@click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
+@where
+def sheet(
+    filament: str | None, start: bool, out: str | None, force: bool, place: str | None
+) -> None:
+    """Print every setting in force as the lines that enter it, with what each replaced.
+
+    \b
+    Example:
+      omphalon bench sheet
+    """
+    from omphalon.bench.sheet import sheet_lines
+
+    check_outputs(force, (), out=out)
+    one = opened(place)
+    state = one.state()
+    settings = state.settings if filament is None else one.settings(filament)
+    lines = list(sheet_lines(settings, one.replaced(settings), one.dialect(state.facts), start))
+    if not lines:
+        raise UsageError("no settings yet", "omphalon bench next")
+    if out is None:
+        for line in lines:
+            click.echo(shown(line))
+    else:
+        put_lines(out, lines, ";")
+        click.echo(f"lines   {echoed(out)}")
+
+
+@click.command("readback", short_help="What the printer lists, against the bench.")
+@click.argument("listing", metavar="LISTING")
+@click.option("--adopt-found", is_flag=True, help="Take what the printer has.")
+@as_document
+@where
+def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) -> None:
+    """Compare what the printer lists of its settings with the bench.
+
+    \b
+    Example:
+      omphalon bench readback listing.txt
+    """
+    from omphalon.bench.readback import DIFFERENT, MISSING, compare
+    from omphalon.lines.listing import listed, read_listing
+
+    one = opened(place)
+    state = one.state()
+    dialect = one.dialect(state.facts)
+    text = read_listing(listing)
+    rows = compare(state.settings, listed(text, dialect), dialect)
+    differs = any(row.verdict in (DIFFERENT, MISSING) for row in rows)
+    if as_json:
+        compared = [
+            {
+                "setting": r.kind.key,
+                "field": r.field,
+                "bench": r.bench,
+                "listed": r.listed,
+                "verdict": r.verdict,
+                "slip": r.slip or None,
+            }
+            for r in rows
+        ]
+        document("bench-readback", verdict="change" if differs else "keep", compared=compared)
+    elif not rows:
+        raise UsageError(
+            f"{echoed(listing)}: no setting that the dialect {dialect.name} knows",
+            "name the printer's dialect in bench.toml",
+        )
+    else:
+        table(
+            [
+                (
+                    f"{r.kind.words} {r.field if len(r.kind.fields) > 1 else ''}".strip(),
+                    "–"
+                    if r.bench is None
+                    else r.bench
+                    if isinstance(r.bench, str)
+                    else f"{r.bench:.7g}",
+                    r.listed or "–",
+                    r.verdict,
+                    r.slip,
+                )
+                for r in rows
+            ]
+        )
+    if adopt_found:
+        take_found(one, text)
+    elif differs:
+        raise SystemExit(DIFFERS)

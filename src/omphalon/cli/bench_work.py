@@ -1,0 +1,161 @@
+"""omphalon bench changed | adopt | revert | trial."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from omphalon.cli.bench_common import iso_date, opened, plain_note, table, where
+from omphalon.cli.common import choice
+from omphalon.errors import UsageError, shown
+
+if TYPE_CHECKING:
+    from omphalon.bench.bench import Bench
+    from omphalon.bench.journal import Entry
+
+PARTS = (
+    *("nozzle", "block", "sock", "sensor", "cartridge", "part-fan", "bed-plate", "belt"),
+    *("pulley", "drive-wheel", "motor", "filament", "place", "controller"),
+)
+
+
+@click.command("changed", short_help="A part was changed: what no longer holds?")
+@click.argument("part", type=choice(*PARTS))
+@click.option("--note", default="", metavar="TEXT", help="A word on it.")
+@where
+def changed(part: str, note: str, place: str | None) -> None:
+    """Record that a PART was changed, and say which settings it makes stale.
+
+    \b
+    Example:
+      omphalon bench changed nozzle --note "0.6 mm, hardened"
+    """
+    from omphalon.bench.parts import PARTS as STALE
+    from omphalon.bench.settings import KINDS
+
+    one = opened(place)
+    state = one.state()
+    filament = state.filament if part == "filament" else None
+    one.journal.append("part", part, {"note": plain_note(note)}, filament)
+    click.echo(f"the {part} was changed; no longer sure:")
+    table([(KINDS[key].words, why) for key, why in STALE[part].items() if key in state.settings])
+    click.echo("next    omphalon bench next")
+
+
+@click.command("adopt", short_help="Make a finding the setting in force.")
+@click.argument("finding", required=False, type=int, metavar="[FINDING]")
+@click.option("--all", "every", is_flag=True, help="All findings that were not adopted yet.")
+@where
+def adopt(finding: int | None, every: bool, place: str | None) -> None:
+    """Make a FINDING (its entry; the newest if not given) the setting in force, and print the lines
+    that enter it. One at a time: two things changed at once cannot be told apart.
+
+    \b
+    Example:
+      omphalon bench adopt
+    """
+    one = opened(place)
+    if finding is not None:
+        chosen = [_named(one, finding)]
+    else:
+        waiting = one.waiting()
+        if not waiting:
+            raise UsageError(
+                "no finding waits to be adopted", "measure something: omphalon bench next"
+            )
+        chosen = list(reversed(waiting)) if every else waiting[:1]
+    for entry in chosen:
+        doubts = one.doubts(entry)
+        one.adopt(entry)
+        for line in entry.body["document"]["lines"]:
+            click.echo(shown(line))
+        for doubt in doubts:
+            click.echo(f"warning: {shown(doubt)}", err=True)
+    left = [str(e.id) for e in one.waiting()]
+    if left:
+        click.echo(f"waiting: {', '.join(left)}", err=True)
+
+
+def _named(one: Bench, number: int) -> Entry:
+    """The finding with this number; one that gives no setting is refused."""
+    from omphalon.bench.settings import taken
+
+    entry = one.journal.entry(number)
+    if entry is None or entry.kind != "finding":
+        raise UsageError(f"entry {number}: no finding", "omphalon bench journal --kind finding")
+    if not taken(entry.body["document"]):
+        raise UsageError(
+            f"entry {number}: {entry.body['document']['verdict']}, and no setting in it",
+            "adopt the finding of a fit that gives one",
+        )
+    return entry
+
+
+@click.command("revert", short_help="Go back to what was in force before.")
+@click.option("--to", "date", metavar="DATE", help="As it was at that date (ISO, UTC).")
+@where
+def revert(date: str | None, place: str | None) -> None:
+    """Go back to what was in force before the last setting, or at a DATE. Nothing is forgotten.
+
+    \b
+    Example:
+      omphalon bench revert
+    """
+    from omphalon.bench.sheet import entered, value_words
+
+    one = opened(place)
+    back = one.before(iso_date(date) if date is not None else None)
+    if not back:
+        raise UsageError("nothing older is known", "omphalon bench journal --kind setting")
+    one.set_all(back, "reverted", None)
+    state = one.state()
+    dialect = one.dialect(state.facts)
+    for each, _ in back:
+        setting = state.settings.get(each.key)
+        if setting is not None:
+            told = f"; {setting.kind.words}: {value_words(setting)}"
+            click.echo(entered(setting, dialect) or told)
+
+
+@click.command("trial", short_help="Record a trial print, or rank them.")
+@click.option("--changed", "changes", multiple=True, metavar="TEXT", help="What was changed.")
+@click.option("--outcome", metavar="TEXT", help="What came out.")
+@click.option("--score", type=float, metavar="N", help="How good, higher is better.")
+@click.option("--photo", metavar="FILE", help="A picture of it.")
+@click.option("--rank", is_flag=True, help="Which changes made most difference.")
+@where
+def trial(
+    changes: tuple[str, ...],
+    outcome: str | None,
+    score: float | None,
+    photo: str | None,
+    rank: bool,
+    place: str | None,
+) -> None:
+    """Record a trial print: what was changed since the last one, and what came out; or rank them.
+
+    \b
+    Example:
+      omphalon bench trial --changed "fan 60 %" --outcome "cleaner bridges" --score 7
+    """
+    from omphalon.bench.trials import ranked
+
+    one = opened(place)
+    if rank:
+        rows = ranked(one.journal.entries(kind="trial"))
+        if not rows:
+            raise UsageError("no trials with scores to compare", "give --score with each trial")
+        table([(r.change, f"{r.difference:+.2g}", r.told) for r in rows])
+        return
+    if outcome is None:
+        raise UsageError("a trial without its outcome", "give --outcome TEXT, and --changed TEXT")
+    if score is not None and not abs(score) <= 1000:
+        raise UsageError(f"--score {score}: no score", "a number between -1000 and 1000")
+    number = one.trial([plain_note(c) for c in changes], plain_note(outcome), score, photo)
+    click.echo(f"recorded as entry {number}")
+    if len(changes) > 1:
+        click.echo(
+            f"warning: {len(changes)} things changed at once: what came out cannot be told apart",
+            err=True,
+        )

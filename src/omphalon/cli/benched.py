@@ -1,0 +1,306 @@
+"""A command inside a bench: facts and present settings become the defaults of its options, and what
+it finds is recorded.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+from click.core import ParameterSource
+
+from omphalon.bench.settings import GAINS
+
+if TYPE_CHECKING:
+    from omphalon.bench.bench import Bench
+    from omphalon.bench.work import State
+    from omphalon.finding import Finding, Plan
+
+HELD, INPUTS = "omphalon.bench", "omphalon.inputs"
+Known = Callable[["State", Mapping[str, Any]], Any]
+
+
+def _fact(key: str) -> Known:
+    return lambda state, given: state.facts.get(key)
+
+
+def _filament(key: str) -> Known:
+    return lambda state, given: state.facts.get(f"filament.{state.filament}.{key}")
+
+
+def _value(key: str, field: str, usual: float | None = None) -> Known:
+    """A setting's field; `{axis}` in the key is the axis that was asked for."""
+
+    def known(state: State, given: Mapping[str, Any]) -> Any:
+        axis = given.get("axis") or given.get("name") or "x"
+        setting = state.settings.get(key.replace("{axis}", str(axis)))
+        return usual if setting is None else setting.value[field]
+
+    return known
+
+
+def _gain(field: str) -> Known:
+    """A present gain in the controller's own scale, where the heater was named."""
+
+    def known(state: State, given: Mapping[str, Any]) -> Any:
+        setting = state.settings.get(f"{given.get('which')}-gains")
+        scale = given.get("gain_scale") or state.facts.get("controller.gain_scale") or 255.0
+        return None if setting is None else setting.value[field] * float(str(scale))
+
+    return known
+
+
+def _target(state: State, given: Mapping[str, Any]) -> Any:
+    return state.facts.get(f"heaters.{given.get('which') or 'hotend'}_target")
+
+
+def _steps(state: State, given: Mapping[str, Any]) -> Any:
+    found = [
+        f"{axis}={state.settings[f'steps-{axis}'].value['steps']!r}"
+        for axis in "xyz"
+        if f"steps-{axis}" in state.settings and given.get("name") in (None, axis)
+    ]
+    return found or None
+
+
+def _bed(state: State, given: Mapping[str, Any]) -> Any:
+    x, y = state.facts.get("bed.x"), state.facts.get("bed.y")
+    if state.facts.get("bed.round") and isinstance(x, float):
+        return f"round:{x:g}"
+    return f"{x:g}:{y:g}" if isinstance(x, float) and isinstance(y, float) else None
+
+
+def _travel(state: State, given: Mapping[str, Any]) -> Any:
+    ends = state.facts.get(f"travel.{given.get('name')}")
+    return f"{ends[0]:g}:{ends[1]:g}" if isinstance(ends, list) else None
+
+
+def _shaper(axis: str) -> Known:
+    def known(state: State, given: Mapping[str, Any]) -> Any:
+        one = state.settings.get(f"shaper-{axis}")
+        if one is None or not (given.get(f"log_{axis}") or given.get(f"ripple_{axis}")):
+            return None
+        v = one.value
+        return f"{v['shaper']}:{v['frequency']!r}:{v['damping']!r}"
+
+    return known
+
+
+def _shapers(state: State, given: Mapping[str, Any]) -> Any:
+    offered = state.facts.get("controller.shapers")
+    return ",".join(map(str, offered)) if isinstance(offered, list) else None
+
+
+def _sensor(axis: str) -> Known:
+    def known(state: State, given: Mapping[str, Any]) -> Any:
+        named = given.get(f"log_{axis}") or given.get("axis") == axis
+        return state.facts.get(f"sensor.{axis}") if named else None
+
+    return known
+
+
+def _print(name: str) -> Known:
+    """A file in the bench's prints/, named after what is asked."""
+
+    def known(state: State, given: Mapping[str, Any]) -> Any:
+        bench, _ = held() or (None, None)
+        words = {k: str(v) for k, v in given.items() if isinstance(v, str)}
+        if bench is None:
+            return None
+        return os.path.relpath(bench.place / "prints" / f"{name.format(**words)}.gcode")
+
+    return known
+
+
+CONTROLLER: dict[str, Known] = {
+    "gain_scale": _fact("controller.gain_scale"),
+    "loop_period": _fact("controller.loop_period"),
+    "filter_s": _fact("controller.filter"),
+    "power_limit": _fact("heaters.power_limit"),
+    "full_power": _fact("heaters.full_power"),
+}
+PRINT: dict[str, Known] = {
+    "bed": _bed,
+    "centred": _fact("bed.centred"),
+    "height": _fact("bed.height"),
+    "nozzle": _fact("nozzle.width"),
+    "filament": _filament("width"),
+    "temp": _filament("temp"),
+    "bed_temp": _filament("bed_temp"),
+}
+PARTS: dict[str, Known] = {
+    name: _fact(f"extruder.{name}") for name in ("motor_steps", "microsteps", "gear", "wheel")
+}
+EXTRUDER = {"steps": _value("steps-e", "steps"), **PARTS}
+FLOW = {"flow": _value("flow", "flow", 1.0), "expected": _filament("line")}
+PRESENT = {"present": _value("advance", "advance"), "drive": _fact("extruder.drive")}
+PROBE = {"offset": _value("probe-offset", "offset")}
+# command → its parameters, and where a bench knows them from
+KNOWN: dict[str, dict[str, Known]] = {
+    "heater plan": {"target": _target},
+    "heater fit": {**CONTROLLER, **{g: _gain(g) for g in GAINS}},
+    "heater check": {"target_c": _target, "full_power": _fact("heaters.full_power")},
+    "extruder plan": {"temp": _filament("temp")},
+    "extruder fit": EXTRUDER,
+    "extruder check": EXTRUDER,
+    "axis fit": {"steps": _steps},
+    "axis check": {"steps": _steps},
+    "flow plan": {"expected": _filament("line")},
+    "flow fit": FLOW,
+    "flow check": FLOW,
+    "advance plan": {**PRINT, **PRESENT, "out": _print("advance-{style}")},
+    "advance fit": PRESENT,
+    "shaper plan": {**PRINT, "bed_moves_y": _fact("printer.bed_moves_y")},
+    "shaper fit": {
+        "offered": _shapers,
+        **{f"present_{a}": _shaper(a) for a in "xy"},
+        **{f"sensor_{a}": _sensor(a) for a in "xy"},
+    },
+    "shaper check": {
+        "name": _value("shaper-{axis}", "shaper"),
+        "frequency": _value("shaper-{axis}", "frequency"),
+        "damping": _value("shaper-{axis}", "damping"),
+        "acceleration": _value("acceleration", "acceleration"),
+    },
+    "motion plan": {"travel": _travel, "out": _print("motion-{name}")},
+    "probe fit": PROBE,
+    "probe check": PROBE,
+}
+
+
+def choose_bench(ctx: click.Context, _: click.Parameter, given: str | None) -> str | None:
+    """Open the bench, if there is one, before any other option is read."""
+    if ctx.resilient_parsing:
+        return given
+    place = given if given is not None else os.environ.get("OMPHALON_BENCH") or None
+    from omphalon.bench.bench import open_bench, standing_in
+
+    bench = open_bench(Path(place)) if place is not None else standing_in()
+    if bench is None:
+        return given
+    state = bench.state()
+    ctx.meta[HELD] = (bench, state)
+    rows = KNOWN.get(" ".join(ctx.command_path.split()[1:]), {})
+    rows = {**rows, "dialect": lambda state, given: bench.dialect_path(state.facts)}
+    ctx.default_map = _Defaults(rows, state, ctx)
+    return given
+
+
+class _Defaults(dict[str, Any]):
+    """What a bench knows, looked up when the options given by hand are known; what it does not know
+    is not there, so that the option's own default holds.
+    """
+
+    def __init__(self, rows: Mapping[str, Known], state: State, ctx: click.Context) -> None:
+        super().__init__(rows)
+        self.state, self.ctx = state, ctx
+
+    def __contains__(self, name: object) -> bool:
+        return self.get(str(name)) is not None
+
+    def __getitem__(self, name: str) -> Any:
+        return self.get(name)
+
+    def get(self, name: str, default: Any = None) -> Any:
+        known: Known | None = super().get(name)
+        # Click has a sign of its own for what is not given
+        given = {k: v for k, v in self.ctx.params.items() if isinstance(v, (str, float, tuple))}
+        value = None if known is None else known(self.state, given)
+        return default if value is None else value
+
+
+def held() -> tuple[Bench, State] | None:
+    """The bench of the running command, and what it knows."""
+    found: tuple[Bench, State] | None = click.get_current_context().meta.get(HELD)
+    return found
+
+
+def taken_from_bench(ctx: click.Context) -> tuple[list[str], list[str]]:
+    """Options that the bench filled, and those given by hand that the bench knows otherwise."""
+    filled, by_hand = [], []
+    for param in ctx.command.params:
+        name = param.name or ""
+        known = None if name == "dialect" else (ctx.default_map or {}).get(name)
+        if known is None:
+            continue
+        option, source = param.opts[0], ctx.get_parameter_source(name)
+        if source is ParameterSource.DEFAULT_MAP:
+            filled.append(f"{option} {_plain(known)}")
+        elif source is ParameterSource.COMMANDLINE and _plain(known) != _plain(ctx.params[name]):
+            by_hand.append(f"{option}: {_plain(known)} in the bench")
+    return filled, by_hand
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, (list, tuple)):
+        return " ".join(map(_plain, value))
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def record(answer: Finding | Plan, plot: str | None) -> str | None:
+    """Put a finding into the bench's journal; what is said of it, or None outside a bench."""
+    from omphalon import __version__
+    from omphalon.finding import Finding
+
+    found = held()
+    if found is None:
+        return None
+    bench, state = found
+    ctx = click.get_current_context()
+    filled, by_hand = taken_from_bench(ctx)
+    words = [*([f"from the bench: {', '.join(filled)}"] if filled else [])]
+    words += [f"given by hand: {', '.join(by_hand)}"] if by_hand else []
+    if isinstance(answer, Finding):
+        figure = None if plot else _figure(answer, bench)
+        number = bench.record(
+            answer.document(__version__),
+            _command(ctx),
+            ctx.meta.get(INPUTS, []),
+            figure,
+            state.filament,
+        )
+        words.insert(0, f"recorded as entry {number}")
+        if answer.settings and answer.kind.endswith("-fit"):
+            words.append(f"omphalon bench adopt {number} makes it the setting in force")
+    return "; ".join(words)
+
+
+def _command(ctx: click.Context) -> list[str]:
+    """The command line as it was understood: what was given, in the order of the options."""
+    words = ctx.command_path.split()[1:]
+    for param in ctx.command.params:
+        if ctx.get_parameter_source(param.name or "") is not ParameterSource.COMMANDLINE:
+            continue
+        value = ctx.params.get(param.name or "")
+        if param.name in ("bench", "no_record", "as_json", "quiet", "force"):
+            continue
+        values = list(value) if isinstance(value, tuple) else [value]
+        for one in values:
+            if isinstance(param, click.Argument):
+                words.append(str(one))
+            else:
+                words += [param.opts[0], _written(one)]
+    return words
+
+
+def _written(value: Any) -> str:
+    return str(getattr(value, "written", value))
+
+
+def _figure(answer: Finding, bench: Bench) -> str | None:
+    """A figure of the finding in figures/, by the moment and the kind; None where none is drawn."""
+    from datetime import UTC, datetime
+
+    from omphalon.cli.writing import put_with
+    from omphalon.report.figure import draws, save_figure
+
+    if not draws(answer):
+        return None
+    name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{os.getpid()}-{answer.kind}.svg"
+    put_with(
+        str(bench.place / "figures" / name), lambda file, suffix: save_figure(answer, file, suffix)
+    )
+    return name

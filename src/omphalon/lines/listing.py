@@ -1,0 +1,131 @@
+"""What a printer lists of its settings, understood through the templates that would set them,
+turned round: literal words must stand there, fields become numbers.
+"""
+
+from __future__ import annotations
+
+import re
+import string
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from omphalon.errors import UnreadableFile
+from omphalon.lines.dialect import Dialect
+from omphalon.lines.template import Template
+
+NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
+SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
+COMMENT = re.compile(r"\s*[;#]")
+MOST_BYTES = 4_000_000
+
+
+@dataclass(frozen=True, kw_only=True)
+class Listed:
+    """One setting as it stands in a listing: the dialect's name for it, its axis, its values as
+    they are written, and the row.
+    """
+
+    setting: str
+    axis: str
+    values: dict[str, str] = field(default_factory=dict)
+    row: int
+
+
+def listed(text: str, dialect: Dialect) -> list[Listed]:
+    """Every setting of a dialect that stands in a listing, in the listing's order.
+
+    Parameters
+    ----------
+    text : codes with their words amid chatter, or a file with sections
+    dialect : whose lines are looked for
+    """
+    templates = [(s, t) for s, t in dialect.templates.items() if t.fields()]
+    found, section = [], ""
+    for row, line in enumerate(text.splitlines(), 1):
+        head = SECTION.fullmatch(line)
+        if head:
+            section = head[1].strip()
+            continue
+        for setting, template in templates:
+            if template.section is not None:
+                if template.section != section or COMMENT.match(line):
+                    continue
+                matches = _whole(template, line)
+            else:
+                matches = _words(template, line)
+            for values in matches:
+                axis = values.pop("axis", "").upper()
+                found.append(Listed(setting=setting, axis=axis, values=values, row=row))
+    return [one for one in found if one.values]
+
+
+def read_listing(path: str) -> str:
+    """A listing's text.
+
+    Raises
+    ------
+    UnreadableFile
+        If it cannot be read, or is too large to be one.
+    """
+    try:
+        with open(path, "rb") as file:
+            data = file.read(MOST_BYTES + 1)
+    except OSError as error:
+        raise UnreadableFile(f"{path}: {error.strerror}", "give the listing's file") from error
+    if len(data) > MOST_BYTES:
+        raise UnreadableFile(
+            f"{path}: larger than {MOST_BYTES // 1_000_000} MB, no listing",
+            "save only what the printer lists",
+        )
+    return data.decode("utf-8-sig", "replace")
+
+
+def _pattern(token: str) -> str:
+    """A piece of a template as a pattern: fields become groups."""
+    out = ""
+    for literal, name, _, _ in string.Formatter().parse(token):
+        out += re.escape(literal)
+        if name == "axis":
+            out += "(?P<axis>[A-Za-z])"
+        elif name == "shaper":
+            out += r"(?P<shaper>[A-Za-z0-9_+.-]+)"
+        elif name:
+            out += f"(?P<{name}>{NUMBER})"
+    return out
+
+
+def _whole(template: Template, line: str) -> Iterator[dict[str, str]]:
+    """A line of a file with sections: the whole of it, blanks aside, a comment behind it."""
+    pattern = r"\s*".join(_pattern(token) for token in template.text.split())
+    match = re.fullmatch(rf"\s*{pattern}\s*(?:[;#].*)?", line)
+    if match:
+        yield {k: v for k, v in match.groupdict().items() if v is not None}
+
+
+def _words(template: Template, line: str) -> Iterator[dict[str, str]]:
+    """A code anywhere in a line, and its words behind it; several axes may share one line."""
+    tokens = template.text.split()
+    first = next(i for i, token in enumerate(tokens) if "{" in token)
+    code, words = " ".join(tokens[:first]), tokens[first:]
+    if not code:
+        return
+    begun = re.search(rf"(?<![A-Za-z0-9]){re.escape(code)}(?![A-Za-z0-9.])", line)
+    if begun is None:
+        return
+    rest = re.split(r"[;#(]", line[begun.end() :], maxsplit=1)[0]
+    if len(words) == 1 and "{axis}" in words[0]:
+        for match in re.finditer(rf"(?<!\S){_pattern(words[0])}(?!\S)", rest):
+            yield match.groupdict()
+        return
+    if all(not word.startswith("{") for word in words):
+        found: dict[str, str] = {}
+        for word in words:
+            seen = re.search(rf"(?<!\S){_pattern(word)}(?!\S)", rest)
+            if seen:
+                found.update(seen.groupdict())
+        if found:
+            yield found
+        return
+    whole = re.match(r"\s*" + r"\s+".join(_pattern(word) for word in words) + r"\s*$", rest)
+    if whole:
+        yield whole.groupdict()
