@@ -187,6 +187,8 @@ def test_demo_tunes_up_a_printer(run, tmp_path):
     assert done.returncode == 0 and "Try next" in done.stdout
     names = {p.name for p in (tmp_path / "tour").iterdir()}
     assert names >= {
+        "report.html",
+        "fulmar",
         "hotend-oscillation.csv",
         "bed-console.txt",
         "hotend.png",

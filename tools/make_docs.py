@@ -8,6 +8,9 @@ from collections.abc import Iterator
 
 import click
 
+from omphalon.bench.facts import FACTS, FILAMENT
+from omphalon.bench.parts import PARTS
+from omphalon.bench.settings import KINDS
 from omphalon.cli import omphalon
 from omphalon.columns import TABLES as READINGS
 from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
@@ -15,7 +18,8 @@ from omphalon.lines.dialect import SETTINGS
 from omphalon.quantities import QUANTITIES
 from omphalon.warned import WARNINGS
 
-PAGE = pathlib.Path(__file__).parents[1] / "docs" / "reference.md"
+DOCS = pathlib.Path(__file__).parents[1] / "docs"
+PAGES = (DOCS / "reference.md", DOCS / "bench.md")
 
 
 def commands(group: click.Group, path: str) -> Iterator[str]:
@@ -73,16 +77,32 @@ TABLES = {
             for name, fields in SETTINGS.items()
         ),
     ],
+    "facts": [
+        "| key | what it is | for example |",
+        "| --- | --- | --- |",
+        *(f"| `{f.key}` | {f.told} | `{f.example}` |" for f in FACTS),
+        *(f"| `filament.NAME.{f.key}` | {f.told} | `{f.example}` |" for f in FILAMENT),
+    ],
+    "parts": [
+        "| part | setting it makes stale | why |",
+        "| --- | --- | --- |",
+        *(
+            f"| `{part}` | {KINDS[key].words} | {why} |"
+            for part, rows in PARTS.items()
+            for key, why in rows.items()
+        ),
+    ],
 }
 
 if __name__ == "__main__":
-    text = PAGE.read_text(encoding="utf-8")
-    for name, lines in TABLES.items():
-        mark = f"<!-- {name} -->"
-        text = re.sub(
-            f"{re.escape(mark)}.*?<!-- end -->",
-            f"{mark}\n" + "\n".join(lines) + "\n<!-- end -->",
-            text,
-            flags=re.S,
-        )
-    PAGE.write_text(text, encoding="utf-8")
+    for page in PAGES:
+        text = page.read_text(encoding="utf-8")
+        for name, lines in TABLES.items():
+            mark = f"<!-- {name} -->"
+            text = re.sub(
+                f"{re.escape(mark)}.*?<!-- end -->",
+                lambda _, m=mark, rows=lines: f"{m}\n" + "\n".join(rows) + "\n<!-- end -->",
+                text,
+                flags=re.S,
+            )
+        page.write_text(text, encoding="utf-8")

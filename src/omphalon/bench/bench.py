@@ -14,7 +14,7 @@ from typing import Any
 
 from omphalon.bench.facts import Facts, blank_lines, checked, fact_of, read_facts
 from omphalon.bench.journal import Entry, Journal
-from omphalon.bench.settings import KINDS, Setting, Taken, setting_of, taken
+from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
@@ -60,7 +60,7 @@ class Bench:
         checks = {e.subject: e for e in self.journal.latest("check")}
         return State(facts=facts, settings=settings, parts=parts, checks=checks, filament=filament)
 
-    def settings(self, filament: str | None) -> dict[str, Setting]:
+    def settings(self, filament: str | None) -> dict[str, InForce]:
         """The settings in force with a filament, in the order of work."""
         found = {
             setting.kind.key: setting
@@ -167,9 +167,9 @@ class Bench:
                 back.append((one, filament))
         return back
 
-    def replaced(self, settings: Mapping[str, Setting]) -> dict[str, Setting]:
+    def replaced(self, settings: Mapping[str, InForce]) -> dict[str, InForce]:
         """What each setting in force replaced, where that is known."""
-        out: dict[str, Setting] = {}
+        out: dict[str, InForce] = {}
         for entry in reversed(self.journal.entries(kind="setting")):
             now, old = settings.get(entry.subject), setting_of(entry)
             if now and old and entry.id < now.entry and entry.filament == now.filament:

@@ -25,7 +25,8 @@ Facts = Mapping[str, Value]
 class Fact:
     """A key of bench.toml: what it is, and what it may be.
 
-    One of: a `quantity` (with `count` numbers where there are several), a `choice` of words (with
+    One of: a `quantity` (in a narrower range where that is given, with `count` numbers where there
+    are several), a `choice` of words (with
     `several` a list of them), a `flag`, or a free word.
     """
 
@@ -33,6 +34,8 @@ class Fact:
     told: str
     example: str
     quantity: str = ""
+    lowest: float | None = None
+    highest: float | None = None
     count: int = 1
     choice: tuple[str, ...] = ()
     several: bool = False
@@ -45,9 +48,16 @@ FACTS: tuple[Fact, ...] = (
     Fact(key="printer.name", told="what you call it", example='"Fulmar"'),
     Fact(key="printer.bed_moves_y", told="the bed moves in Y", example="true", flag=True),
     Fact(key="printer.loaded", told="the filament that is loaded", example='"grey-petg"'),
-    Fact(key="bed.x", told="its size, mm", example="220", quantity="size"),
-    Fact(key="bed.y", told="", example="220", quantity="size"),
-    Fact(key="bed.height", told="how high the printer can go, mm", example="250", quantity="size"),
+    Fact(key="bed.x", told="its size, mm", example="220", quantity="size", lowest=20, highest=5000),
+    Fact(key="bed.y", told="", example="220", quantity="size", lowest=20, highest=5000),
+    Fact(
+        key="bed.height",
+        told="how high the printer can go, mm",
+        example="250",
+        quantity="size",
+        lowest=20,
+        highest=5000,
+    ),
     Fact(key="bed.round", told="it is round, x across", example="false", flag=True),
     Fact(key="bed.centred", told="the zero is in its middle", example="false", flag=True),
     Fact(
@@ -90,9 +100,14 @@ FACTS: tuple[Fact, ...] = (
         key="extruder.gear", told="motor turns a turn of the wheel", example="3.0", quantity="ratio"
     ),
     Fact(
-        key="extruder.wheel", told="its diameter at the teeth, mm", example="7.0", quantity="size"
+        key="extruder.wheel",
+        told="its diameter at the teeth, mm",
+        example="7.0",
+        quantity="size",
+        lowest=1,
+        highest=100,
     ),
-    Fact(key="nozzle.width", told="mm", example="0.4", quantity="size"),
+    Fact(key="nozzle.width", told="mm", example="0.4", quantity="size", lowest=0.1, highest=2),
     Fact(
         key="sensor.x",
         told="the sensor's axis that lies along X when X is shaken",
@@ -132,7 +147,14 @@ FACTS: tuple[Fact, ...] = (
     ),
 )
 FILAMENT: tuple[Fact, ...] = (
-    Fact(key="width", told="of the filament, mm", example="1.75", quantity="size"),
+    Fact(
+        key="width",
+        told="of the filament, mm",
+        example="1.75",
+        quantity="size",
+        lowest=1,
+        highest=4,
+    ),
     Fact(key="temp", told="of nozzle and bed, °C", example="235", quantity="hotend temperature"),
     Fact(key="bed_temp", told="", example="75", quantity="bed temperature"),
     Fact(key="line", told="width of one line, mm", example="0.45", quantity="wall"),
@@ -200,7 +222,7 @@ def _number(key: str, fact: Fact, value: object) -> float:
         raise UsageError(f"{key}: {echoed(str(value))} is no number", f"for example {fact.example}")
     text = value if isinstance(value, str) else repr(value)
     try:
-        return number_in(text, QUANTITIES[fact.quantity]).value
+        return number_in(text, QUANTITIES[fact.quantity], fact.lowest, fact.highest).value
     except NoSuchNumber as error:
         raise UsageError(f"{key} {echoed(text)}: {error.problem}", error.remedy) from error
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from omphalon.bench.settings import GAINS, KINDS, Kind, Setting, Taken
+from omphalon.bench.settings import GAINS, KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import Listed
 
@@ -55,7 +55,7 @@ def found_settings(listing: Sequence[Listed], dialect: Dialect) -> list[Taken]:
 
 
 def compare(
-    settings: Mapping[str, Setting], listing: Sequence[Listed], dialect: Dialect
+    settings: Mapping[str, InForce], listing: Sequence[Listed], dialect: Dialect
 ) -> list[Compared]:
     """Every field of every setting that the dialect has a line for, and what is listed beside.
 
@@ -71,8 +71,8 @@ def compare(
         setting, one = settings.get(key), there.get(key)
         if setting is None and one is None:
             continue
-        if kind.line not in dialect.templates:
-            continue
+        if kind.line not in dialect.templates or (kind.of_filament and one is None):
+            continue  # what a filament asks for is set at the start of a print, not stored
         for name in kind.fields:
             text = one.values.get(name) if one else None
             rows.append(_compared(kind, name, setting, text, dialect))
@@ -80,7 +80,7 @@ def compare(
 
 
 def _compared(
-    kind: Kind, name: str, setting: Setting | None, text: str | None, dialect: Dialect
+    kind: Kind, name: str, setting: InForce | None, text: str | None, dialect: Dialect
 ) -> Compared:
     if setting is None:
         return Compared(kind=kind, field=name, bench=None, listed=text, verdict=BESIDE)

@@ -220,7 +220,7 @@ TAKES: dict[str, Take] = {
 
 
 @dataclass(frozen=True, kw_only=True)
-class Setting:
+class InForce:
     """A setting in force: its kind, value and spread, the entry that set it and when, how it came
     to be (adopted, found, reverted), whether that moved it, and for which filament.
     """
@@ -245,12 +245,12 @@ class Setting:
         return max(shares) if shares else None
 
 
-def setting_of(entry: Entry) -> Setting | None:
+def setting_of(entry: Entry) -> InForce | None:
     """An entry as a setting; None where it is of a kind that is not known here."""
     kind = KINDS.get(entry.subject)
     if kind is None or entry.newer:
         return None
-    return Setting(
+    return InForce(
         kind=kind,
         value=entry.body["value"],
         spread=entry.body.get("spread", {}),

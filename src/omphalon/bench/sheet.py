@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from omphalon.bench.settings import GAINS, KINDS, Setting
+from omphalon.bench.settings import GAINS, KINDS, InForce
 from omphalon.lines.dialect import Dialect
 
 STORED = ("steps", "hotend-gains", "bed-gains", "speed-limit", "acceleration-limit", "acceleration")
 
 
-def entered(setting: Setting, dialect: Dialect) -> str | None:
+def entered(setting: InForce, dialect: Dialect) -> str | None:
     """The line that enters a setting; None where the dialect has none."""
     kind = setting.kind
     values = {
@@ -22,7 +22,7 @@ def entered(setting: Setting, dialect: Dialect) -> str | None:
     return dialect.line(kind.line, **values) if kind.line else None
 
 
-def value_words(setting: Setting) -> str:
+def value_words(setting: InForce) -> str:
     """A setting's value in short."""
     several = len(setting.kind.fields) > 1
     parts = []
@@ -34,9 +34,14 @@ def value_words(setting: Setting) -> str:
     return ", ".join(parts)
 
 
+def spread_words(setting: InForce) -> str:
+    """The widest spread of a setting as a share of its value; nothing where none is known."""
+    return "" if setting.share is None else f"± {100 * setting.share:.2g} %"
+
+
 def sheet_lines(
-    settings: Mapping[str, Setting],
-    before: Mapping[str, Setting],
+    settings: Mapping[str, InForce],
+    before: Mapping[str, InForce],
     dialect: Dialect,
     start: bool,
 ) -> Iterator[str]:
@@ -81,5 +86,5 @@ def sheet_lines(
     yield from (line for line in stores if line)
 
 
-def _at_start(setting: Setting) -> bool:
+def _at_start(setting: InForce) -> bool:
     return setting.kind.of_filament or (bool(setting.kind.line) and setting.kind.line not in STORED)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from omphalon.bench.facts import Facts
 from omphalon.bench.parts import PARTS
-from omphalon.bench.settings import EXPECTED, KINDS, WIDE, Kind, Setting
+from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -24,7 +24,7 @@ class State:
     """
 
     facts: Facts
-    settings: Mapping[str, Setting]
+    settings: Mapping[str, InForce]
     parts: Mapping[str, Entry]
     checks: Mapping[str, Entry]
     filament: str | None
@@ -40,7 +40,7 @@ class Step:
     command: str
 
 
-def stale(setting: Setting, parts: Mapping[str, Entry]) -> tuple[str, str] | None:
+def stale(setting: InForce, parts: Mapping[str, Entry]) -> tuple[str, str] | None:
     """The part that was changed since, and why the setting no longer holds; None where it does."""
     for part, entry in parts.items():
         why = PARTS.get(part, {}).get(setting.kind.key)
@@ -63,7 +63,7 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
         return "check-failed", f"the check of {check.at[:10]} failed"
     newer = [n for n in setting.kind.needs if _set_later(n, setting, state)]
     if newer:
-        return "stands-on-newer", f"{KINDS[newer[0]].words} was set later, and it stands on that"
+        return "stands-on-newer", f"it stands on {KINDS[newer[0]].words}, set later"
     if setting.how == "found":
         return "found", "never measured"
     if setting.share is not None and setting.share > WIDE:
@@ -81,7 +81,7 @@ def verified(key: str, state: State) -> bool:
     return good and setting is not None and check is not None and check.id > setting.entry
 
 
-def _set_later(key: str, setting: Setting, state: State) -> bool:
+def _set_later(key: str, setting: InForce, state: State) -> bool:
     other = state.settings.get(key)
     if other is None or other.how == "found":
         return False

@@ -110,7 +110,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     """
     from dataclasses import replace
 
-    from omphalon.bench.sheet import value_words
+    from omphalon.bench.sheet import spread_words, value_words
     from omphalon.bench.work import reason
 
     one = opened(place)
@@ -153,7 +153,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
             (
                 s.kind.words,
                 value_words(s),
-                "" if s.share is None else f"± {s.share:.2%}",
+                spread_words(s),
                 f"{s.how} {s.at[:10]}, entry {s.entry}",
                 why or "holds",
             )

@@ -39,7 +39,7 @@ def back_up(file: str, force: bool, place: str | None) -> None:
 
     \b
     Example:
-      omphalon bench back-up fulmar.zip
+      omphalon bench back-up fulmar-backed-up.zip
     """
     from omphalon.bench.archive import pack
 

@@ -61,7 +61,7 @@ def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) 
 
     \b
     Example:
-      omphalon bench readback listing.txt
+      omphalon bench readback found-settings.txt
     """
     from omphalon.bench.readback import DIFFERENT, MISSING, compare
     from omphalon.lines.listing import listed, read_listing

@@ -13,8 +13,8 @@ from jinja2 import Environment
 
 from omphalon.bench.bench import Bench
 from omphalon.bench.journal import Entry
-from omphalon.bench.settings import KINDS, Setting, setting_of
-from omphalon.bench.sheet import value_words
+from omphalon.bench.settings import KINDS, InForce, setting_of
+from omphalon.bench.sheet import spread_words, value_words
 from omphalon.bench.work import State, reason, steps
 from omphalon.errors import shown
 
@@ -64,7 +64,7 @@ def page_of(bench: Bench) -> str:
 
 
 def _rows(bench: Bench, state: State) -> list[SettingRow]:
-    courses: dict[tuple[str, str | None], list[Setting]] = {}
+    courses: dict[tuple[str, str | None], list[InForce]] = {}
     for entry in reversed(bench.journal.entries(kind="setting")):
         one = setting_of(entry)
         if one is not None:
@@ -77,7 +77,7 @@ def _rows(bench: Bench, state: State) -> list[SettingRow]:
             SettingRow(
                 words=KINDS[key].words,
                 value=value_words(setting),
-                spread="" if setting.share is None else f"± {setting.share:.2%}",
+                spread=spread_words(setting),
                 origin=f"{setting.how} {setting.at[:10]}, entry {setting.entry}",
                 doubt=why[1] if why else "",
                 points=_points(values),
@@ -87,7 +87,7 @@ def _rows(bench: Bench, state: State) -> list[SettingRow]:
     return out
 
 
-def _first_number(setting: Setting) -> float:
+def _first_number(setting: InForce) -> float:
     numbers = (v for v in setting.value.values() if not isinstance(v, str))
     return float(next(numbers, 0.0))
 

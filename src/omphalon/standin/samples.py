@@ -80,6 +80,25 @@ def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
     return as_csv(hold_log(FULMAR_HOTEND, Hold(235.0, gains, seed=seed)), head)
 
 
+FOUND_GAINS, FOUND_BED_GAINS = (0.31, 0.024, 0.1), (0.24, 0.0012, 0.55)
+
+
+def found_settings() -> Iterator[str]:
+    """What Fulmar lists of its settings before anything is tuned, amid its chatter."""
+
+    def gains(code: str, values: tuple[float, float, float]) -> str:
+        kp, ki, kd = (255 * v for v in values)
+        return f"tell: {code} P{kp:.5f} I{ki:.5f} D{kd:.5f}"
+
+    yield "tell: Fulmar, made up by the stand-in printer; what is set:"
+    yield "tell: M92 X80.0000 Y80.0000 Z402.5000 E412.0000"
+    yield gains("M301", FOUND_GAINS)
+    yield gains("M304", FOUND_BED_GAINS)
+    yield "tell: LEAD 0.35000"
+    yield "tell: PUSH 1500"
+    yield "ok"
+
+
 FULMAR_SWEEP = Sweep(low_hz=5.0, high_hz=120.0, rate_hz_s=1.25, drive_mm_s2=2500.0, power=0.3)
 FULMAR_X = (Swing(47.2, 0.052, 0.86), Swing(81.0, 0.04, 0.14))
 FULMAR_Y = (Swing(27.5, 0.06, 0.62), Swing(41.0, 0.045, 0.25), Swing(63.0, 0.05, 0.13))
@@ -104,11 +123,12 @@ def sweep_csv(axis: str, swings: tuple[Swing, ...], seed: int) -> Iterator[str]:
 
 
 SAMPLES = {
+    "found-settings.txt": found_settings,
     "sweep-x.csv.gz": lambda: sweep_csv("x", FULMAR_X, 31),
     "sweep-y.csv.gz": lambda: sweep_csv("y", FULMAR_Y, 32),
     "sweep-y-later.csv.gz": lambda: sweep_csv("y", FULMAR_Y_LATER, 33),
     "hotend-oscillation.csv": hotend_csv,
     "bed-console.txt": bed_console,
-    "hold-before.csv": lambda: hold_csv((0.31, 0.024, 0.1), 13),
+    "hold-before.csv": lambda: hold_csv(FOUND_GAINS, 13),
     "hold-after.csv": lambda: hold_csv((0.130, 0.0088, 0.23), 14),
 }

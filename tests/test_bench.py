@@ -1,0 +1,500 @@
+"""The bench through the built program: a printer's year, its journal under stress, hostile input."""
+
+import json
+import os
+import re
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+import tomllib
+
+import pytest
+
+from omphalon.bench.bench import Bench, make
+from omphalon.bench.journal import Journal
+from omphalon.bench.parts import PARTS
+from omphalon.bench.readback import slip
+from omphalon.bench.settings import KINDS
+from omphalon.cli.bench_work import PARTS as OFFERED
+from omphalon.errors import UnreadableFile, UnwritableFile
+from omphalon.lines.dialect import load_dialect
+from omphalon.lines.listing import listed
+
+LISTING = """ready
+say: steps a mm
+say:  M92 X80.0000 Y80.0000 Z402.5000 E412.0000
+say: gains
+say:  M301 P31.10000 I2.90000 D88.00000
+say:  M304 P61.00000 I0.30000 D140.00000
+say:  LEAD 0.35000
+ok
+"""
+FILED = """
+name = "a controller that is set by a file"
+gain_scale = 1
+[lines]
+steps = { section = "motors", line = "{axis} = {steps:.3f}" }
+hotend-gains = { section = "nozzle heat", line = "gains = {kp:.5f}, {ki:.5f}, {kd:.5f}" }
+flow = { section = "plastic", line = "flow: {flow:.3f}" }
+shaper = { section = "calm", line = "{axis} = {shaper} {frequency:.1f} {damping:.3f}" }
+acceleration = { section = "calm", line = "most = {acceleration:.0f}" }
+[shaper-names]
+mzv = "threefold"
+"""
+
+
+@pytest.fixture
+def bench(run, tmp_path, sample):
+    """A bench made from a listing, with the samples beside it; `go` runs a command for it."""
+    (tmp_path / "listing.txt").write_text(LISTING)
+    for path in sample(".").iterdir():
+        shutil.copy(path, tmp_path / path.name)
+    facts = {
+        "printer.name": "Fulmar",
+        "printer.loaded": "grey-petg",
+        "extruder.drive": "bowden",
+        "controller.dialect": "stand-in",
+        "heaters.hotend_target": "235",
+        "heaters.bed_target": "75",
+        "filament.grey-petg.line": "0.45",
+    }
+    sets = [word for key, value in facts.items() for word in ("--set", f"{key}={value}")]
+    done = run("bench", "new", "fulmar", *sets, "--listing", "listing.txt")
+    assert done.returncode == 0, done.stderr
+
+    def go(*words, code=0):
+        done = run(*" ".join(words).split(), "--bench", "fulmar")
+        assert done.returncode == code, (words, done.stdout, done.stderr)
+        return done
+
+    return go
+
+
+def wanted(go):
+    return {s["setting"]: s["reason"] for s in json.loads(go("bench next --json").stdout)["steps"]}
+
+
+def settings(go):
+    return json.loads(go("bench show --json").stdout)["settings"]
+
+
+WORK = (
+    # a fit with its readings, the settings it gives, and a check that passes
+    (
+        "probe fit --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12 --drag 0.13",
+        ["probe-offset"],
+        "",
+    ),
+    (
+        "heater fit hotend-oscillation.csv --heater hotend",
+        ["hotend-gains"],
+        "heater check hold-after.csv --heater hotend",
+    ),
+    ("heater fit bed-console.txt --heater bed", ["bed-gains"], ""),
+    (
+        "extruder fit extruder-runs.csv",
+        ["steps-e"],
+        "extruder check --asked 80 --mark 110 --left 30.2 --left 29.9 --left 30.1",
+    ),
+    ("axis fit axis-parts.csv", ["steps-x", "steps-y"], ""),
+    ("flow fit flow-walls.csv", ["flow"], ""),
+    (
+        "shaper fit --x sweep-x.csv.gz --y sweep-y.csv.gz",
+        ["shaper-x", "shaper-y", "acceleration"],
+        "shaper check sweep-y-later.csv.gz --axis y",
+    ),
+    (
+        "advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2",
+        ["advance"],
+        "",
+    ),
+)
+
+
+def test_a_year_in_the_life(bench, run, tmp_path):
+    first = wanted(bench)
+    assert first["steps-e"] == "found" and first["flow"] == "never"
+    for fit, keys, check in WORK:
+        assert wanted(bench).keys() >= set(keys)
+        bench(fit)
+        adopted = bench("bench adopt")
+        assert adopted.stdout or keys == ["probe-offset"]
+        assert not wanted(bench).keys() & set(keys), keys
+        if check:
+            bench(check)
+    assert wanted(bench) == {"steps-z": "found"}
+    old = settings(bench)
+
+    # a mistyped value is caught on reading back
+    sheet = bench("bench sheet").stdout
+    told = [line for line in sheet.splitlines() if not line.startswith(";")]
+    start = bench("bench sheet --start").stdout.splitlines()
+    lines = [*told, *(x for x in start if not x.startswith(";"))]
+    (tmp_path / "printer.txt").write_text("\n".join(f"say: {x}" for x in lines))
+    bench("bench readback printer.txt")
+    steps = f"{old['steps-e']['value']['steps']:.4f}"
+    typo = steps[:1] + steps[2] + steps[1] + steps[3:]
+    (tmp_path / "printer.txt").write_text("\n".join(lines).replace(steps, typo))
+    found = bench("bench readback printer.txt", code=4).stdout
+    assert f"two digits swapped: {steps[1:3]} became {typo[1:3]}" in found
+
+    # a nozzle change makes stale what the table says, and nothing else
+    bench("bench changed nozzle --note hardened")
+    expected = dict.fromkeys(PARTS["nozzle"], "stale")
+    assert wanted(bench) == {"steps-z": "found", **expected}
+    bench("flow fit --wall 0.48 --wall 0.47 --wall 0.48 --wall 0.475 --wall 0.48")
+    bench("bench adopt")
+    assert "flow" not in wanted(bench)
+
+    # back again; the journal keeps both
+    now = settings(bench)["flow"]["value"]["flow"]
+    bench("bench revert")
+    assert settings(bench)["flow"]["value"] == old["flow"]["value"] != {"flow": now}
+    assert settings(bench)["flow"]["how"] == "reverted"
+
+    # another filament has settings of its own
+    bench("bench set printer.loaded=red-pla filament.red-pla.line=0.45")
+    assert wanted(bench)["flow"] == wanted(bench)["advance"] == "never"
+    assert "flow" not in settings(bench)
+    bench("bench set printer.loaded=grey-petg")
+    assert settings(bench)["flow"]["value"] == old["flow"]["value"]
+
+    # a check that fails is said
+    bench("flow check --wall 0.60 --wall 0.61 --wall 0.60 --wall 0.61", code=4)
+    assert wanted(bench)["flow"] in ("check-failed", "stale")
+
+    # everything comes back from an archive
+    bench("bench back-up year.zip")
+    assert run("bench", "restore", "year.zip", "again").returncode == 0
+    again = run("bench", "journal", "--json", "--bench", "again").stdout
+    assert again == bench("bench journal --json").stdout
+
+
+def test_the_commands_that_next_gives_run_as_printed(bench):
+    found = json.loads(bench("bench next --json").stdout)["steps"]
+    assert len(found) > 8
+    for step in found:
+        bench(step["command"].removeprefix("omphalon "))
+
+
+def test_by_hand_wins_and_is_said_and_no_record_leaves_no_trace(bench, tmp_path):
+    told = bench("extruder fit extruder-runs.csv --steps 400").stdout
+    assert "given by hand: --steps: 412 in the bench" in told
+    count = len(bench("bench journal --csv").stdout.splitlines())
+    kept = sorted(p.name for p in (tmp_path / "fulmar").rglob("*"))
+    bench("extruder fit extruder-runs.csv --no-record")
+    assert len(bench("bench journal --csv").stdout.splitlines()) == count
+    assert sorted(p.name for p in (tmp_path / "fulmar").rglob("*")) == kept
+    document = json.loads(bench("extruder fit extruder-runs.csv --json").stdout)
+    assert document["kind"] == "extruder-fit"
+
+
+def test_a_retest_cannot_be_adopted(bench):
+    bench("flow fit --wall 0.48 --wall 0.47", code=3)
+    bench("bench adopt", code=2)
+    number = json.loads(bench("bench journal --json --kind finding").stdout)["entries"][0]["id"]
+    assert "no setting in it" in bench(f"bench adopt {number}", code=2).stderr
+
+
+def test_facts_keep_comments_and_order(bench, tmp_path):
+    path = tmp_path / "fulmar" / "bench.toml"
+    path.write_text(path.read_text() + "\n# my own word\n[filament.red-pla]\ntemp = 210 # hot\n")
+    bench("bench set filament.red-pla.temp=205 travel.x=0:210 controller.shapers=zv,mzv")
+    text = path.read_text()
+    assert "# my own word" in text and "temp = 205 # hot" in text
+    assert tomllib.loads(text)["travel"]["x"] == [0, 210]
+
+
+SLIPS = {
+    # a fact that cannot be: what the one line says
+    "nozzle.width=4000": "nozzle.width 4000",
+    "nozzle.widht=0.4": "did you mean nozzle.width?",
+    "heaters.hotend_target=900": "heaters.hotend_target 900",
+    "extruder.drive=belt": "it may be direct, bowden",
+    "printer.bed_moves_y=maybe": "neither true nor false",
+    "travel.x=5": "not 2 numbers",
+    "controller.shapers=zv,fast": "it may be zv",
+    "nozzle.width=nan": "nozzle.width nan",
+    "bed.x": "not of the form KEY=VALUE",
+}
+
+
+@pytest.mark.parametrize("slip_of_hand", SLIPS)
+def test_a_fact_that_cannot_be_is_refused(slip_of_hand, bench, tmp_path):
+    before = (tmp_path / "fulmar" / "bench.toml").read_bytes()
+    done = bench(f"bench set {slip_of_hand}", code=2)
+    assert SLIPS[slip_of_hand] in done.stderr and done.stderr.count("\n") == 1
+    assert (tmp_path / "fulmar" / "bench.toml").read_bytes() == before
+
+
+def spoil(path, content):
+    path.write_bytes(content)
+
+
+DAMAGE = {
+    "a slip in the facts": (lambda b: spoil(b / "bench.toml", b"[bed\nx = 1\n"), "mend that line"),
+    "an unknown fact": (lambda b: spoil(b / "bench.toml", b"[bed]\nwide = 1\n"), "no key bed.wide"),
+    "a journal cut": (
+        lambda b: spoil(b / "bench.db", (b / "bench.db").read_bytes()[:5000]),
+        "bench.db",
+    ),
+    "no journal at all": (lambda b: spoil(b / "bench.db", b"x" * 9000), "bench.db"),
+    "a dialect with code": (
+        lambda b: (
+            spoil(b / "bench.toml", b'[controller]\ndialect = "d.toml"\n')
+            or spoil(b / "d.toml", b'[lines]\nflow = "F{flow.__class__}"\n')
+        ),
+        "a field",
+    ),
+    "a dialect elsewhere": (
+        lambda b: spoil(b / "bench.toml", b'[controller]\ndialect = "../../d.toml"\n'),
+        "leads out of the bench",
+    ),
+}
+
+
+@pytest.mark.parametrize("name", DAMAGE)
+def test_a_damaged_bench_gets_one_line(name, bench, tmp_path):
+    harm, says = DAMAGE[name]
+    harm(tmp_path / "fulmar")
+    shows = [] if name.startswith("a dialect") else ["bench show"]  # it needs no dialect
+    for words in (*shows, "extruder fit extruder-runs.csv", "bench sheet"):
+        done = run_anyhow(bench, words)
+        assert says in done and done.count("\n") == 1 and "fault" not in done, (words, done)
+
+
+def run_anyhow(go, words):
+    for code in (1, 2):
+        try:
+            return go(words, code=code).stderr
+        except AssertionError as error:
+            last = error
+    raise last
+
+
+def test_an_overwritten_entry_is_named(bench, tmp_path):
+    path = tmp_path / "fulmar" / "bench.db"
+    path.write_bytes(path.read_bytes().replace(b"402.5", b"412.5"))
+    assert "entry 3 is damaged" in bench("bench journal", code=1).stderr
+
+
+def test_nothing_is_changed_or_deleted(tmp_path):
+    journal = make(tmp_path / "b").journal
+    journal.append("part", "nozzle", {"note": ""})
+    with sqlite3.connect(journal.path) as base:
+        for words in ("UPDATE entries SET body = '{}'", "DELETE FROM entries"):
+            with pytest.raises(sqlite3.IntegrityError, match="only grows"):
+                base.execute(words)
+    assert len(journal.entries()) == 1
+
+
+def test_a_newer_bench_is_read_and_not_written(tmp_path):
+    journal = make(tmp_path / "b").journal
+    journal.append("part", "nozzle", {"note": "old"})
+    with sqlite3.connect(journal.path) as base:
+        base.execute("PRAGMA user_version = 2")
+    assert journal.entries()[0].body == {"note": "old"}
+    with pytest.raises(UnwritableFile, match="newer omphalon"):
+        journal.append("part", "nozzle", {"note": "new"})
+
+
+APPENDING = """
+import sys
+from pathlib import Path
+from omphalon.bench.journal import Journal
+journal = Journal(Path(sys.argv[1]))
+for n in range(int(sys.argv[2])):
+    number = journal.append("part", "nozzle", {"note": f"{sys.argv[3]} {n}"})
+    print(number, flush=True)
+"""
+
+
+def appending(journal, count, name):
+    words = [sys.executable, "-c", APPENDING, str(journal.path), str(count), name]
+    return subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
+
+
+def test_eight_processes_append_at_once(tmp_path):
+    journal = make(tmp_path / "b").journal
+    several = [appending(journal, 25, f"p{k}") for k in range(8)]
+    assert all(p.wait() == 0 for p in several)
+    for p in several:
+        p.stdout.close()
+    notes = [e.body["note"] for e in journal.entries()]
+    assert sorted(notes) == sorted(f"p{k} {n}" for k in range(8) for n in range(25))
+
+
+def test_what_was_acknowledged_survives_a_kill(tmp_path):
+    journal = make(tmp_path / "b").journal
+    acknowledged = []
+    for k in range(6):
+        process = appending(journal, 10_000, f"k{k}")
+        acknowledged.append(int(process.stdout.readline()))
+        time.sleep(0.02 * k)
+        process.send_signal(signal.SIGKILL)
+        acknowledged += [
+            int(x) for x in process.stdout.read().splitlines(keepends=True) if "\n" in x
+        ]
+        process.stdout.close()
+        process.wait()
+    journal.sound()
+    assert set(acknowledged) <= {e.id for e in journal.entries()}
+
+
+def test_order_is_the_journals_own(tmp_path):
+    """A clock that was set back does not bring an older setting back."""
+    bench = make(tmp_path / "b")
+    with sqlite3.connect(bench.journal.path) as base:
+        base.execute("DROP TRIGGER never_changed")
+    bench.journal.append("part", "nozzle", {"note": "first"})
+    bench.journal.append("part", "nozzle", {"note": "second"})
+    assert [e.body["note"] for e in bench.journal.entries()] == ["second", "first"]
+    assert bench.journal.latest("part")[0].body["note"] == "second"
+
+
+@pytest.mark.parametrize("name", ["codes", "file"])
+def test_sheet_and_listing_agree_and_every_slip_is_named(name, tmp_path):
+    bench = made_up(tmp_path, name)
+    state = bench.state()
+    dialect = bench.dialect(state.facts)
+    from omphalon.bench.readback import compare
+    from omphalon.bench.sheet import sheet_lines
+
+    text = "\n".join(
+        [
+            *sheet_lines(state.settings, {}, dialect, False),
+            *sheet_lines(state.settings, {}, dialect, True),
+        ]
+    )
+    rows = compare(state.settings, listed(text, dialect), dialect)
+    assert len(rows) >= 9 and {r.verdict for r in rows} == {"same"}
+    for row in rows:
+        if not re.fullmatch(r"[\d.]+", row.listed):
+            continue
+        for k, digit in enumerate(row.listed):
+            if digit == ".":
+                continue
+            typed = row.listed[:k] + str((int(digit) + 1) % 10) + row.listed[k + 1 :]
+            line = next(x for x in text.splitlines() if row.listed in x and x[0] not in ";#")
+            wrong = compare(
+                state.settings,
+                listed(text.replace(line, line.replace(row.listed, typed)), dialect),
+                dialect,
+            )
+            other = [r for r in wrong if r.verdict == "different"]
+            assert [r.field for r in other] == [row.field], (row, typed)
+            assert other[0].slip.startswith("one digit") or float(typed) == 0, (row, typed)
+
+
+def made_up(tmp_path, name):
+    """A bench with settings, and a controller that is set by codes or by a file."""
+    from omphalon.bench.settings import Taken
+
+    bench = make(tmp_path / name)
+    if name == "file":
+        (bench.place / "own.toml").write_text(FILED)
+    bench.set_fact("controller.dialect", "own.toml" if name == "file" else "stand-in")
+    bench.set_fact("printer.loaded", "grey-petg")
+    values = {
+        "hotend-gains": {"kp": 0.1279, "ki": 0.0092, "kd": 0.2201},
+        "steps-e": {"steps": 437.329},
+        "steps-x": {"steps": 80.125},
+        "flow": {"flow": 0.943},
+        "shaper-y": {"shaper": "mzv", "frequency": 30.7, "damping": 0.061},
+        "acceleration": {"acceleration": 2290.0},
+    }
+    bench.set_all(
+        [(Taken(key=k, value=v, spread={}), "grey-petg") for k, v in values.items()],
+        "adopted",
+        None,
+    )
+    return bench
+
+
+@pytest.mark.parametrize(
+    "right, typed, told",
+    [
+        ("412.0000", "421.0000", "two digits swapped"),
+        ("0.0512", "0.0521", "two digits swapped"),
+        ("80.0", "8.00", "the decimal point is elsewhere"),
+        ("80.00", "80.10", "one digit: 1 for 0"),
+        ("437.33", "47.33", "a digit is missing"),
+        ("437.33", "4377.33", "a digit too many"),
+        ("-1.85", "1.85", "the sign is missing"),
+        ("80.0", "93.7", ""),
+    ],
+)
+def test_a_slip_is_named(right, typed, told):
+    assert slip(right, typed).startswith(told) and bool(slip(right, typed)) == bool(told)
+
+
+def test_parts_and_settings_know_each_other():
+    assert list(PARTS) == list(OFFERED)
+    assert {key for rows in PARTS.values() for key in rows} <= set(KINDS)
+    assert {n for kind in KINDS.values() for n in kind.needs} <= set(KINDS)
+    lines = load_dialect("stand-in").templates
+    assert {k.line for k in KINDS.values() if k.line} <= set(lines)
+
+
+def test_trials_are_ranked_and_two_changes_are_said(bench, tmp_path):
+    for words in (
+        "--changed start --outcome plain --score 5",
+        "--changed fan --outcome better --score 7",
+        "--changed fan --outcome better --score 8.5",
+        "--changed cool --changed slow --outcome worse --score 6",
+    ):
+        last = bench(f"bench trial {words}")
+    assert "2 things changed at once" in last.stderr
+    rows = bench("bench trial --rank").stdout.splitlines()
+    assert "cool and slow" in rows[0] and "-2.5" in rows[0] and "together" in rows[0]
+    assert "fan" in rows[1] and "+1.8" in rows[1] and "over 2" in rows[1]
+    (tmp_path / "photo.png").write_text("no picture")
+    bench("bench trial --outcome x --photo photo.png", code=2)
+
+
+def test_hostile_text_shows_as_text(bench, tmp_path, run):
+    evil = "<script>alert(1)</script>\x1b[31m"
+    done = run("bench", "trial", "--changed", evil, "--outcome", evil, "--bench", "fulmar")
+    assert done.returncode == 0
+    run("bench", "changed", "nozzle", "--note", evil, "--bench", "fulmar")
+    assert "\x1b" not in bench("bench journal").stdout
+    bench("bench report")
+    page = (tmp_path / "report.html").read_text()
+    assert "<script" not in page and "&lt;script&gt;alert(1)" in page and "\x1b" not in page
+    assert not re.search(r"(?:src|href)=\"(?!data:)", page)
+
+
+def test_an_archive_is_checked(bench, run, tmp_path):
+    bench("bench back-up b.zip")
+    (tmp_path / "cut.zip").write_bytes((tmp_path / "b.zip").read_bytes()[:-300])
+    done = run("bench", "restore", "cut.zip", "cut")
+    assert done.returncode == 1 and "no back-up" in done.stderr and not (tmp_path / "cut").exists()
+    assert run("bench", "restore", "b.zip", "fulmar").returncode == 2
+
+
+def test_a_folder_that_is_not_ours_is_left_alone(run, tmp_path):
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "x").write_text("x")
+    assert run("bench", "new", "mine").returncode == 2
+    assert [p.name for p in (tmp_path / "mine").iterdir()] == ["x"]
+    assert "no bench here" in run("bench", "show").stderr
+
+
+@pytest.mark.skipif(os.geteuid() == 0, reason="root may write anywhere")
+def test_a_folder_that_may_only_be_read(bench, tmp_path):
+    place = tmp_path / "fulmar"
+    for path in (place / "bench.db", place):
+        path.chmod(0o555 if path.is_dir() else 0o444)
+    bench("bench show")
+    bench("bench changed nozzle", code=1)
+    place.chmod(0o755)
+
+
+def test_reading_does_not_make_a_file(tmp_path):
+    with pytest.raises(UnreadableFile):
+        Journal(tmp_path / "none.db").entries()
+    assert not list(tmp_path.iterdir())
+    assert Bench(tmp_path).place == tmp_path
