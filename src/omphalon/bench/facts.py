@@ -238,6 +238,15 @@ def _word(key: str, fact: Fact, value: object) -> str:
     return word.lower() if fact.choice else word
 
 
+def fact_words(value: Value) -> str:
+    """A fact as a person writes it."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return ", ".join(map(fact_words, value))
+    return f"{value:g}" if isinstance(value, float) else value
+
+
 def flat(table: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, object]]:
     """Nested tables as keys with dots and their values."""
     for name, value in table.items():

@@ -57,7 +57,7 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
         return "never", "never measured"
     changed = stale(setting, state.parts)
     if changed:
-        return "stale", f"the {changed[0]} was changed since: {changed[1]}"
+        return "stale", f"{changed[0]} changed since: {changed[1]}"
     check = state.checks.get(key)
     if check is not None and check.id > setting.entry and check.body["verdict"] == "change":
         return "check-failed", f"the check of {check.at[:10]} failed"

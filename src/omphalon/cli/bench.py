@@ -110,6 +110,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     """
     from dataclasses import replace
 
+    from omphalon.bench.facts import fact_words
     from omphalon.bench.sheet import spread_words, value_words
     from omphalon.bench.work import reason
 
@@ -142,7 +143,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     name = state.facts.get("printer.name", "a printer without a name")
     loaded = f", {state.filament} loaded" if state.filament else ""
     click.echo(f"{shown(str(name))}{shown(loaded)}\n")
-    facts = [(k, str(v)) for k, v in state.facts.items() if k != "printer.name"]
+    facts = [(k, fact_words(v)) for k, v in state.facts.items() if k != "printer.name"]
     table(facts)
     click.echo("" if facts else "  no facts yet: fill in bench.toml")
     if not rows:
@@ -155,7 +156,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
                 value_words(s),
                 spread_words(s),
                 f"{s.how} {s.at[:10]}, entry {s.entry}",
-                why or "holds",
+                why.partition(":")[0] or "holds",
             )
             for s, why in rows
         ]

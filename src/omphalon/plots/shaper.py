@@ -19,6 +19,7 @@ LINES = {
     "two-hump": (SAND, "-"),
     "three-hump": (SAND, "--"),
 }
+NEAR_HZ = 8.0  # peaks so close have no room for two names side by side
 
 
 def draw_shaper(figure: Figure, pictures: tuple[ShaperPicture, ...]) -> None:
@@ -97,7 +98,8 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
         title=f"Axis {one.axis}: acceleration that stays clean",
     )
     top = max(float(curve.max()) for curve in one.curves.values())
-    for n, (name, curve) in enumerate(one.curves.items()):
+    _name_peaks(ax, one)
+    for name, curve in one.curves.items():
         colour, style = LINES[name]
         mine = name == one.shaper
         ax.plot(
@@ -108,18 +110,6 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
             linewidth=2.0 if mine else 1.3,
             zorder=3 if mine else 2,
         )
-        best = int(np.argmax(curve))
-        if not mine:
-            ax.annotate(
-                name,
-                (float(one.curve_hz[best]), float(curve[best])),
-                xytext=(0, 3 + 11 * (n % 2)),
-                textcoords="offset points",
-                color=INK,
-                fontsize=9,
-                ha="center",
-                va="bottom",
-            )
     ax.plot([one.frequency_hz], [one.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4)
     ax.plot([one.frequency_hz] * 2, [one.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8)
     ax.annotate(
@@ -132,6 +122,28 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
     )
     ax.set_ylim(0, top * 1.28)
     ax.set_xlim(float(one.curve_hz[0]), float(one.curve_hz[-1]))
+
+
+def _name_peaks(ax: Axes, one: ShaperPicture) -> None:
+    """Each curve's name over its peak; of two that stand close, one goes left and one right."""
+    peaks = sorted(
+        (float(one.curve_hz[np.argmax(curve)]), float(curve.max()), name)
+        for name, curve in one.curves.items()
+        if name != one.shaper
+    )
+    for n, (frequency, height, name) in enumerate(peaks):
+        after = n > 0 and frequency - peaks[n - 1][0] < NEAR_HZ
+        before = n + 1 < len(peaks) and peaks[n + 1][0] - frequency < NEAR_HZ
+        ax.annotate(
+            name,
+            (frequency, height),
+            xytext=(4 * (after - before), 3),
+            textcoords="offset points",
+            color=INK,
+            fontsize=9,
+            ha="left" if after else "right" if before else "center",
+            va="bottom",
+        )
 
 
 def draw_before_after(figure: Figure, pictures: tuple[LogPicture, ...]) -> None:

@@ -12,6 +12,7 @@ from typing import Any
 from jinja2 import Environment
 
 from omphalon.bench.bench import Bench
+from omphalon.bench.facts import fact_words
 from omphalon.bench.journal import Entry
 from omphalon.bench.settings import KINDS, InForce, setting_of
 from omphalon.bench.sheet import spread_words, value_words
@@ -55,7 +56,7 @@ def page_of(bench: Bench) -> str:
     return template.render(
         name=shown(str(state.facts.get("printer.name", "A printer"))),
         loaded=state.filament and shown(state.filament),
-        facts=[(k, shown(str(v))) for k, v in state.facts.items() if k != "printer.name"],
+        facts=[(k, shown(fact_words(v))) for k, v in state.facts.items() if k != "printer.name"],
         settings=_rows(bench, state),
         steps=steps(state),
         findings=[_finding(bench, e) for e in findings if not e.newer],
