@@ -19,7 +19,7 @@ LINES = {
     "two-hump": (SAND, "-"),
     "three-hump": (SAND, "--"),
 }
-NEAR_HZ = 8.0  # peaks so close have no room for two names side by side
+NAME_HZ, NAME_HIGH = 1.9, 0.055  # room for a letter, Hz; for a name, of the highest peak
 
 
 def draw_shaper(figure: Figure, pictures: tuple[ShaperPicture, ...]) -> None:
@@ -98,7 +98,7 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
         title=f"Axis {one.axis}: acceleration that stays clean",
     )
     top = max(float(curve.max()) for curve in one.curves.values())
-    _name_peaks(ax, one)
+    _name_peaks(ax, one, top)
     for name, curve in one.curves.items():
         colour, style = LINES[name]
         mine = name == one.shaper
@@ -124,24 +124,29 @@ def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
     ax.set_xlim(float(one.curve_hz[0]), float(one.curve_hz[-1]))
 
 
-def _name_peaks(ax: Axes, one: ShaperPicture) -> None:
-    """Each curve's name over its peak; of two that stand close, one goes left and one right."""
+def _name_peaks(ax: Axes, one: ShaperPicture, top: float) -> None:
+    """Each curve's name over its peak; where another name stands already, above that one."""
     peaks = sorted(
         (float(one.curve_hz[np.argmax(curve)]), float(curve.max()), name)
         for name, curve in one.curves.items()
         if name != one.shaper
     )
-    for n, (frequency, height, name) in enumerate(peaks):
-        after = n > 0 and frequency - peaks[n - 1][0] < NEAR_HZ
-        before = n + 1 < len(peaks) and peaks[n + 1][0] - frequency < NEAR_HZ
+    high = NAME_HIGH * top
+    placed: list[tuple[float, float, float]] = [(one.frequency_hz, 1.0, one.acceleration_mm_s2)]
+    for frequency, height, name in peaks:
+        half, foot = NAME_HZ * len(name) / 2, height
+        for middle, other, taken in sorted(placed, key=lambda p: p[2]):
+            if abs(frequency - middle) < half + other and abs(foot - taken) < high:
+                foot = taken + high
+        placed.append((frequency, half, foot))
         ax.annotate(
             name,
-            (frequency, height),
-            xytext=(4 * (after - before), 3),
+            (frequency, foot),
+            (0, 3),
             textcoords="offset points",
             color=INK,
             fontsize=9,
-            ha="left" if after else "right" if before else "center",
+            ha="center",
             va="bottom",
         )
 
