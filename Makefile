@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check benchmark docs samples screenshots clean
+.PHONY: demo test browser-test check benchmark docs samples screenshots clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -14,6 +14,16 @@ demo: .venv/ready
 
 test: .venv/ready
 	$(BIN)/pytest
+
+# a real browser from Debian's packages, where there is none yet
+.venv/browser: .venv/ready
+	command -v chromium chromedriver >/dev/null || \
+	  (apt-get update -qq && apt-get install -y -qq chromium chromium-driver >/dev/null)
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[browser]'
+	touch $@
+
+browser-test: .venv/browser
+	$(BIN)/pytest -n 0 browser
 
 check: .venv/ready
 	$(BIN)/ruff check .
@@ -28,6 +38,7 @@ benchmark: .venv/ready
 	$(BIN)/python benchmarks/steps.py
 	$(BIN)/python benchmarks/advance.py
 	$(BIN)/python benchmarks/shaper.py
+	$(BIN)/python benchmarks/bench.py
 
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py

@@ -89,6 +89,8 @@ def _table(*rows: Kind) -> dict[str, Kind]:
 
 
 KINDS = _table(
+    *(_limit(a, "speed", "mm/s") for a in "xyz"),
+    *(_limit(a, "acceleration", "mm/s²") for a in "xyz"),
     Kind(
         key="probe-offset",
         words="nozzle-to-bed zero",
@@ -96,8 +98,6 @@ KINDS = _table(
         fields=("offset",),
         units=("mm",),
     ),
-    *(_limit(a, what, unit) for a in "xyz" for what, unit in (("speed", "mm/s"),)),
-    *(_limit(a, "acceleration", "mm/s²") for a in "xyz"),
     _gains("hotend-gains", "gains of the hotend"),
     _gains("bed-gains", "gains of the bed"),
     _steps("e", "steps of the extruder", "extruder"),

@@ -240,7 +240,7 @@ def _plain(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 
-def record(answer: Finding | Plan, plot: str | None) -> str | None:
+def record(answer: Finding | Plan) -> str | None:
     """Put a finding into the bench's journal; what is said of it, or None outside a bench."""
     from omphalon import __version__
     from omphalon.finding import Finding
@@ -254,12 +254,11 @@ def record(answer: Finding | Plan, plot: str | None) -> str | None:
     words = [*([f"from the bench: {', '.join(filled)}"] if filled else [])]
     words += [f"given by hand: {', '.join(by_hand)}"] if by_hand else []
     if isinstance(answer, Finding):
-        figure = None if plot else _figure(answer, bench)
         number = bench.record(
             answer.document(__version__),
             _command(ctx),
             ctx.meta.get(INPUTS, []),
-            figure,
+            _figure(answer, bench),
             state.filament,
         )
         words.insert(0, f"recorded as entry {number}")
@@ -299,7 +298,7 @@ def _figure(answer: Finding, bench: Bench) -> str | None:
 
     if not draws(answer):
         return None
-    name = f"{datetime.now(UTC):%Y%m%d-%H%M%S}-{os.getpid()}-{answer.kind}.svg"
+    name = f"{datetime.now(UTC):%Y%m%d-%H%M%S-%f}-{os.getpid()}-{answer.kind}.svg"
     put_with(
         str(bench.place / "figures" / name), lambda file, suffix: save_figure(answer, file, suffix)
     )

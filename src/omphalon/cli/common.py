@@ -212,7 +212,7 @@ class Leaving:
         keep = click.get_current_context().find_root().obj
         if keep is not None:
             keep(answer)
-        told = None if self.no_record else record(answer, self.plot)
+        told = None if self.no_record else record(answer)
         drawn = False
         if self.plot:
             from omphalon.report.figure import draws, save_figure
