@@ -46,6 +46,17 @@ mzv = "threefold"
 """
 
 
+FOUND = {
+    "kind": "flow-fit",
+    "verdict": "retest",
+    "because": "a word",
+    "settings": {},
+    "evidence": {},
+    "lines": [],
+    "warnings": [],
+}
+
+
 @pytest.fixture
 def bench(run, tmp_path, sample):
     """A bench made from a listing, with the samples beside it; `go` runs a command for it."""
@@ -369,7 +380,7 @@ def test_sheet_and_listing_agree_and_every_slip_is_named(name, tmp_path):
             *sheet_lines(state.settings, {}, dialect, True),
         ]
     )
-    rows = compare(state.settings, listed(text, dialect), dialect)
+    rows = compare(state.settings, listed(text, dialect), dialect, {})
     assert len(rows) >= 9 and {r.verdict for r in rows} == {"same"}
     for row in rows:
         if not re.fullmatch(r"[\d.]+", row.listed):
@@ -383,6 +394,7 @@ def test_sheet_and_listing_agree_and_every_slip_is_named(name, tmp_path):
                 state.settings,
                 listed(text.replace(line, line.replace(row.listed, typed)), dialect),
                 dialect,
+                {},
             )
             other = [r for r in wrong if r.verdict == "different"]
             assert [r.field for r in other] == [row.field], (row, typed)
@@ -412,6 +424,16 @@ def made_up(tmp_path, name):
         None,
     )
     return bench
+
+
+def test_what_was_never_entered_is_said(bench):
+    bench("extruder fit extruder-runs.csv")
+    bench("bench adopt")
+    found = bench("bench readback listing.txt", code=4).stdout
+    assert re.search(r"steps of the extruder +437.329 +412.0000 +not stored yet", found)
+    bench("bench readback listing.txt --adopt-found")
+    assert settings(bench)["steps-e"]["value"] == {"steps": 412.0}
+    bench("bench readback listing.txt")
 
 
 @pytest.mark.parametrize(
@@ -465,6 +487,22 @@ def test_hostile_text_shows_as_text(bench, tmp_path, run):
     page = (tmp_path / "report.html").read_text()
     assert "<script" not in page and "&lt;script&gt;alert(1)" in page and "\x1b" not in page
     assert not re.search(r"(?:src|href)=\"(?!data:)", page)
+
+
+def test_links_lead_nowhere(bench, tmp_path):
+    """Neither reading nor writing follows a link out of the bench."""
+    (tmp_path / "secret.svg").write_text("<svg>secret</svg>")
+    (tmp_path / "away").mkdir()
+    place = tmp_path / "fulmar"
+    body = {"document": FOUND, "command": [], "inputs": [], "figure": "link.svg"}
+    (place / "figures" / "link.svg").symlink_to(tmp_path / "secret.svg")
+    Bench(place).journal.append("finding", "flow-fit", body)
+    bench("bench report")
+    assert "data:image" not in (tmp_path / "report.html").read_text()
+    (place / "data").rmdir()
+    (place / "data").symlink_to(tmp_path / "away")
+    assert "leads out" in bench("extruder fit extruder-runs.csv", code=2).stderr
+    assert not list((tmp_path / "away").iterdir())
 
 
 def test_an_archive_is_checked(bench, run, tmp_path):

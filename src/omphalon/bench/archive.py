@@ -56,7 +56,8 @@ def pack(bench: Bench, target: Path) -> int:
 
 
 def _plain(folder: Path) -> list[Path]:
-    return sorted(p for p in folder.iterdir() if p.is_file() and not p.name.startswith("."))
+    files = (p for p in folder.iterdir() if p.is_file() and not p.is_symlink())
+    return sorted(p for p in files if not p.name.startswith("."))
 
 
 def unpack(source: Path, place: Path) -> int:

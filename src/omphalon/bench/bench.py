@@ -104,7 +104,7 @@ class Bench:
         """A copy of an input in data/, named by its hash."""
         content = path.read_bytes()
         name = hashlib.sha256(content).hexdigest()[:24] + "".join(path.suffixes)[-16:]
-        target = self.place / "data" / name
+        target = inside(self.place, f"data/{name}")
         if not target.exists():
             put(target, content)
         return {"name": path.name, "data": name}

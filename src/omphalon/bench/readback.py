@@ -12,6 +12,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import Listed
 
 SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
+UNSTORED = "not stored yet"  # the printer still has what the bench replaced
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -55,7 +56,10 @@ def found_settings(listing: Sequence[Listed], dialect: Dialect) -> list[Taken]:
 
 
 def compare(
-    settings: Mapping[str, InForce], listing: Sequence[Listed], dialect: Dialect
+    settings: Mapping[str, InForce],
+    listing: Sequence[Listed],
+    dialect: Dialect,
+    before: Mapping[str, InForce],
 ) -> list[Compared]:
     """Every field of every setting that the dialect has a line for, and what is listed beside.
 
@@ -64,6 +68,7 @@ def compare(
     settings : in force, by key
     listing : what the printer lists; of two lines that set the same the last one holds
     dialect : its templates say how many digits the printer was given
+    before : what the settings in force replaced, where that is known
     """
     there = {kind.key: one for one in listing if (kind := kind_of(one)) is not None}
     rows = []
@@ -75,36 +80,53 @@ def compare(
             continue  # what a filament asks for is set at the start of a print, not stored
         for name in kind.fields:
             text = one.values.get(name) if one else None
-            rows.append(_compared(kind, name, setting, text, dialect))
+            rows.append(_compared(kind, name, setting, text, dialect, before.get(key)))
     return rows
 
 
 def _compared(
-    kind: Kind, name: str, setting: InForce | None, text: str | None, dialect: Dialect
+    kind: Kind,
+    name: str,
+    setting: InForce | None,
+    text: str | None,
+    dialect: Dialect,
+    old: InForce | None,
 ) -> Compared:
     if setting is None:
         return Compared(kind=kind, field=name, bench=None, listed=text, verdict=BESIDE)
-    value = setting.value[name]
+    given = _as_given(kind, name, setting.value[name], text, dialect)
+    number = setting.value[name]
+    shown = given if isinstance(number, str) else float(number) * _scale(name, dialect)
+    verdict, why = MISSING, ""
+    if text is not None:
+        verdict = SAME if _alike(given, text) else DIFFERENT
+        if verdict == DIFFERENT:
+            former = old and _as_given(kind, name, old.value[name], text, dialect)
+            verdict = UNSTORED if former and _alike(former, text) else DIFFERENT
+            why = "" if verdict == UNSTORED or isinstance(number, str) else slip(given, text)
+    return Compared(kind=kind, field=name, bench=shown, listed=text, verdict=verdict, slip=why)
+
+
+def _scale(name: str, dialect: Dialect) -> float:
+    return dialect.gain_scale if name in GAINS else 1.0
+
+
+def _as_given(kind: Kind, name: str, value: float | str, text: str | None, dialect: Dialect) -> str:
+    """A value as the printer was given it, in the digits that it lists."""
     if isinstance(value, str):
-        word = dialect.shaper_names.get(value, value)
-        same = text is not None and text.lower() == word.lower()
-        verdict = MISSING if text is None else SAME if same else DIFFERENT
-        return Compared(kind=kind, field=name, bench=word, listed=text, verdict=verdict)
-    number = float(value) * (dialect.gain_scale if name in GAINS else 1.0)
-    if text is None:
-        return Compared(kind=kind, field=name, bench=number, listed=None, verdict=MISSING)
+        return dialect.shaper_names.get(value, value)
     places = dialect.templates[kind.line].places(name)
-    digits = _decimals(text) if places is None else min(places, _decimals(text))
-    close = abs(float(text) - number) <= 0.5000001 * 10.0**-digits
-    given = f"{number:.{digits}f}"
-    return Compared(
-        kind=kind,
-        field=name,
-        bench=number,
-        listed=text,
-        verdict=SAME if close else DIFFERENT,
-        slip="" if close else slip(given, text),
-    )
+    listed = _decimals(text or "")
+    digits = listed if places is None else min(places, listed)
+    return f"{float(value) * _scale(name, dialect):.{digits}f}"
+
+
+def _alike(given: str, text: str) -> bool:
+    """Whether a listed text says what was given, within half of its last digit."""
+    try:
+        return abs(float(text) - float(given)) <= 0.5000001 * 10.0 ** -_decimals(given)
+    except ValueError:
+        return text.lower() == given.lower()
 
 
 def _decimals(text: str) -> int:

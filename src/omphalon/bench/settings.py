@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -233,6 +234,11 @@ class InForce:
     how: str
     moved: bool
     filament: str | None
+
+    @property
+    def age_days(self) -> int:
+        """Whole days since it was set; none where the clock was set back."""
+        return max((datetime.now(UTC) - datetime.fromisoformat(self.at)).days, 0)
 
     @property
     def share(self) -> float | None:

@@ -34,6 +34,13 @@ def value_words(setting: InForce) -> str:
     return ", ".join(parts)
 
 
+def origin_words(setting: InForce) -> str:
+    """Where a setting came from, when, and how old it is."""
+    days = setting.age_days
+    age = "today" if days < 1 else "1 day old" if days == 1 else f"{days} days old"
+    return f"{setting.how} {setting.at[:10]}, {age}, entry {setting.entry}"
+
+
 def spread_words(setting: InForce) -> str:
     """The widest spread of a setting as a share of its value; nothing where none is known."""
     return "" if setting.share is None else f"± {100 * setting.share:.2g} %"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from omphalon.bench.facts import Facts
@@ -68,9 +67,8 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
         return "found", "never measured"
     if setting.share is not None and setting.share > WIDE:
         return "wide", f"known to ±{setting.share:.0%} only"
-    days = (datetime.now(UTC) - datetime.fromisoformat(setting.at)).days
-    if days > OLD_DAYS:
-        return "old", f"{days} days old"
+    if setting.age_days > OLD_DAYS:
+        return "old", f"{setting.age_days} days old"
     return None
 
 

@@ -111,7 +111,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     from dataclasses import replace
 
     from omphalon.bench.facts import fact_words
-    from omphalon.bench.sheet import spread_words, value_words
+    from omphalon.bench.sheet import origin_words, spread_words, value_words
     from omphalon.bench.work import reason
 
     one = opened(place)
@@ -155,7 +155,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
                 s.kind.words,
                 value_words(s),
                 spread_words(s),
-                f"{s.how} {s.at[:10]}, entry {s.entry}",
+                origin_words(s),
                 why.partition(":")[0] or "holds",
             )
             for s, why in rows
@@ -184,7 +184,8 @@ def next_(as_json: bool, place: str | None) -> None:
         document("bench-next", steps=rows)
         return
     if not found:
-        click.echo("nothing: every setting stands; print something")
+        click.echo("nothing: every setting stands. Print something, and keep what came out:")
+        click.echo("      omphalon bench trial --changed TEXT --outcome TEXT --score N")
         return
     for number, step in enumerate(found, 1):
         click.echo(f"{number:2}. {step.kind.words}: {shown(step.why)}")

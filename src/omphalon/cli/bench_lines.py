@@ -63,15 +63,16 @@ def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) 
     Example:
       omphalon bench readback found-settings.txt
     """
-    from omphalon.bench.readback import DIFFERENT, MISSING, compare
+    from omphalon.bench.readback import BESIDE, SAME, compare
     from omphalon.lines.listing import listed, read_listing
 
     one = opened(place)
     state = one.state()
     dialect = one.dialect(state.facts)
     text = read_listing(listing)
-    rows = compare(state.settings, listed(text, dialect), dialect)
-    differs = any(row.verdict in (DIFFERENT, MISSING) for row in rows)
+    before = one.replaced(state.settings)
+    rows = compare(state.settings, listed(text, dialect), dialect, before)
+    differs = any(row.verdict not in (SAME, BESIDE) for row in rows)
     if as_json:
         compared = [
             {

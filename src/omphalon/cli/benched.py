@@ -293,13 +293,13 @@ def _figure(answer: Finding, bench: Bench) -> str | None:
     """A figure of the finding in figures/, by the moment and the kind; None where none is drawn."""
     from datetime import UTC, datetime
 
+    from omphalon.bench.bench import inside
     from omphalon.cli.writing import put_with
     from omphalon.report.figure import draws, save_figure
 
     if not draws(answer):
         return None
     name = f"{datetime.now(UTC):%Y%m%d-%H%M%S-%f}-{os.getpid()}-{answer.kind}.svg"
-    put_with(
-        str(bench.place / "figures" / name), lambda file, suffix: save_figure(answer, file, suffix)
-    )
+    target = inside(bench.place, f"figures/{name}")
+    put_with(str(target), lambda file, suffix: save_figure(answer, file, suffix))
     return name

@@ -15,7 +15,7 @@ from omphalon.bench.bench import Bench
 from omphalon.bench.facts import fact_words
 from omphalon.bench.journal import Entry
 from omphalon.bench.settings import KINDS, InForce, setting_of
-from omphalon.bench.sheet import spread_words, value_words
+from omphalon.bench.sheet import origin_words, spread_words, value_words
 from omphalon.bench.work import State, reason, steps
 from omphalon.errors import shown
 
@@ -79,7 +79,7 @@ def _rows(bench: Bench, state: State) -> list[SettingRow]:
                 words=KINDS[key].words,
                 value=value_words(setting),
                 spread=spread_words(setting),
-                origin=f"{setting.how} {setting.at[:10]}, entry {setting.entry}",
+                origin=origin_words(setting),
                 doubt=why[1] if why else "",
                 points=_points(values),
                 course=", then ".join(f"{v:.5g}" for v in values),
@@ -137,6 +137,8 @@ def _embedded(folder: Path, name: object) -> str | None:
     if not isinstance(name, str) or Path(name).name != name:
         return None
     path = folder / name
+    if not path.resolve().is_relative_to(folder.parent.resolve()):
+        return None
     kind = KINDS_OF_PICTURE.get(path.suffix.lower(), "image/svg+xml")
     if not path.is_file() or path.stat().st_size > 5 * MOST_FIGURE_BYTES:
         return None
