@@ -303,7 +303,7 @@ def make(place: Path) -> Bench:
 
 def open_bench(place: Path) -> Bench:
     """A bench that stands there."""
-    missing = [n for n in (FACTS_FILE, JOURNAL_FILE) if not (place / n).is_file()]
+    missing = [n for n in (FACTS_FILE, JOURNAL_FILE) if not os.path.isfile(place / n)]
     if missing:
         raise UsageError(
             f"{echoed(str(place))}: no bench, {missing[0]} is missing",
@@ -314,6 +314,5 @@ def open_bench(place: Path) -> Bench:
 
 def standing_in() -> Bench | None:
     """The bench of the present folder, or None."""
-    here = Path.cwd()
-    both = all((here / n).is_file() for n in (FACTS_FILE, JOURNAL_FILE))
-    return Bench(here) if both else None
+    here = os.path.isfile(FACTS_FILE) and os.path.isfile(JOURNAL_FILE)
+    return Bench(Path.cwd()) if here else None
