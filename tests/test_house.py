@@ -23,6 +23,7 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "omphalon"
 GROUND = {
     "arrays",
+    "constants",
     "errors",
     "units",
     "recording",

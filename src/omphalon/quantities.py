@@ -8,6 +8,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
+from omphalon.constants import G_MM_S2
+
 MM = {
     "mm": 1.0,
     "cm": 10.0,
@@ -206,7 +208,7 @@ QUANTITIES = _table(
             "m/s²": 1000.0,
             "m/s2": 1000.0,
             "m/s^2": 1000.0,
-            "g": 9806.65,
+            "g": G_MM_S2,
         },
     ),
     Quantity(

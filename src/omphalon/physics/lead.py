@@ -11,6 +11,7 @@ import numpy as np
 from scipy import ndimage
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import NORMAL_95
 from omphalon.physics.scale import by_median, student_95
 
 STRANGE = 3.6  # deviations beyond which a point is left out
@@ -80,7 +81,7 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
     mean = float(good.mean())
     degrees = freedom + len(good) - 1
     deviation = math.sqrt((freedom * random**2 + float(np.sum((good - mean) ** 2))) / degrees)
-    half = math.hypot(student_95(degrees) * deviation / math.sqrt(len(good)), 1.96 * common)
+    half = math.hypot(student_95(degrees) * deviation / math.sqrt(len(good)), NORMAL_95 * common)
     return Best(mean, half, keep, deviation)
 
 

@@ -11,6 +11,7 @@ from scipy import ndimage, signal
 from scipy.optimize import least_squares
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import NORMAL_95
 from omphalon.physics.resonance import DriveShape, Law, Mode, Response, follows, rising
 
 MOST_MODES = 4
@@ -266,7 +267,7 @@ def _told(model: _Model, best: tuple[float, _Solved, float], independent: float)
     cover = np.linalg.pinv(jacobian.T @ jacobian, rcond=1e-12) * max(variance, 0.05) * independent
     shares = np.diag(share) - np.outer(share, share)  # d share / d ln raw
     share_cover = shares @ cover[2 * count : 3 * count, 2 * count : 3 * count] @ shares.T
-    half = 1.96 * np.sqrt(np.maximum(np.diag(cover), 0))
+    half = NORMAL_95 * np.sqrt(np.maximum(np.diag(cover), 0))
     order = np.argsort(f)
     modes = tuple(
         Mode(
@@ -275,7 +276,7 @@ def _told(model: _Model, best: tuple[float, _Solved, float], independent: float)
             float(share[k]),
             float(f[k] * math.hypot(half[k], DOUBT_FREQUENCY)),
             float(z[k] * math.hypot(half[count + k], DOUBT_DAMPING)),
-            math.hypot(2 * 1.96 * math.sqrt(max(share_cover[k, k], 0.0)), DOUBT_SHARE)
+            math.hypot(2 * NORMAL_95 * math.sqrt(max(share_cover[k, k], 0.0)), DOUBT_SHARE)
             if count > 1
             else 0.0,
         )

@@ -17,12 +17,13 @@ import numpy as np
 from scipy.special import ndtri, stdtrit
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import NORMAL_95
 
 PRIOR_FREEDOM = 4.0
 HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times
 STRANGE = 0.012  # chance that sound readings hold one that is called a stranger
 TELLING = 1.2  # intervals; at less, noise within half an interval would be chased too often
-RECTANGULAR_95, NORMAL_95 = 1.65, 1.96  # coverage factors (GUM G.1.3, table G.1)
+RECTANGULAR_95 = 1.65  # coverage factor of a rectangular distribution (GUM G.1.3, table G.1)
 NEGLIGIBLE = 0.2  # of the random part: a common part smaller than that changes nothing
 
 

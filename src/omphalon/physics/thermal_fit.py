@@ -9,6 +9,7 @@ from scipy import fft
 from scipy.optimize import least_squares
 
 from omphalon.arrays import Array, Integers, Mask
+from omphalon.constants import NORMAL_95
 from omphalon.physics.record import PowerSteps, Record
 from omphalon.physics.thermal import ThermalModel, first_order
 
@@ -61,7 +62,7 @@ class ThermalFit:
         back).
         """
         at = self.names.index(name)
-        half = 1.96 * float(np.sqrt(self.covariance[at, at]))
+        half = NORMAL_95 * float(np.sqrt(self.covariance[at, at]))
         return float(np.exp(self.parameters[at]) * np.sinh(half)) if name in LOGARITHMS else half
 
 

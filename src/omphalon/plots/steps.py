@@ -8,6 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from omphalon.constants import NORMAL_95
 from omphalon.picture import LimitPicture, RepeatsPicture, StepsPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
@@ -40,14 +41,14 @@ def draw_errors(ax: Axes, one: StepsPicture) -> None:
     ax.errorbar(
         one.asked_mm[one.keep] + nudge,
         error[one.keep],
-        yerr=1.96 * one.deviation_mm[one.keep],
+        yerr=NORMAL_95 * one.deviation_mm[one.keep],
         fmt="o",
         color=SEA,
         markersize=6,
         linewidth=1,
         capsize=3,
     )
-    bars = 1.96 * one.deviation_mm[one.keep]
+    bars = NORMAL_95 * one.deviation_mm[one.keep]
     draw_left_out(
         ax,
         one.asked_mm[~one.keep],
@@ -125,7 +126,7 @@ def draw_repeats(ax: Axes, picture: RepeatsPicture, name: str) -> None:
     ax.axhspan(mean - half, mean + half, color=PALE, linewidth=0)
     ax.axhline(mean, color=SIGNAL, linewidth=1.8)
     ax.axhline(picture.goal_mm, color=FOG, linewidth=1.2, linestyle="--")
-    bar = 1.96 * picture.deviation_mm
+    bar = NORMAL_95 * picture.deviation_mm
     ax.errorbar(
         number[keep],
         values[keep],

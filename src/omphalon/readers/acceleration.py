@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.constants import G_MM_S2
 from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
 from omphalon.readers.columns import (
@@ -27,7 +28,6 @@ from omphalon.readers.columns import (
 from omphalon.readers.text import SAMPLES, Text, decoded, lines_of, name_of, opened
 from omphalon.recording import MotionLog, Note
 
-G_MM_S2 = 9806.65
 UNITS = {"mm/s²": 1.0, "m/s²": 1000.0, "g": G_MM_S2}
 # unit → its spellings in a header, without blanks
 SPELLINGS = (

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import NORMAL_95
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Readings
@@ -127,7 +128,7 @@ def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisSt
         odd.append(Oddity("backlash", "backlash", {"axis": name, "gap": abs(2 * backlash.value)}))
     present = question.steps[name]
     if len(asked) == 1:
-        error = 1.96 * scale.HAND * runs.known.whole
+        error = NORMAL_95 * scale.HAND * runs.known.whole
         odd.append(Oddity("one-reading", "one", {"axis": name, "error": error}))
     changed = found.tells(1.0)
     _against_parts(name, present / found.value if changed else present, question.parts)

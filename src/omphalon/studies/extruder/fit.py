@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import NORMAL_95
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Readings
@@ -94,7 +95,9 @@ def _fitted(runs: FedRuns, question: ExtruderQuestion) -> ExtruderFit:
         narrow_enough(found, MATTERS, len(fed), odd)
     new = question.steps / found.value
     if len(fed) == 1:
-        odd.append(Oddity("one-reading", "one", {"error": 1.96 * scale.HAND * runs.known.whole}))
+        odd.append(
+            Oddity("one-reading", "one", {"error": NORMAL_95 * scale.HAND * runs.known.whole})
+        )
     odd += _against_parts(new, question.parts)
     if abs(found.value - 1) > LARGE and changed:
         odd.append(Oddity("large-correction", "large", {"share": abs(1 / found.value - 1)}))

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.constants import NORMAL_95
 from omphalon.physics import linear
 from omphalon.physics import loop as loops
 from omphalon.physics.aims import AIMS
@@ -213,5 +214,5 @@ def _relative_spread(ultimates: Array) -> tuple[float, float, float]:
     """
     both = np.log(ultimates)
     scaled = (both[:, 0], both[:, 0] - both[:, 1], both[:, 0] + both[:, 1])
-    kp, ki, kd = (float(1.96 * np.std(v, ddof=1)) for v in scaled)
+    kp, ki, kd = (float(NORMAL_95 * np.std(v, ddof=1)) for v in scaled)
     return kp, ki, kd

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
 from omphalon.picture import ArrivalPicture, HeaterPicture
@@ -207,7 +208,7 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The evidence as a small table."""
     test, m, cycle, ultimates = fit.tests[0], fit.model.model, fit.cycle, fit.tuned.ultimates
     gain, period = np.median(ultimates, axis=0)
-    halves = 1.96 * np.std(ultimates, axis=0, ddof=1)
+    halves = NORMAL_95 * np.std(ultimates, axis=0, ddof=1)
     cycles = f"{test.found.count} of {_measured(cycle.period_s, cycle.period_spread_s, 's')}"
     limit = (
         f"{_measured(gain, halves[0], 'per °C')}, period {_measured(period, halves[1], 's')}, dead "

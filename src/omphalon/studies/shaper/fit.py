@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from omphalon.constants import NORMAL_95
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick, unshaped
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
@@ -152,17 +153,17 @@ def allowed_half(chosen: Candidate, modes: tuple[Mode, ...], limits: Limits) -> 
     random = np.random.default_rng(1)
     drawn = []
     for _ in range(DRAWS):
-        shares = np.array([m.share + random.normal(0, m.share_half / 1.96) for m in modes])
+        shares = np.array([m.share + random.normal(0, m.share_half / NORMAL_95) for m in modes])
         shares = np.maximum(shares, LEAST_SHARE)
         some = [_drawn(m, s / shares.sum(), random) for m, s in zip(modes, shares, strict=True)]
         one = at_setting(chosen.shaper, chosen.frequency_hz, chosen.damping, some, limits)
         drawn.append(one.acceleration_mm_s2)
-    return 1.96 * float(np.std(drawn))
+    return NORMAL_95 * float(np.std(drawn))
 
 
 def _drawn(mode: Mode, share: float, random: np.random.Generator) -> Mode:
-    frequency = mode.frequency_hz + random.normal(0, mode.frequency_half_hz / 1.96)
-    damping = mode.damping + random.normal(0, mode.damping_half / 1.96)
+    frequency = mode.frequency_hz + random.normal(0, mode.frequency_half_hz / NORMAL_95)
+    damping = mode.damping + random.normal(0, mode.damping_half / NORMAL_95)
     return Mode(frequency, min(max(damping, DAMPINGS[0]), DAMPINGS[1]), float(share))
 
 

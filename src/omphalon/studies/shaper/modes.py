@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.constants import G_MM_S2
 from omphalon.physics import sweep
 from omphalon.physics.modes import ModeFit, fit_modes
 from omphalon.physics.resonance import Mode, Response, decays, over, response_of
@@ -33,7 +34,6 @@ OVERSAMPLED = 2.5
 SEEN = 0.6  # of the sweep's frequencies must stand out
 LATEST_START_HZ, EARLIEST_END_HZ = 25.0, 60.0  # a narrower sweep may miss what matters
 USUAL_END_HZ = 130.0
-G_MM_S2 = 9806.65
 UPRIGHT = 0.8  # of gravity along an axis: it points up or down
 MOVES = 0.1  # of the most: an axis that moves so much is worth looking into
 HARDLY, ASKEW = 0.3, 0.25  # of the loudest axis
