@@ -355,6 +355,28 @@ def test_what_was_acknowledged_survives_a_kill(tmp_path):
     assert set(acknowledged) <= {e.id for e in journal.entries()}
 
 
+KILLED = """
+import os, signal, sqlite3, sys
+base = sqlite3.connect(sys.argv[1], isolation_level=None)
+base.execute("PRAGMA cache_size = 1")
+base.execute("BEGIN IMMEDIATE")
+for n in range(2000):
+    base.execute(
+        "INSERT INTO entries (at, kind, subject, schema, body, digest) VALUES ('', 'part', 'x', 1, '{}', '')"
+    )
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+
+
+def test_half_an_entry_is_undone_by_whoever_reads_next(tmp_path):
+    journal = make(tmp_path / "b").journal
+    journal.append("part", "nozzle", {"note": "whole"})
+    subprocess.run([sys.executable, "-c", KILLED, str(journal.path)])
+    assert (tmp_path / "b" / "bench.db-journal").stat().st_size > 0
+    assert [e.body for e in journal.entries()] == [{"note": "whole"}]
+    journal.sound()
+
+
 def test_order_is_the_journals_own(tmp_path):
     """A clock that was set back does not bring an older setting back."""
     bench = make(tmp_path / "b")

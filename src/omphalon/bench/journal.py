@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
+import os
 import sqlite3
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -65,6 +66,9 @@ class Journal:
     @contextlib.contextmanager
     def _opened(self, mode: str = "ro") -> Iterator[sqlite3.Connection]:
         write = mode != "ro"
+        left = self.path.with_name(self.path.name + "-journal")
+        if not write and left.exists() and os.access(left, os.W_OK):
+            mode = "rw"  # a writer was killed, or is at work: SQLite must be able to undo its half
         try:
             uri = f"{self.path.resolve().as_uri()}?mode={mode}"
             base = sqlite3.connect(uri, uri=True, timeout=PATIENCE_S, isolation_level=None)
