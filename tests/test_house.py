@@ -12,6 +12,7 @@ import pytest
 
 from omphalon.cli import COMMANDS
 from omphalon.cli import omphalon as program
+from omphalon.cli.bench import bench
 from omphalon.columns import TABLES
 from omphalon.errors import OmphalonError
 from omphalon.finding import EXIT_CODES
@@ -132,6 +133,7 @@ def prepared(run, folder):
 
 
 def test_the_list_of_commands_says_what_each_says_of_itself():
+    assert set(bench.list_commands(None)) == set(bench.commands)
     for name, told in COMMANDS.items():
         assert program.get_command(None, name).get_short_help_str(100) == told
 

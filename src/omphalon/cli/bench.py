@@ -30,7 +30,20 @@ if TYPE_CHECKING:
 MOST_SHOWN = 30
 
 
-@click.group()
+class InOrder(click.Group):
+    """A group that lists its commands in the order of their use."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(ORDER)
+
+
+ORDER = (
+    *("new", "set", "show", "next", "adopt", "revert", "changed", "trial", "journal"),
+    *("sheet", "readback", "report", "back-up", "restore"),
+)
+
+
+@click.group(cls=InOrder)
 def bench() -> None:
     """One printer's folder: facts, settings, journal, and what to do next."""
 
@@ -86,11 +99,13 @@ def set_(facts: tuple[str, ...], place: str | None) -> None:
       omphalon bench set nozzle.width=0.6 filament.red-pla.temp=210
     """
     from omphalon.bench.facts import checked
+    from omphalon.lines.dialect import load_dialect
 
     one = opened(place)
     pairs = [_pair(fact) for fact in facts]
     for key, value in pairs:
-        checked(key, value)
+        if checked(key, value) and key == "controller.dialect":
+            load_dialect(one.dialect_path({key: value}))
     for key, value in pairs:
         one.set_fact(key, value)
         click.echo(f"{key} = {shown(value)}")
@@ -216,6 +231,8 @@ def journal(
     Example:
       omphalon bench journal --kind setting
     """
+    if as_json and as_csv:
+        raise UsageError("--json and --csv", "give one of the two")
     whole = as_json or as_csv
     found = opened(place).journal.entries(
         kind, iso_date(since) if since else None, grep, -1 if whole else MOST_SHOWN

@@ -334,7 +334,7 @@ def _slowly(
         notes.append(Note("rows-passed-over", f"{name}: row {bad[0]}{more} could not be read"))
     if table.cut:
         notes.append(Note("cut-last-row", f"{name}: the last row has no end and was passed over"))
-    return time[sound], axes[sound], notes
+    return np.asarray(time[sound], dtype=np.float64), axes[sound], notes
 
 
 def _ordered(time: Array, axes: Array) -> tuple[Array, Array, list[Note]]:
