@@ -28,7 +28,8 @@ def commands(group: click.Group, path: str) -> Iterator[str]:
         if isinstance(command, click.Group):
             yield from commands(command, f"{path} {name}")
         else:
-            yield f"| `{path} {name}` | {(command.help or '').splitlines()[0]} |"
+            first = " ".join((command.help or "").split("\n\n")[0].split())
+            yield f"| `{path} {name}` | {re.split(r'(?<=[.;]) ', first)[0].rstrip('.;')} |"
 
 
 TABLES = {
