@@ -55,6 +55,8 @@ def adopt(finding: int | None, every: bool, place: str | None) -> None:
     Example:
       omphalon bench adopt
     """
+    from omphalon.bench.settings import KINDS
+
     one = opened(place)
     if finding is not None:
         chosen = [_named(one, finding)]
@@ -67,8 +69,10 @@ def adopt(finding: int | None, every: bool, place: str | None) -> None:
         chosen = list(reversed(waiting)) if every else waiting[:1]
     for entry in chosen:
         doubts = one.doubts(entry)
-        one.adopt(entry)
-        for line in entry.body["document"]["lines"]:
+        found = one.adopt(entry)
+        lines = entry.body["document"]["lines"]
+        kept = [f"; {KINDS[each.key].words}: kept as it is" for each in found]
+        for line in lines or kept:
             click.echo(shown(line))
         for doubt in doubts:
             click.echo(f"warning: {shown(doubt)}", err=True)

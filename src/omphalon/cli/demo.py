@@ -31,25 +31,56 @@ FACTS = (
 SETS = tuple(word for fact in FACTS for word in ("--set", fact))
 SHAKES = ("--x", "sweep-x.csv.gz", "--y", "sweep-y.csv.gz")
 TOWER = ("--from", "0", "--per-mm", "0.025", "--to", "1.2")
+FED = ("--asked", "80", "--mark", "110", "--left", "30.2", "--left", "29.9", "--left", "30.1")
+
+
+def _readings(option: str, *values: str) -> tuple[str, ...]:
+    return tuple(word for value in values for word in (option, value))
+
+
+DRAGS = _readings("--drag", "0.12", "0.13", "0.12", "0.13")
+ZEROED = _readings("--drag", "0.1", "0.11", "0.1", "0.1")
+WALLS = _readings("--wall", "0.45", "0.455", "0.445", "0.45", "0.45")
+LEVELS = (*_readings("--pass", "100", "150", "200"), "--fail", "250")
+MOVED = ("--axis", "y", *_readings("--asked", "50", "100", "150"))
+TRUE_MOVES = (*MOVED, *_readings("--moved", "50.01", "99.99", "150.01"))
 ADOPT = ("", ("bench", "adopt"))
 # Each stop of the tour: the command's words; where it has a name, its figure and its document are
-# kept under it.
+# kept under it. What a group plans is measured, becomes the setting, and is checked.
 TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("", ("bench", "new", BENCH, *SETS, "--listing", "found-settings.txt")),
     ("", ("bench", "next")),
+    ("", ("motion", "plan", "--axis", "x", "--speed", "100:300:50")),
+    ("", ("motion", "fit", "--axis", "x", *LEVELS)),
+    ADOPT,
+    ("", ("motion", "check", "--axis", "x", "--limit", "160", *_readings("--pass", "160", "160"))),
+    ("", ("probe", "plan")),
+    ("", ("probe", "fit", "--offset", "-1.85", *DRAGS)),
+    ADOPT,
+    ("", ("probe", "check", *ZEROED)),
+    ("", ("heater", "plan", "--heater", "hotend")),
     ("hotend", ("heater", "fit", "hotend-oscillation.csv", "--heater", "hotend")),
     ADOPT,
     ("check", ("heater", "check", "hold-before.csv", "hold-after.csv")),
     ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
     ADOPT,
+    ("", ("extruder", "plan")),
     ("extruder", ("extruder", "fit", "extruder-runs.csv")),
     ADOPT,
+    ("", ("extruder", "check", *FED)),
+    ("", ("axis", "plan", "--axis", "y")),
     ("axis", ("axis", "fit", "axis-parts.csv")),
     ADOPT,
+    ("", ("axis", "check", *TRUE_MOVES)),
+    ("", ("flow", "plan")),
     ("flow", ("flow", "fit", "flow-walls.csv")),
     ADOPT,
+    ("", ("flow", "check", *WALLS)),
+    ("", ("shaper", "plan", "--axis", "y")),
     ("shaper", ("shaper", "fit", *SHAKES)),
     ADOPT,
+    ("", ("shaper", "check", "sweep-y.csv.gz", "--axis", "y")),
+    ("", ("advance", "plan", "--style", "tower")),
     ("advance", ("advance", "fit", "tower-heights.csv", *TOWER)),
     ADOPT,
     ("corners", ("advance", "check", "cube-corners.csv", "--seam", "rear-left")),
