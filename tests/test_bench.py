@@ -322,6 +322,14 @@ def test_a_newer_bench_is_read_and_not_written(tmp_path):
         journal.append("part", "nozzle", {"note": "new"})
 
 
+def test_a_bench_that_cannot_be_written_still_answers(bench, tmp_path):
+    with sqlite3.connect(tmp_path / "fulmar" / "bench.db") as base:
+        base.execute("PRAGMA user_version = 9")
+    done = bench("extruder fit extruder-runs.csv", code=1)
+    assert "newer omphalon" in done.stderr and "--no-record answers" in done.stderr
+    assert "CHANGE" in bench("extruder fit extruder-runs.csv --no-record").stdout
+
+
 APPENDING = """
 import sys
 from pathlib import Path

@@ -13,6 +13,7 @@ import click
 from click.core import ParameterSource
 
 from omphalon.bench.settings import GAINS
+from omphalon.errors import UnwritableFile
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -254,13 +255,17 @@ def record(answer: Finding | Plan) -> str | None:
     words = [*([f"from the bench: {', '.join(filled)}"] if filled else [])]
     words += [f"given by hand: {', '.join(by_hand)}"] if by_hand else []
     if isinstance(answer, Finding):
-        number = bench.record(
-            answer.document(__version__),
-            _command(ctx),
-            ctx.meta.get(INPUTS, []),
-            _figure(answer, bench),
-            state.filament,
-        )
+        try:
+            number = bench.record(
+                answer.document(__version__),
+                _command(ctx),
+                ctx.meta.get(INPUTS, []),
+                _figure(answer, bench),
+                state.filament,
+            )
+        except UnwritableFile as error:
+            remedy = f"{error.remedy}; --no-record answers without the bench"
+            raise UnwritableFile(error.problem, remedy) from error
         words.insert(0, f"recorded as entry {number}")
         if answer.settings and answer.kind.endswith("-fit"):
             words.append(f"omphalon bench adopt {number} makes it the setting in force")
