@@ -139,9 +139,9 @@ class Journal:
         """
         sign = f"%{_literal(grep)}%" if grep else "%"
         return self._select(
-            "WHERE (?1 IS NULL OR kind = ?1) AND (?2 IS NULL OR at >= ?2) "
-            "AND (subject || body LIKE ?3 ESCAPE '\\') ORDER BY id DESC LIMIT ?4",
-            (kind, since, sign, most),
+            "WHERE (:kind IS NULL OR kind = :kind) AND (:since IS NULL OR at >= :since) "
+            "AND (subject || body LIKE :sign ESCAPE '\\') ORDER BY id DESC LIMIT :most",
+            {"kind": kind, "since": since, "sign": sign, "most": most},
         )
 
     def entry(self, number: int) -> Entry | None:
@@ -156,7 +156,7 @@ class Journal:
             (kind,),
         )
 
-    def _select(self, where: str, values: tuple[object, ...]) -> list[Entry]:
+    def _select(self, where: str, values: tuple[object, ...] | dict[str, object]) -> list[Entry]:
         with self._opened() as base:
             rows = base.execute(f"SELECT {COLUMNS} FROM entries {where}", values).fetchall()
             return [self._entry(row) for row in rows]
