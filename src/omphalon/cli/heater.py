@@ -199,11 +199,10 @@ def fit(
         fan_cooling=fan_cooling,
         max_temp_c=given["max_temp"],
     )
-    wanted = _wanted(given)
+    lines, wanted = how.lines(), _wanted(given)
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     read = [read_temperature(log, wanted) for log in logs]
-    lines = how.lines()
     found = fit_heater(read, question, lines.gain_scale)
     how.leave(heater_finding(found, question, read, lines))
 
