@@ -4,6 +4,7 @@ and edit.
 
 from __future__ import annotations
 
+import functools
 import math
 import tomllib
 from collections.abc import Mapping
@@ -94,13 +95,18 @@ class Dialect:
         return replace(self, name=option, templates={**self.templates, setting: line})
 
 
+@functools.cache
+def _shipped(name: str) -> str:
+    """The text of a dialect that ships."""
+    place = resources.files("omphalon.lines") / "dialects" / f"{name}.toml"
+    return place.read_text(encoding="utf-8")
+
+
 def load_dialect(path: str | None = None) -> Dialect:
     """The dialect in a file, one that ships (by its name), or the default one."""
     if path is None or (path in SHIPPED and not Path(path).exists()):
         name = path or "default"
-        raw = (resources.files("omphalon.lines") / "dialects" / f"{name}.toml").read_text(
-            encoding="utf-8"
-        )
+        raw = _shipped(name)
     else:
         name = Path(path).name
         try:
