@@ -76,9 +76,11 @@ def test_a_free_decay_has_the_law_of_taps():
 
 
 def test_noise_at_other_times_is_taken_off():
-    """The response of a loud sensor is that of a quiet one, where noise is half of what is seen."""
+    """The response of a loud sensor is that of a quiet one, also where it is weak: there noise is
+    half of what is seen.
+    """
     seen = []
-    for noise in (5.0, 2500.0):
+    for noise in (5.0, 4000.0):
         sensor = Sensor(rate_hz=1000.0, noise_mm_s2=noise, seed=2)
         log = sweep_log(TWO, Sweep(rate_hz_s=2.0), sensor)
         seen.append(spectra_of(log.time_s, log.acceleration[:, 0], 1000.0))
@@ -86,7 +88,9 @@ def test_noise_at_other_times_is_taken_off():
     quiet, loud = (sweep.excited(s, ridge) for s in seen)
     shared, here, there = np.intersect1d(quiet.frequency_hz, loud.frequency_hz, return_indices=True)
     assert len(shared) > 60
-    assert np.median(loud.power[there] / quiet.power[here]) == pytest.approx(1.0, abs=0.1)
+    weak = np.argsort(quiet.power[here])[:40]
+    ratio = loud.power[there][weak] / quiet.power[here][weak]
+    assert np.median(ratio) == pytest.approx(1.0, abs=0.15)
 
 
 def spectra_of(time, values, rate):
@@ -116,6 +120,8 @@ def test_a_sweep_is_followed_and_its_modes_found(name):
     assert [m.frequency_hz for m in fit.modes] == pytest.approx([38, 62], rel=0.01)
     assert [m.share for m in fit.modes] == pytest.approx([0.7, 0.3], abs=0.05)
     assert fit.drive_power == pytest.approx(told.power, abs=0.1)
+    # a quiet log of half a minute or more tells a frequency to a fraction of a hertz
+    assert all(0.01 < m.frequency_half_hz < 0.6 and m.damping_half < 0.02 for m in fit.modes)
 
 
 def made(frequency_at, seconds_long, rate=1000.0):
