@@ -38,7 +38,10 @@ SWAPS = {
 }
 # rooms, and the tests that look at them first
 NEAR = (
-    (r"sweep|taps|modes|resonance|impulses|shaping|studies/shaper", "test_frame test_shaper test_prints"),
+    (
+        r"sweep|taps|modes|resonance|impulses|shaping|studies/shaper",
+        "test_frame test_shaper test_prints",
+    ),
     (r"lead|studies/advance", "test_advance test_prints"),
     (r"scale|studies/(axis|extruder|flow|motion|probe)", "test_measured test_prints test_slips"),
     (r"arrival|signs|heater/check", "test_heater_check"),
