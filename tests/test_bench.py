@@ -212,6 +212,23 @@ def test_by_hand_wins_and_is_said_and_no_record_leaves_no_trace(bench, tmp_path)
     assert document["kind"] == "extruder-fit"
 
 
+def test_what_befalls_one_filament_leaves_the_other_alone(bench):
+    good = "--wall 0.45 --wall 0.455 --wall 0.445 --wall 0.45 --wall 0.45"
+    for name in ("grey-petg", "red-pla"):
+        bench(f"bench set printer.loaded={name} filament.{name}.line=0.45")
+        bench(f"flow fit --flow 1 {good}")
+    bench("bench adopt --all")  # both wait: each filament has a flow of its own
+    bench("bench changed filament")
+    bench("flow check --wall 0.60 --wall 0.61 --wall 0.60 --wall 0.61", code=4)
+    assert wanted(bench)["flow"] == "stale"
+    bench("bench set printer.loaded=grey-petg")
+    assert "flow" not in wanted(bench)
+    told = json.loads(bench("bench show --filament red-pla --json").stdout)
+    assert "filament changed" in told["settings"]["flow"]["doubt"]
+    bench("bench changed filament")
+    assert wanted(bench)["flow"] == "stale"
+
+
 def test_a_retest_cannot_be_adopted(bench):
     bench("flow fit --wall 0.48 --wall 0.47", code=3)
     bench("bench adopt", code=2)

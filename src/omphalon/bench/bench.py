@@ -55,10 +55,24 @@ class Bench:
         facts = self.facts()
         loaded = facts.get("printer.loaded")
         filament = loaded if isinstance(loaded, str) else None
-        settings = self.settings(filament)
-        parts = {e.subject: e for e in self.journal.latest("part")}
-        checks = {e.subject: e for e in self.journal.latest("check")}
-        return State(facts=facts, settings=settings, parts=parts, checks=checks, filament=filament)
+        return self._state_of(facts, filament)
+
+    def with_filament(self, state: State, filament: str) -> State:
+        """The same with another filament loaded."""
+        return self._state_of(state.facts, filament)
+
+    def _state_of(self, facts: Facts, filament: str | None) -> State:
+        def last(kind: str) -> dict[str, Entry]:
+            own = (e for e in self.journal.latest(kind) if e.filament in (None, filament))
+            return {e.subject: e for e in own}
+
+        return State(
+            facts=facts,
+            settings=self.settings(filament),
+            parts=last("part"),
+            checks=last("check"),
+            filament=filament,
+        )
 
     def settings(self, filament: str | None) -> dict[str, InForce]:
         """The settings in force with a filament, in the order of work."""
@@ -95,7 +109,12 @@ class Bench:
         if kind.endswith("-check"):
             axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
             rows += [
-                ("check", key, {"verdict": document["verdict"]}, None)
+                (
+                    "check",
+                    key,
+                    {"verdict": document["verdict"]},
+                    filament if KINDS[key].of_filament else None,
+                )
                 for key in check_keys(kind, document["evidence"], axes)
             ]
         return self.journal.append_all(rows)[0]
@@ -119,16 +138,17 @@ class Bench:
         """Findings with a setting that were not adopted, newest first; of each setting the newest
         finding only, and none that is older than what is in force.
         """
-        last: dict[str, int] = {}
-        for entry in self.journal.latest("setting"):
-            last[entry.subject] = max(entry.id, last.get(entry.subject, 0))
-        seen: set[str] = set()
+        last = {(e.subject, e.filament): e.id for e in self.journal.latest("setting")}
+        seen: set[tuple[str, str | None]] = set()
         found = []
         for entry in self.journal.entries(kind="finding"):
-            keys = [] if entry.newer else [t.key for t in taken(entry.body["document"])]
-            if keys and not seen & set(keys) and all(last.get(k, 0) < entry.id for k in keys):
+            keys = {
+                (t.key, entry.filament if KINDS[t.key].of_filament else None)
+                for t in ([] if entry.newer else taken(entry.body["document"]))
+            }
+            if keys and not seen & keys and all(last.get(k, 0) < entry.id for k in keys):
                 found.append(entry)
-            seen |= set(keys)
+            seen |= keys
         return found
 
     def doubts(self, entry: Entry) -> list[str]:

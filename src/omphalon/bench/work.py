@@ -19,7 +19,8 @@ OLD_DAYS = 365
 @dataclass(frozen=True, kw_only=True)
 class State:
     """What a bench knows, as read off its journal: settings in force by key (those of the loaded
-    filament among them), the last change of each part, and the last check of each group.
+    filament among them), the last change of each part and the last check of each setting, as far as
+    they bear on that filament.
     """
 
     facts: Facts
@@ -43,8 +44,7 @@ def stale(setting: InForce, parts: Mapping[str, Entry]) -> tuple[str, str] | Non
     """The part that was changed since, and why the setting no longer holds; None where it does."""
     for part, entry in parts.items():
         why = PARTS.get(part, {}).get(setting.kind.key)
-        own = not setting.kind.of_filament or entry.filament in (None, setting.filament)
-        if why and entry.id > setting.entry and own:
+        if why and entry.id > setting.entry:
             return part, why
     return None
 

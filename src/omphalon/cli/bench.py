@@ -123,8 +123,6 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     Example:
       omphalon bench show
     """
-    from dataclasses import replace
-
     from omphalon.bench.facts import fact_words
     from omphalon.bench.sheet import origin_words, spread_words, value_words
     from omphalon.bench.work import reason
@@ -132,7 +130,7 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     one = opened(place)
     state = one.state()
     if filament is not None:
-        state = replace(state, filament=filament, settings=one.settings(filament))
+        state = one.with_filament(state, filament)
     rows = []
     for key, setting in state.settings.items():
         why = reason(key, state)
