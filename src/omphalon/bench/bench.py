@@ -67,6 +67,7 @@ class Bench:
             return {e.subject: e for e in own}
 
         return State(
+            place=self.place,
             facts=facts,
             settings=self.settings(filament),
             parts=last("part"),
@@ -332,7 +333,10 @@ def open_bench(place: Path) -> Bench:
     return Bench(place)
 
 
-def standing_in() -> Bench | None:
-    """The bench of the present folder, or None."""
+def find_bench(named: str | None) -> Bench | None:
+    """The bench that was named, or the one of the environment or of this folder, or None."""
+    place = named if named is not None else os.environ.get("OMPHALON_BENCH") or None
+    if place is not None:
+        return open_bench(Path(place))
     here = os.path.isfile(FACTS_FILE) and os.path.isfile(JOURNAL_FILE)
     return Bench(Path.cwd()) if here else None

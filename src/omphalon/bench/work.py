@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from omphalon.bench.facts import Facts
@@ -18,11 +19,12 @@ OLD_DAYS = 365
 
 @dataclass(frozen=True, kw_only=True)
 class State:
-    """What a bench knows, as read off its journal: settings in force by key (those of the loaded
-    filament among them), the last change of each part and the last check of each setting, as far as
-    they bear on that filament.
+    """What a bench knows, as read off its folder: facts, settings in force by key (those of the
+    loaded filament among them), the last change of each part and the last check of each setting, as
+    far as they bear on that filament.
     """
 
+    place: Path
     facts: Facts
     settings: Mapping[str, InForce]
     parts: Mapping[str, Entry]

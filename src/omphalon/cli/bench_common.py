@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -24,15 +22,12 @@ loaded = click.option("--filament", metavar="NAME", help="With this one loaded. 
 
 def opened(place: str | None) -> Bench:
     """The bench that was named, or the one of the environment or of this folder."""
-    from omphalon.bench.bench import open_bench, standing_in
+    from omphalon.bench.bench import find_bench
 
-    named = place if place is not None else os.environ.get("OMPHALON_BENCH") or None
-    if named is not None:
-        return open_bench(Path(named))
-    here = standing_in()
-    if here is None:
+    found = find_bench(place)
+    if found is None:
         raise UsageError("no bench here", "give --bench DIR, or make one: omphalon bench new DIR")
-    return here
+    return found
 
 
 def table(rows: Sequence[Sequence[str]]) -> None:

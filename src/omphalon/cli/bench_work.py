@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.bench.parts import PARTS
 from omphalon.cli.bench_common import iso_date, opened, plain_note, table, where
 from omphalon.cli.common import choice
 from omphalon.errors import UsageError, shown
@@ -13,11 +14,6 @@ from omphalon.errors import UsageError, shown
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
     from omphalon.bench.journal import Entry
-
-PARTS = (
-    *("nozzle", "block", "sock", "sensor", "cartridge", "part-fan", "bed-plate", "belt"),
-    *("pulley", "drive-wheel", "motor", "filament", "place", "controller"),
-)
 
 
 @click.command("changed", short_help="A part was changed: what no longer holds?")
@@ -31,7 +27,6 @@ def changed(part: str, note: str, place: str | None) -> None:
     Example:
       omphalon bench changed nozzle --note "0.6 mm, hardened"
     """
-    from omphalon.bench.parts import PARTS as STALE
     from omphalon.bench.settings import KINDS
 
     one = opened(place)
@@ -39,7 +34,7 @@ def changed(part: str, note: str, place: str | None) -> None:
     filament = state.filament if part == "filament" else None
     one.journal.append("part", part, {"note": plain_note(note)}, filament)
     click.echo(f"the {part} was changed; no longer sure:")
-    table([(KINDS[key].words, why) for key, why in STALE[part].items() if key in state.settings])
+    table([(KINDS[key].words, why) for key, why in PARTS[part].items() if key in state.settings])
     click.echo("next    omphalon bench next")
 
 

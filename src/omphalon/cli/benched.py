@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -107,11 +106,7 @@ def _print(name: str) -> Known:
     """A file in the bench's prints/, named after what is asked."""
 
     def known(state: State, given: Mapping[str, Any]) -> Any:
-        bench, _ = held() or (None, None)
-        words = {k: str(v) for k, v in given.items() if isinstance(v, str)}
-        if bench is None:
-            return None
-        return os.path.relpath(bench.place / "prints" / f"{name.format(**words)}.gcode")
+        return os.path.relpath(state.place / "prints" / f"{name.format(**given)}.gcode")
 
     return known
 
@@ -176,10 +171,9 @@ def choose_bench(ctx: click.Context, _: click.Parameter, given: str | None) -> s
     """Open the bench, if there is one, before any other option is read."""
     if ctx.resilient_parsing:
         return given
-    place = given if given is not None else os.environ.get("OMPHALON_BENCH") or None
-    from omphalon.bench.bench import open_bench, standing_in
+    from omphalon.bench.bench import find_bench
 
-    bench = open_bench(Path(place)) if place is not None else standing_in()
+    bench = find_bench(given)
     if bench is None:
         return given
     state = bench.state()
