@@ -25,6 +25,7 @@ SOURCE = ROOT / "src" / "omphalon"
 GROUND = {
     "arrays",
     "constants",
+    "files",
     "errors",
     "units",
     "recording",

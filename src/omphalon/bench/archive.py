@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import shutil
@@ -12,6 +13,7 @@ from pathlib import Path
 
 from omphalon.bench.bench import FACTS_FILE, FOLDERS, JOURNAL_FILE, Bench, open_bench
 from omphalon.errors import UnknownFormat, UnreadableFile, UnwritableFile, UsageError, echoed
+from omphalon.files import in_place
 
 LIST = "digests.json"
 MOST_BYTES = 4_000_000_000
@@ -28,30 +30,24 @@ def pack(bench: Bench, target: Path) -> int:
     bench.journal.sound()
     names = [FACTS_FILE, *(f"{d}/{p.name}" for d in FOLDERS for p in _plain(bench.place / d))]
     names += [p.name for p in _plain(bench.place) if p.suffix == ".toml" and p.name != FACTS_FILE]
-    scratch = target.with_name(f".{target.name}.part")
-    try:
+    digests = {}
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        in_place(str(target)) as file,
+        zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as archive,
+    ):
+        still = Path(folder) / JOURNAL_FILE  # a copy that no other process writes into
+        uri = f"{(bench.place / JOURNAL_FILE).resolve().as_uri()}?mode=ro"
         with (
-            tempfile.TemporaryDirectory() as folder,
-            zipfile.ZipFile(scratch, "w", zipfile.ZIP_DEFLATED) as archive,
+            contextlib.closing(sqlite3.connect(uri, uri=True)) as source,
+            contextlib.closing(sqlite3.connect(still)) as copy,
         ):
-            still = Path(folder) / JOURNAL_FILE  # a copy that no other process writes into
-            source = sqlite3.connect(
-                f"{(bench.place / JOURNAL_FILE).resolve().as_uri()}?mode=ro", uri=True
-            )
-            with source, sqlite3.connect(still) as copy:
-                source.backup(copy)
-            digests = {}
-            for name, path in [(JOURNAL_FILE, still), *((n, bench.place / n) for n in names)]:
-                content = path.read_bytes()
-                digests[name] = hashlib.sha256(content).hexdigest()
-                archive.writestr(name, content)
-            archive.writestr(LIST, json.dumps({"omphalon-bench": 1, "files": digests}))
-        scratch.replace(target)
-    except OSError as error:
-        scratch.unlink(missing_ok=True)
-        raise UnwritableFile(
-            f"{target}: cannot be written ({error.strerror})", "choose another place"
-        ) from error
+            source.backup(copy)
+        for name, path in [(JOURNAL_FILE, still), *((n, bench.place / n) for n in names)]:
+            content = path.read_bytes()
+            digests[name] = hashlib.sha256(content).hexdigest()
+            archive.writestr(name, content)
+        archive.writestr(LIST, json.dumps({"omphalon-bench": 1, "files": digests}))
     return len(digests)
 
 
@@ -70,7 +66,12 @@ def unpack(source: Path, place: Path) -> int:
     """
     if place.exists():
         raise UsageError(f"{echoed(str(place))}: stands there already", "give a new folder")
-    scratch = place.with_name(f".{place.name}.part")
+    try:
+        scratch = Path(tempfile.mkdtemp(prefix=".omphalon-", dir=place.resolve().parent))
+    except OSError as error:
+        raise UnwritableFile(
+            f"{place}: cannot be made ({error.strerror})", "choose another place"
+        ) from error
     try:
         with zipfile.ZipFile(source) as archive:
             digests = _digests(archive, source)
@@ -84,6 +85,7 @@ def unpack(source: Path, place: Path) -> int:
         for folder in FOLDERS:
             (scratch / folder).mkdir(exist_ok=True)
         open_bench(scratch).journal.sound()
+        scratch.chmod(0o755)
         scratch.replace(place)
     except (zipfile.BadZipFile, KeyError, EOFError) as error:
         raise UnknownFormat(f"{source}: no back-up of a bench", "give the archive") from error

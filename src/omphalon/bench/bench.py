@@ -6,7 +6,6 @@ import hashlib
 import math
 import os
 import shutil
-import tempfile
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,6 +16,7 @@ from omphalon.bench.journal import Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed
+from omphalon.files import put_bytes
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
 
 FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
@@ -96,7 +96,7 @@ class Bench:
         filament: str | None,
     ) -> int:
         """One finding into the journal, its inputs into data/; the entry's number."""
-        kept = [self._keep(Path(path)) for path in inputs]
+        kept = [self._keep(Path(path)) for path in inputs if Path(path).is_file()]
         body = {
             "document": dict(document),
             "command": list(command),
@@ -126,7 +126,7 @@ class Bench:
         name = hashlib.sha256(content).hexdigest()[:24] + "".join(path.suffixes)[-16:]
         target = inside(self.place, f"data/{name}")
         if not target.exists():
-            put(target, content)
+            put_bytes(str(target), content)
         return {"name": path.name, "data": name}
 
     def adopt(self, entry: Entry, how: str = "adopted") -> list[Taken]:
@@ -241,7 +241,7 @@ class Bench:
         told = checked(key, value)
         whole = isinstance(told, float) and told.is_integer()
         table[name] = int(told) if whole and isinstance(told, float) else told
-        put(path, tomlkit.dumps(document).encode())
+        put_bytes(str(path), tomlkit.dumps(document).encode())
 
 
 def same(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
@@ -279,26 +279,6 @@ def picture(path: Path) -> Path:
     return path
 
 
-def put(path: Path, content: bytes) -> None:
-    """A whole file or none, on disk when this returns."""
-    try:
-        number, name = tempfile.mkstemp(prefix=".omphalon-", dir=path.parent)
-        try:
-            with os.fdopen(number, "wb") as file:
-                file.write(content)
-                file.flush()
-                os.fsync(file.fileno())
-            os.chmod(name, 0o644)
-            os.replace(name, path)
-        except BaseException:
-            os.unlink(name)
-            raise
-    except OSError as error:
-        raise UnwritableFile(
-            f"{path}: cannot be written ({error.strerror})", "make room, or look at permissions"
-        ) from error
-
-
 def make(place: Path) -> Bench:
     """A new bench in an empty folder, or one that is made."""
     if place.exists() and (not place.is_dir() or any(place.iterdir())):
@@ -313,7 +293,7 @@ def make(place: Path) -> Bench:
         ) from error
     bench = Bench(place)
     try:
-        put(place / FACTS_FILE, ("\n".join(blank_lines()) + "\n").encode())
+        put_bytes(str(place / FACTS_FILE), ("\n".join(blank_lines()) + "\n").encode())
         bench.journal.create()
     except BaseException:
         if fresh:

@@ -11,6 +11,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
+from omphalon.constants import SHAPER_NAMES
 from omphalon.errors import CONTROL, UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.quantities import QUANTITIES
 from omphalon.units import NoSuchNumber, number_in
@@ -43,7 +44,6 @@ class Fact:
 
 
 SENSOR = ("x", "y", "z")
-SHAPERS = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")
 FACTS: tuple[Fact, ...] = (
     Fact(key="printer.name", told="what you call it", example='"Fulmar"'),
     Fact(key="printer.bed_moves_y", told="the bed moves in Y", example="true", flag=True),
@@ -142,7 +142,7 @@ FACTS: tuple[Fact, ...] = (
         key="controller.shapers",
         told="the input shapers it offers",
         example='["zv", "mzv", "ei"]',
-        choice=SHAPERS,
+        choice=SHAPER_NAMES,
         several=True,
     ),
 )

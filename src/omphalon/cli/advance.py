@@ -17,9 +17,9 @@ from omphalon.cli.common import (
     readings_template,
 )
 from omphalon.cli.printing import job_of, printing
-from omphalon.cli.writing import put_lines
 from omphalon.columns import ADVANCE, CORNERS
 from omphalon.errors import UsageError
+from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings

@@ -7,8 +7,9 @@ from pathlib import Path
 import click
 
 from omphalon.cli.bench_common import opened, where
-from omphalon.cli.writing import check_outputs, put_bytes
+from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
+from omphalon.files import put_bytes
 
 
 @click.command("report", short_help="One page with everything.")

@@ -13,8 +13,9 @@ from omphalon.cli.bench_common import (
     take_found,
     where,
 )
-from omphalon.cli.writing import check_outputs, put_lines
+from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed, shown
+from omphalon.files import put_lines
 
 DIFFERS = 4  # exit code of a readback that does not agree
 

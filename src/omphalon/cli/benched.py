@@ -293,7 +293,7 @@ def _figure(answer: Finding, bench: Bench) -> str | None:
     from datetime import UTC, datetime
 
     from omphalon.bench.bench import inside
-    from omphalon.cli.writing import put_with
+    from omphalon.files import put_with
     from omphalon.report.figure import draws, save_figure
 
     if not draws(answer):

@@ -12,8 +12,9 @@ import click
 from click.core import ParameterSource
 
 from omphalon.cli.benched import INPUTS, choose_bench, record
-from omphalon.cli.writing import check_outputs, put_lines, put_with
+from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
+from omphalon.files import put_lines, put_with
 from omphalon.quantities import QUANTITIES
 from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 

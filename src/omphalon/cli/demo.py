@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.common import as_json
-from omphalon.cli.writing import put_bytes
 from omphalon.errors import UnwritableFile, UsageError, echoed
+from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding, Plan

@@ -17,9 +17,9 @@ from omphalon.cli.common import (
     parsed,
     readings_template,
 )
-from omphalon.cli.writing import put_lines
 from omphalon.columns import MOTION
 from omphalon.errors import UsageError
+from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings

@@ -19,8 +19,9 @@ from omphalon.cli.common import (
     template,
 )
 from omphalon.cli.printing import job_of, printing
-from omphalon.cli.writing import put_lines
+from omphalon.constants import SHAPER_NAMES
 from omphalon.errors import UsageError, echoed
+from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.physics.shaping import Limits
@@ -28,7 +29,6 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.question import Setting
 
 SENSOR = choice("x", "y", "z")
-SHAPERS = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")
 FREQUENCY, DAMPING = Measure("frequency"), Measure("damping")
 ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
 
@@ -214,7 +214,7 @@ def plan(
 )
 @click.option(
     "--offered",
-    default=",".join(SHAPERS),
+    default=",".join(SHAPER_NAMES),
     show_default=True,
     metavar="NAMES",
     help="Shapers the controller has.",
@@ -304,7 +304,9 @@ def _refuse_lonely(
 @click.argument("logs", nargs=-1, required=True, metavar="LOG [LATER]")
 @click.option("--axis", type=choice("x", "y"), required=True, help="Which axis.")
 @click.option("--sensor", type=SENSOR, help="Sensor's axis that lay along it.  [from the log]")
-@click.option("--shaper", "name", type=choice(*SHAPERS), required=True, help="Shaper in force.")
+@click.option(
+    "--shaper", "name", type=choice(*SHAPER_NAMES), required=True, help="Shaper in force."
+)
 @click.option("--frequency", type=FREQUENCY, required=True, metavar="HZ", help="Its frequency.")
 @click.option(
     "--damping",
@@ -388,7 +390,7 @@ def _setting(text: str, option: str) -> Setting:
     from omphalon.studies.shaper.question import Setting
 
     name, colon, rest = text.partition(":")
-    if name.lower() not in SHAPERS or not colon or rest.count(":") != 1:
+    if name.lower() not in SHAPER_NAMES or not colon or rest.count(":") != 1:
         raise UsageError(f"{option} {echoed(text)}: not NAME:HZ:DAMPING", "for example mzv:42:0.05")
     frequency, damping = rest.split(":")
     return Setting(

@@ -20,7 +20,7 @@ from omphalon.bench.work import State, reason, steps
 from omphalon.errors import shown
 
 MOST_FINDINGS, MOST_TRIALS = 50, 50
-MOST_FIGURE_BYTES = 2_000_000
+MOST_PICTURE_BYTES = 10_000_000
 WIDE, HIGH, EDGE = 160, 36, 4  # a small plot, in its own units
 KINDS_OF_PICTURE = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg"}
 
@@ -140,6 +140,6 @@ def _embedded(folder: Path, name: object) -> str | None:
     if not path.resolve().is_relative_to(folder.parent.resolve()):
         return None
     kind = KINDS_OF_PICTURE.get(path.suffix.lower(), "image/svg+xml")
-    if not path.is_file() or path.stat().st_size > 5 * MOST_FIGURE_BYTES:
+    if not path.is_file() or path.stat().st_size > MOST_PICTURE_BYTES:
         return None
     return f"data:{kind};base64,{base64.b64encode(path.read_bytes()).decode()}"
