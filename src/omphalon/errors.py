@@ -5,7 +5,9 @@
     ├── UnreadableFile       exit 1   no such file, a folder, no permission, empty, binary, large
     │   └── UnknownFormat    exit 1   a text in which what was asked for cannot be recognised
     ├── BadReading           exit 1   a measurement in a file that cannot be one
-    └── UnwritableFile       exit 1   a result could not be saved
+    ├── UnwritableFile       exit 1   a result could not be saved
+    ├── LinkFault            exit 1   the wire to a printer: no port, busy, silent, refused, cut
+    └── Unsafe               exit 1   a heater that must not go on
 
 Each carries the problem and the remedy; `str()` of it is the one line a user sees. Data that cannot
 support an answer are no error: they give a Finding with the verdict `retest`.
@@ -70,3 +72,11 @@ class BadReading(OmphalonError):
 
 class UnwritableFile(OmphalonError):
     """A result that could not be saved."""
+
+
+class LinkFault(OmphalonError):
+    """The wire to a printer does not carry what it should."""
+
+
+class Unsafe(OmphalonError):
+    """A heater that must not go on."""

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from omphalon.arrays import Array, Mask
+    from omphalon.reports import Heating
 
     Array = Array
     Mask = Mask
@@ -190,3 +191,15 @@ class HoldsPicture:
     heater: str
     target_c: float
     holds: tuple[HoldPicture, ...]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Status:
+    """What is seen of a printer that is watched: the moment, what is going on, how far it is."""
+
+    time_s: float
+    heater: str
+    seen: Heating
+    told: str
+    cycles: int | None
+    left_s: float | None

@@ -121,6 +121,12 @@ FACTS: tuple[Fact, ...] = (
         example='"default"',
     ),
     Fact(
+        key="controller.port",
+        told="where it is plugged in",
+        example='"/dev/ttyUSB0"',
+    ),
+    Fact(key="controller.speed", told="bits a second", example="115200", quantity="bits"),
+    Fact(
         key="controller.gain_scale",
         told="full power in its gains",
         example="255",

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from omphalon.bench.settings import GAINS, KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
-from omphalon.lines.listing import Listed
+from omphalon.lines.listing import Listed, alike, decimals
 
 SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
 UNSTORED = "not stored yet"  # the printer still has what the bench replaced
@@ -99,10 +99,10 @@ def _compared(
     shown = given if isinstance(number, str) else float(number) * _scale(name, dialect)
     verdict, why = MISSING, ""
     if text is not None:
-        verdict = SAME if _alike(given, text) else DIFFERENT
+        verdict = SAME if alike(given, text) else DIFFERENT
         if verdict == DIFFERENT:
             former = old and _as_given(kind, name, old.value[name], text, dialect)
-            verdict = UNSTORED if former and _alike(former, text) else DIFFERENT
+            verdict = UNSTORED if former and alike(former, text) else DIFFERENT
             why = "" if verdict == UNSTORED or isinstance(number, str) else slip(given, text)
     return Compared(kind=kind, field=name, bench=shown, listed=text, verdict=verdict, slip=why)
 
@@ -116,21 +116,9 @@ def _as_given(kind: Kind, name: str, value: float | str, text: str | None, diale
     if isinstance(value, str):
         return dialect.shaper_names.get(value, value)
     places = dialect.templates[kind.line].places(name)
-    listed = _decimals(text or "")
+    listed = decimals(text or "")
     digits = listed if places is None else min(places, listed)
     return f"{float(value) * _scale(name, dialect):.{digits}f}"
-
-
-def _alike(given: str, text: str) -> bool:
-    """Whether a listed text says what was given, within half of its last digit."""
-    try:
-        return abs(float(text) - float(given)) <= 0.5000001 * 10.0 ** -_decimals(given)
-    except ValueError:
-        return text.lower() == given.lower()
-
-
-def _decimals(text: str) -> int:
-    return len(text.lower().split("e")[0].partition(".")[2])
 
 
 def slip(right: str, typed: str) -> str:
@@ -138,7 +126,7 @@ def slip(right: str, typed: str) -> str:
     a, b = (t.lstrip("+-") for t in (right, typed))
     if right.startswith("-") != typed.startswith("-") and a == b:
         return "the sign is missing" if right.startswith("-") else "a sign too many"
-    places = max(_decimals(a), _decimals(b))
+    places = max(decimals(a), decimals(b))
     a, b = (f"{float(t):.{places}f}" for t in (a, b))
     if a.replace(".", "").strip("0") == b.replace(".", "").strip("0"):
         return "the decimal point is elsewhere"

@@ -6,8 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from omphalon.bench.settings import GAINS, KINDS, InForce
 from omphalon.lines.dialect import Dialect
-
-STORED = ("steps", "hotend-gains", "bed-gains", "speed-limit", "acceleration-limit", "acceleration")
+from omphalon.lines.listing import STORED
 
 
 def entered(setting: InForce, dialect: Dialect) -> str | None:

@@ -23,6 +23,7 @@ COMMANDS = {
     "shaper": "Input shaper, and the acceleration that stays clean.",
     "advance": "Pressure advance, in seconds, for one filament.",
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
+    "printer": "At the printer: capture, send, tune over the wire.",
     "demo": "Tune up a made-up printer: sample data, answers, figures.",
 }
 

@@ -57,6 +57,11 @@ def _target(state: State, given: Mapping[str, Any]) -> Any:
     return state.facts.get(f"heaters.{given.get('which') or 'hotend'}_target")
 
 
+def _run_target(state: State, given: Mapping[str, Any]) -> Any:
+    """The usual target, where a run was asked for."""
+    return _target(state, given) if given.get("run") else None
+
+
 def _steps(state: State, given: Mapping[str, Any]) -> Any:
     found = [
         f"{axis}={state.settings[f'steps-{axis}'].value['steps']!r}"
@@ -133,6 +138,7 @@ PARTS: dict[str, Known] = {
 EXTRUDER = {"steps": _value("steps-e", "steps"), **PARTS}
 FLOW = {"flow": _value("flow", "flow", 1.0), "expected": _filament("line")}
 PRESENT = {"present": _value("advance", "advance"), "drive": _fact("extruder.drive")}
+WIRE = {"port": _fact("controller.port"), "speed": _fact("controller.speed")}
 PROBE = {"offset": _value("probe-offset", "offset")}
 # command → its parameters, and where a bench knows them from
 KNOWN: dict[str, dict[str, Known]] = {
@@ -164,6 +170,11 @@ KNOWN: dict[str, dict[str, Known]] = {
     "motion plan": {"travel": _travel, "out": _print("motion-{name}")},
     "probe fit": PROBE,
     "probe check": PROBE,
+    "printer capture": {**WIRE, "target": _run_target},
+    "printer send": WIRE,
+    "printer cool": WIRE,
+    "printer tune heater": {**WIRE, "target": _target},
+    "printer tune extruder": {**WIRE, "temp": _filament("temp")},
 }
 
 

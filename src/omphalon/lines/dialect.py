@@ -38,6 +38,16 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "home": ("axis",),
     "absolute": (),
     "move": ("axis", "length", "feed"),
+    "hotend-target": ("target",),
+    "bed-target": ("target",),
+    "fan": ("counts",),
+    "fan-off": (),
+    "report": (),
+    "report-every": ("seconds",),
+    "number": ("number",),
+    "identify": (),
+    "break": (),
+    "halt": (),
 }
 # setting whose line an option may give → that option's example
 EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}

@@ -17,6 +17,8 @@ NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
 SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
 COMMENT = re.compile(r"\s*[;#]")
 MOST_BYTES = 4_000_000
+# settings that a controller keeps; what else a sheet sets need not be listed
+STORED = ("steps", "hotend-gains", "bed-gains", "speed-limit", "acceleration-limit", "acceleration")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -57,6 +59,51 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
                 axis = values.pop("axis", "").upper()
                 found.append(Listed(setting=setting, axis=axis, values=values, row=row))
     return [one for one in found if one.values]
+
+
+def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str]]:
+    """What a printer lists of its settings, against the lines that it was sent.
+
+    Parameters
+    ----------
+    sheet : the lines that were sent; of two that set the same the last one holds
+    listing : what it lists
+    dialect : whose lines are looked for
+
+    Returns
+    -------
+    how many values are the same within their digits, and a sentence for each that is not
+    """
+    there = {(one.setting, one.axis): one for one in listed(listing, dialect)}
+    same, told = 0, []
+    for (setting, axis), one in {(s.setting, s.axis): s for s in listed(sheet, dialect)}.items():
+        found = there.get((setting, axis))
+        if found is None:
+            if setting in STORED:
+                told.append(f"{setting} {axis}".strip() + ": not listed")
+            continue
+        for name, text in one.values.items():
+            if alike(text, found.values.get(name, "")):
+                same += 1
+            else:
+                listed_as = found.values.get(name, "nothing")
+                told.append(
+                    f"{f'{setting} {axis}'.strip()}: {name} {text} sent, {listed_as} listed"
+                )
+    return same, told
+
+
+def alike(given: str, text: str) -> bool:
+    """Whether a listed text says what was given, within half of its last digit."""
+    try:
+        return abs(float(text) - float(given)) <= 0.5000001 * 10.0 ** -decimals(given)
+    except ValueError:
+        return text.lower() == given.lower()
+
+
+def decimals(text: str) -> int:
+    """How many decimals a number is written with."""
+    return len(text.lower().split("e")[0].partition(".")[2])
 
 
 def read_listing(path: str) -> str:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import math
-import re
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,20 +12,9 @@ from omphalon.readers import clock
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import Text
 from omphalon.recording import Note
+from omphalon.reports import REPORT, SIGN, Heating, plain_number, report_of
 
 FEWEST = 3  # report lines that make a console's log
-NUMBER = r"-?\d+(?:[.,]\d+)?"
-REPORT = re.compile(
-    rf"(?:^|[^A-Za-z0-9@])(T0?|B|@|B@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?", re.ASCII
-)
-SIGN = re.compile(rf"(?:^|[^A-Za-z0-9@])[TB]0?\s*:\s*{NUMBER}", re.ASCII)
-STAMP = re.compile(
-    r"^\W*(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
-    r"|\d{1,2}[./]\d{1,2}[./]\d{2,4},? \d{1,2}:\d\d:\d\d(?:[.,]\d+)?(?: ?[AaPp]\.?[Mm]\.?)?"
-    r"|\d{1,2}:\d\d:\d\d(?:[.,]\d+)?(?: ?[AaPp]\.?[Mm]\.?)?|\d+(?:\.\d+)?)"
-    r"(?=[\s\]>,;|:-]+.*?\b[TB]0?\s*:)",
-    re.ASCII,
-)
 
 
 def is_console(lines: list[str]) -> bool:
@@ -53,12 +40,12 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
         notes.append(Note("heater-guessed", told))
     if not text.whole:
         notes.append(Note("cut-last-row", "the last line has no end and was passed over"))
-    times = _times(text.source, [r.stamp for r in rows], how)
+    times = _times(text.source, [stamp for stamp, _ in rows], how)
     notes += [Note("date-order", times.told)] if times.told else []
-    counts, target = [r.power for r in rows], [r.target_c for r in rows]
+    counts, target = [r.power for _, r in rows], [r.target_c for _, r in rows]
     return LogColumns(
         time_s=times.seconds,
-        temperature_c=[r.temperature_c for r in rows],
+        temperature_c=[r.temperature_c for _, r in rows],
         power=counts if not all(map(math.isnan, counts)) else None,
         target_c=target if not all(map(math.isnan, target)) else None,
         percent=False,
@@ -66,28 +53,11 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
     )
 
 
-@dataclass(frozen=True)
-class _Report:
-    """A report line of one heater; NaN where it says nothing."""
-
-    stamp: str
-    temperature_c: float
-    target_c: float
-    power: float
-
-
-def _reports(text: Text, heater: str) -> list[_Report]:
-    reading, drive = ("B", "B@") if heater == "bed" else ("T", "@")
-    rows = []
-    for line in text.lines[: len(text.lines) - (not text.whole)]:
-        marks = {("T" if m[1] == "T0" else m[1]): m for m in REPORT.finditer(line)}
-        if reading not in marks:
-            continue
-        stamp, mark, power = STAMP.match(line), marks[reading], marks.get(drive)
-        goal = _plain(mark[3]) if mark[3] else math.nan
-        counts = _plain(power[2]) if power else math.nan
-        rows.append(_Report(stamp[1] if stamp else "", _plain(mark[2]), goal, counts))
-    return rows
+def _reports(text: Text, heater: str) -> list[tuple[str, Heating]]:
+    """Time stamp and reading of one heater, line by line."""
+    lines = text.lines[: len(text.lines) - (not text.whole)]
+    found = (report for line in lines if (report := report_of(line)) is not None)
+    return [(r.stamp, r.heaters[heater]) for r in found if heater in r.heaters]
 
 
 def _times(source: str, stamps: list[str], how: Wanted) -> clock.Times:
@@ -108,10 +78,6 @@ def _times(source: str, stamps: list[str], how: Wanted) -> clock.Times:
     return clock.Times([n * how.every_s for n in range(len(stamps))])
 
 
-def _plain(text: str) -> float:
-    return float(text.replace(",", "."))
-
-
 def _busier(lines: list[str]) -> str:
     """The heater whose power went up and down more often; without powers, the one whose temperature
     turned more often.
@@ -119,7 +85,7 @@ def _busier(lines: list[str]) -> str:
 
     def values(mark: str) -> Array:
         return np.array(
-            [_plain(m[2]) for line in lines for m in REPORT.finditer(line) if m[1] == mark]
+            [plain_number(m[2]) for line in lines for m in REPORT.finditer(line) if m[1] == mark]
         )
 
     drives = {mark: int((np.abs(np.diff(values(mark))) > 5).sum()) for mark in ("@", "B@")}

@@ -7,10 +7,10 @@ import math
 from omphalon.errors import UnknownFormat, UsageError, echoed
 from omphalon.readers import clock
 from omphalon.readers.columns import Table, chosen_column, header_at, read_table, state, words
-from omphalon.readers.console import SIGN
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import Text
 from omphalon.recording import Note
+from omphalon.reports import SIGN
 
 PARTS: dict[str, set[str]] = {
     "hotend": {"hotend", "nozzle", "extruder", "tool", "tool0", "t", "t0", "head"},

@@ -9,8 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.standin.heater import STEP_S, Heater, Lanes, quantised
-from omphalon.standin.loop import BAND_C, CONTROL_S, FILTER_S
+from omphalon.standin.loop import BAND_C, CONTROL_S
 from omphalon.standin.oscillation import HeaterLog
+from omphalon.standin.regulator import Regulator
 
 
 @dataclass(frozen=True)
@@ -37,26 +38,16 @@ def hold_log(heater: Heater, hold: Hold) -> HeaterLog:
     """
     random = np.random.default_rng(hold.seed)
     lanes, log = Lanes([heater], 1), HeaterLog()
-    kp, ki, kd = hold.gains
-    integral = slope = power = 0.0
-    before, near = heater.ambient_c, np.inf
-    blend = 1 - np.exp(-CONTROL_S / FILTER_S)
-    due, tick = 0.0, 0
+    regulator = Regulator(heater.ambient_c, hold.power_limit, hold.windup)
+    near, power, due, tick = np.inf, 0.0, 0.0, 0
     while tick * STEP_S < min(near + hold.hold_s, hold.most_s):
         now = tick * STEP_S
         goal = hold.target_c if now >= hold.before_s else 0.0
         if tick % round(CONTROL_S / STEP_S) == 0:
             noisy = lanes.sensor[0, 0] + random.normal(0, heater.noise_c)
             reading = float(quantised(noisy, heater.quantum_c))
-            error = goal - reading
-            slope += blend * ((reading - before) / CONTROL_S - slope)
-            before = reading
-            integral = float(np.clip(integral + ki * error * CONTROL_S, 0, hold.power_limit))
-            power = float(np.clip(kp * error + integral - kd * slope, 0, hold.power_limit))
-            if abs(error) > BAND_C:
-                power = hold.power_limit if error > 0 else 0.0
-                integral = integral if hold.windup else 0.0
-            elif near == np.inf and goal:
+            power = regulator.power(hold.gains, goal, reading)
+            if near == np.inf and goal and abs(goal - reading) <= BAND_C:
                 near = now
         lanes.fan = hold.fan_after_s is not None and now >= near + hold.fan_after_s
         if now >= due:

@@ -10,6 +10,7 @@ from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.heater import Heater
 from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.kept import GAIN_SCALE, Kept
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 
 FULMAR_HOTEND = Heater(
@@ -81,21 +82,20 @@ def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
 
 
 FOUND_GAINS, FOUND_BED_GAINS = (0.31, 0.024, 0.1), (0.24, 0.0012, 0.55)
+FULMAR_FOUND = Kept(
+    steps={"X": 80.0, "Y": 80.0, "Z": 402.5, "E": 412.0},
+    gains={
+        "hotend": [GAIN_SCALE * v for v in FOUND_GAINS],
+        "bed": [GAIN_SCALE * v for v in FOUND_BED_GAINS],
+    },
+    lead_s=0.35,
+)
 
 
 def found_settings() -> Iterator[str]:
     """What Fulmar lists of its settings before anything is tuned, amid its chatter."""
-
-    def gains(code: str, values: tuple[float, float, float]) -> str:
-        kp, ki, kd = (255 * v for v in values)
-        return f"tell: {code} P{kp:.5f} I{ki:.5f} D{kd:.5f}"
-
     yield "tell: Fulmar, made up by the stand-in printer; what is set:"
-    yield "tell: M92 X80.0000 Y80.0000 Z402.5000 E412.0000"
-    yield gains("M301", FOUND_GAINS)
-    yield gains("M304", FOUND_BED_GAINS)
-    yield "tell: LEAD 0.35000"
-    yield "tell: PUSH 1500"
+    yield from (f"tell: {line}" for line in FULMAR_FOUND.listed())
     yield "ok"
 
 

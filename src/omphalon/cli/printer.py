@@ -1,0 +1,186 @@
+"""omphalon printer list | cool | stand-in; the other commands are registered below."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from omphalon.cli.bench_common import as_document, document, table
+from omphalon.cli.common import Measure, choice
+from omphalon.cli.printer_capture import capture
+from omphalon.cli.printer_send import send
+from omphalon.cli.printer_tune import tune
+from omphalon.cli.printer_wire import Wired, at_printer, at_wire
+from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
+from omphalon.files import put_bytes
+
+ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
+FAULT_NAMES = (
+    *("dropout", "restart", "noise", "stuck-sensor", "refuse", "garbage", "half-line"),
+    "unplug",
+)
+
+
+class InWorkOrder(click.Group):
+    """A group that lists its commands in the order of their use."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(ORDER)
+
+
+@click.group(cls=InWorkOrder)
+def printer() -> None:
+    """At the printer: capture, send, tune over the wire."""
+
+
+@printer.command("list", short_help="Which ports are there, and what is known of each.")
+@as_document
+def list_ports(as_json: bool) -> None:
+    """Show the serial ports of this computer, and what answered where.
+
+    \b
+    Example:
+      omphalon printer list
+    """
+    from omphalon.printer.known import all_known, known
+    from omphalon.printer.port import found_ports
+
+    there = dict(found_ports())
+    rows = [known(name) for name in there]
+    rows += [one for one in all_known() if one.port not in there]
+    if as_json:
+        ports = [
+            {
+                "port": one.port,
+                "there": one.port in there or "://" in one.port,
+                "speed": one.speed,
+                "printer": one.name or None,
+                "seen": one.seen or None,
+                "heating_since": one.heating_since,
+            }
+            for one in rows
+        ]
+        document("printer-list", ports=ports)
+        return
+    if not rows:
+        click.echo("no serial port here, and none known; plug the printer in, or try without one:")
+        click.echo("next    omphalon printer stand-in")
+        return
+    table(
+        [
+            (
+                one.port,
+                there.get(one.port, "" if "://" in one.port else "not there now"),
+                f"{one.speed} bit/s" if one.speed and "://" not in one.port else "",
+                one.name or "nothing has answered there yet",
+                one.seen[:16].replace("T", " "),
+                "a heater may be on" if one.heating_since else "",
+            )
+            for one in rows
+        ]
+    )
+
+
+@printer.command("cool", short_help="Switches the heaters off.")
+@at_wire
+def cool(at: Wired) -> None:
+    """Switch the heaters off, and say whether the printer confirms it.
+
+    \b
+    Example:
+      omphalon printer cool --port socket://127.0.0.1:5555
+    """
+    with at_printer(at) as found:
+        told = found.cool()
+        click.echo(told)
+        if "not" in told:
+            raise SystemExit(1)
+
+
+@printer.command("stand-in", short_help="A printer that is not there, to try everything on.")
+@click.option(
+    "--tcp", "number", type=click.IntRange(0, 65535), metavar="PORT", help="Listen there; 0: any."
+)
+@click.option("--pty", is_flag=True, help="Be a serial port instead.")
+@click.option(
+    "--speed",
+    type=Measure("bits"),
+    metavar="N",
+    help="With --pty: garbled at any other speed.",
+)
+@click.option(
+    "--pace",
+    type=Measure("pace"),
+    default=1.0,
+    metavar="N",
+    help="Its time runs so much faster.  [1]",
+)
+@click.option("--state", metavar="FILE", help="Keeps its stored settings there.")
+@click.option("--desk", metavar="DIR", help="What is measured of its prints is put there.")
+@click.option("--fault", type=choice(*FAULT_NAMES), help="What goes wrong.")
+@click.option(
+    "--fault-after",
+    type=Measure("time"),
+    default=40.0,
+    metavar="S",
+    help="So long after something is heated.  [40]",
+)
+def stand_in(
+    number: int | None,
+    pty: bool,
+    speed: float | None,
+    pace: float,
+    state: str | None,
+    desk: str | None,
+    fault: str | None,
+    fault_after: float,
+) -> None:
+    """Be Fulmar, a made-up printer, on this computer: heaters, extruder, frame, filament.
+
+    It answers until Ctrl-C. Its own clock stands before its reports where --pace is not 1.
+
+    \b
+    Example:
+      omphalon printer stand-in --tcp 5555 --pace 60
+    """
+    from omphalon.standin.desk import Desk
+    from omphalon.standin.faults import Faulty
+    from omphalon.standin.kept import Kept, kept_text, read_kept
+    from omphalon.standin.machine import Machine
+    from omphalon.standin.samples import FULMAR_FOUND
+    from omphalon.standin.serve import Tcp, Terminal, serve
+
+    if pty and number is not None:
+        raise UsageError("--tcp with --pty", "one of them")
+    if desk is not None and not Path(desk).is_dir():
+        raise UsageError(f"--desk {echoed(desk)}: no folder", "make it first")
+    try:
+        kept = FULMAR_FOUND if state is None else read_kept(Path(state), FULMAR_FOUND)
+    except (OSError, ValueError, TypeError) as error:
+        raise UnreadableFile(
+            f"{echoed(state or '')}: not what a stand-in stored", "give another file"
+        ) from error
+
+    def store(settings: Kept) -> None:
+        if state is not None:
+            put_bytes(state, kept_text(settings).encode())
+
+    machine = Machine(kept, store, Desk(Path(desk) if desk else None).made, stamped=pace != 1)
+    try:
+        wire = Terminal(int(speed) if speed else None) if pty else Tcp(number or 0)
+    except OSError as error:
+        raise UnwritableFile(
+            f"--tcp {number}: cannot listen there ({error.strerror})", "choose another, or 0"
+        ) from error
+    click.echo(f"listening on {wire.name}")
+    for _ in serve(wire, Faulty(machine, fault, fault_after), pace, _panel):
+        pass
+
+
+def _panel(time_s: float, words: str) -> None:
+    click.echo(f"{time_s:9.1f} s  {shown(words)}")
+
+
+for command in (capture, send, tune):
+    printer.add_command(command)

@@ -1,0 +1,209 @@
+"""omphalon printer tune extruder."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import click
+
+from omphalon.cli.common import Measure, parsed
+from omphalon.cli.printer_put import Setter, shown_and_kept
+from omphalon.cli.printer_send import show_lines
+from omphalon.cli.printer_wire import (
+    AtPrinter,
+    Wired,
+    at_printer,
+    at_wire,
+    confirmed,
+    declined,
+    yes,
+)
+from omphalon.columns import EXTRUDER
+from omphalon.errors import LinkFault, UsageError, echoed
+
+if TYPE_CHECKING:
+    from omphalon.finding import Finding
+    from omphalon.lines.dialect import Dialect
+    from omphalon.recording import Readings
+    from omphalon.units import Number
+
+BEYOND_MM = 30.0  # the mark sits that much further than what is asked for
+LEFT = Measure("length", reading=True)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Feeding:
+    """A feeding test: the lines that heat and feed, the length, and how often."""
+
+    heat: tuple[str, ...]
+    feed: str
+    asked_mm: float
+    runs: int
+    dialect: Dialect
+
+    @property
+    def mark_mm(self) -> float:
+        return self.asked_mm + BEYOND_MM
+
+
+def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: float) -> Feeding:
+    """The lines of a feeding test, from a dialect.
+
+    Raises
+    ------
+    UsageError
+        If it has no line for one of them.
+    """
+    lines = {
+        "heat": dialect.line("heat", target=temp),
+        "relative-feed": dialect.line("relative-feed"),
+        "feed": dialect.line("feed", length=asked, feed=max(60 * rate, 1.0)),
+    }
+    missing = [name for name, line in lines.items() if line is None]
+    if missing:
+        raise UsageError(
+            f"the dialect {dialect.name} has no line {missing[0]}", "add it: --dialect FILE"
+        )
+    return Feeding(
+        heat=(str(lines["heat"]), str(lines["relative-feed"])),
+        feed=str(lines["feed"]),
+        asked_mm=asked,
+        runs=runs,
+        dialect=dialect,
+    )
+
+
+@click.command("extruder", short_help="Steps: feed, measure, fit, set, store, feed again, check.")
+@click.option(
+    "--asked",
+    type=Measure("size", 20, 1000),
+    default=80.0,
+    show_default=True,
+    metavar="MM",
+    help="Length to feed.",
+)
+@click.option(
+    "--runs",
+    type=Measure("count", 2, 20),
+    default=3,
+    show_default=True,
+    metavar="N",
+    help="How often.",
+)
+@click.option(
+    "--temp",
+    type=Measure("hotend temperature", 150),
+    default=220.0,
+    show_default=True,
+    metavar="C",
+    help="Nozzle temperature.",
+)
+@click.option(
+    "--rate",
+    type=Measure("speed", 0.1, 20),
+    default=1.5,
+    show_default=True,
+    metavar="MM_S",
+    help="Feeding speed.",
+)
+@yes
+@at_wire
+def extruder(at: Wired, asked: float, runs: int, temp: float, rate: float, yes: bool) -> None:
+    """Find, set, store and check the steps of the extruder; you mark the filament and read the
+    rule. Every step is asked for; who refuses one finds the printer as it was, and cold.
+
+    \b
+    Example:
+      omphalon printer tune extruder --port socket://127.0.0.1:5555
+    """
+    feeding = feeding_of(at.lines(), asked, runs, temp, rate)
+    click.echo(
+        f"1 heats to {temp:g} °C and feeds {runs} times {asked:g} mm, you read what is left; "
+        "2 fits the steps; 3 sends, stores and reads them back; 4 feeds again, and checks. Lines "
+        "that are sent:"
+    )
+    show_lines([*feeding.heat, feeding.feed])
+    if not confirmed("begin?", yes):
+        raise declined("nothing was sent")
+    with at_printer(at) as printer:
+        setter = Setter(
+            printer=printer,
+            dialect=feeding.dialect,
+            setting="steps",
+            found=printer.link.listing(),
+            without=yes,
+        )
+        finding = _round(printer, feeding, _listed_steps(setter), checking=False)
+        if finding.verdict == "change":
+            if not setter.put(finding):
+                raise declined("nothing was set; the printer is as it was found")
+            if not confirmed("feed again, and check?", yes):
+                setter.keep_or_restore()
+                raise declined("not checked")
+            finding = _round(printer, feeding, finding.settings["steps_per_mm"], checking=True)
+            if finding.verdict == "change":
+                setter.keep_or_restore()
+    raise SystemExit(finding.exit_code)
+
+
+def _listed_steps(setter: Setter) -> float:
+    """The steps of the extruder that the printer was found with."""
+    from omphalon.lines.listing import listed
+
+    found = [
+        float(one.values["steps"])
+        for one in listed(setter.found, setter.dialect)
+        if (one.setting, one.axis) == ("steps", "E")
+    ]
+    if not found:
+        raise LinkFault(
+            "the printer lists no steps of the extruder", "look for them: omphalon extruder fit"
+        )
+    return found[-1]
+
+
+def _round(printer: AtPrinter, feeding: Feeding, steps: float, *, checking: bool) -> Finding:
+    """Heat, feed so often, read, cool, and judge."""
+    from omphalon.studies.extruder.check import check_extruder
+    from omphalon.studies.extruder.fit import fit_extruder
+    from omphalon.studies.extruder.question import ExtruderQuestion
+    from omphalon.studies.extruder.words import extruder_finding
+
+    printer.may_heat()
+    printer.link.ask_for_reports(2.0)
+    for line in feeding.heat:
+        printer.link.tell(line, slow=True)
+    readings = _fed(printer, feeding)
+    click.echo(printer.cool())
+    question = ExtruderQuestion(steps=steps)
+    judged = (check_extruder if checking else fit_extruder)(readings, question)
+    finding = extruder_finding(judged, question, readings, feeding.dialect, checking=checking)
+    shown_and_kept(finding, ())
+    return finding
+
+
+def _fed(printer: AtPrinter, feeding: Feeding) -> Readings:
+    """Feed, and ask what is left, run by run."""
+    from omphalon.readers.readings import option_readings
+
+    left: list[Number] = []
+    for run in range(1, feeding.runs + 1):
+        place = f"{feeding.mark_mm:g} mm above the inlet"
+        _ask(f"run {run} of {feeding.runs}: mark it {place}, then Enter")
+        printer.link.tell(feeding.feed, slow=True)
+        while len(left) < run:
+            text = _ask("left of it now, mm")
+            try:
+                left.append(parsed(text, LEFT, "left"))
+            except UsageError as error:
+                click.echo(str(error), err=True)
+    once = {"asked_mm": feeding.asked_mm, "mark_mm": feeding.mark_mm}
+    given = {name: [parsed(f"{value:g}", LEFT, name)] for name, value in once.items()}
+    return option_readings({**given, "left_mm": left}, EXTRUDER)
+
+
+def _ask(question: str) -> str:
+    """The user's answer; none any more ends the command."""
+    answer: str = click.prompt(echoed(question), default="", show_default=False, err=True)
+    return answer

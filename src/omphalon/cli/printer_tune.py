@@ -1,0 +1,191 @@
+"""omphalon printer tune heater | extruder: the whole loop over the wire, every step agreed to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from omphalon.cli.common import Measure, choice
+from omphalon.cli.printer_capture import HEATERS, USUAL_C, cool_down, course_of, run_course
+from omphalon.cli.printer_feed import extruder
+from omphalon.cli.printer_put import Setter, shown_and_kept
+from omphalon.cli.printer_send import show_lines
+from omphalon.cli.printer_wire import Wired, at_printer, at_wire, confirmed, declined, yes
+from omphalon.cli.writing import check_outputs
+
+if TYPE_CHECKING:
+    from omphalon.finding import Finding
+    from omphalon.recording import TemperatureLog
+
+MINUTES = {
+    "hotend": "a quarter of an hour each time, and as long to cool down",
+    "bed": "an hour each time, and longer to cool down",
+}
+
+
+@click.group()
+def tune() -> None:
+    """The whole loop over the wire: measure, fit, send, store, read back, measure again."""
+
+
+tune.add_command(extruder)
+
+
+@tune.command("heater", short_help="Gains: test, fit, set, store, heat again, check.")
+@click.option(
+    "--heater", "which", type=HEATERS, default="hotend", show_default=True, help="Which heater."
+)
+@click.option(
+    "--target",
+    type=Measure("temperature", 35),
+    metavar="C",
+    help="The temperature you print at.  [210 hotend, 60 bed]",
+)
+@click.option(
+    "--cycles",
+    type=Measure("count", 3, 30),
+    default=8,
+    show_default=True,
+    metavar="N",
+    help="Of the test.",
+)
+@click.option(
+    "--aim",
+    type=choice("quick", "even", "gentle"),
+    default="even",
+    show_default=True,
+    help="Fast recovery, a balance, or no overshoot.",
+)
+@click.option(
+    "--max-temp",
+    type=Measure("temperature"),
+    metavar="C",
+    help="Heaters off above this.  [25 above the target]",
+)
+@click.option("--out", default=".", metavar="DIR", help="Where the logs are put.  [here]")
+@click.option("--warm", is_flag=True, help="Do not wait until it is cold.")
+@click.option("--force", is_flag=True, help="Replace files that Omphalon did not write.")
+@click.option("--quiet", is_flag=True, help="Show no picture meanwhile.")
+@yes
+@at_wire
+def heater(
+    at: Wired,
+    which: str,
+    target: float | None,
+    cycles: int,
+    aim: str,
+    max_temp: float | None,
+    out: str,
+    warm: bool,
+    force: bool,
+    quiet: bool,
+    yes: bool,
+) -> None:
+    """Find, set, store and check the gains of the hotend or the bed. Every step is asked for; who
+    refuses one finds the printer as it was, and cold.
+
+    \b
+    Example:
+      omphalon printer tune heater --heater hotend --target 235 --port socket://127.0.0.1:5555
+    """
+    goal, dialect = target or USUAL_C[which], at.lines()
+    logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
+    check_outputs(force, (), **logs)
+    fan = which == "hotend"
+    courses = {name: course_of(dialect, name, which, goal, cycles, fan) for name in logs}
+    _say_whole(which, goal, [line for one in courses.values() for line in one.start()])
+    if not confirmed("begin?", yes):
+        raise declined("nothing was sent")
+
+    with at_printer(at) as printer:
+
+        def measured(name: str) -> str:
+            if not warm:
+                cool_down(printer, which, quiet)
+            run_course(
+                printer,
+                courses[name],
+                which,
+                out=logs[name],
+                quiet=quiet,
+                max_temp=max_temp,
+                target=goal,
+            )
+            click.echo(printer.cool())
+            return logs[name]
+
+        setter = Setter(
+            printer=printer,
+            dialect=dialect,
+            setting=f"{which}-gains",
+            found=printer.link.listing(),
+            without=yes,
+        )
+        finding = _fitted(measured("oscillation"), which, goal, aim, setter)
+        if finding.verdict == "retest":
+            raise SystemExit(finding.exit_code)
+        put = finding.verdict == "change" and setter.put(finding)
+        if finding.verdict == "change" and not put:
+            raise declined("nothing was set; the printer is as it was found")
+        if not confirmed("heat again, and check?", yes):
+            if put:
+                setter.keep_or_restore()
+            raise declined("not checked")
+        judged = _judged(measured("hold"), which, goal)
+        if judged.verdict == "change" and put:
+            setter.keep_or_restore()
+    raise SystemExit(judged.exit_code)
+
+
+def _say_whole(which: str, goal: float, lines: Sequence[str]) -> None:
+    click.echo(
+        f"1 heats the {which} to {goal:g} °C on and off, and keeps the log; 2 fits the gains; "
+        "3 sends, stores and reads them back; 4 heats again, and checks them."
+    )
+    click.echo(f"It takes {MINUTES[which]}. Stay beside it. Lines that are sent:")
+    show_lines(lines)
+    click.echo("and the lines of the new gains, which are shown before.")
+
+
+def _read(path: str, which: str) -> TemperatureLog:
+    from omphalon.readers.temperature import Wanted, read_temperature
+
+    return read_temperature(path, Wanted(heater=which, full_power=None, every_s=None, columns={}))
+
+
+def _fitted(path: str, which: str, goal: float, aim: str, setter: Setter) -> Finding:
+    """The gains of an oscillation test, beside those the printer was found with."""
+    from omphalon.lines.listing import listed
+    from omphalon.physics.loop import Gains
+    from omphalon.studies.heater.fit import fit_heater
+    from omphalon.studies.heater.question import HeaterQuestion
+    from omphalon.studies.heater.words import heater_finding
+
+    own = [
+        one.values for one in listed(setter.found, setter.dialect) if one.setting == setter.setting
+    ]
+    gains = [float(own[-1][k]) for k in ("kp", "ki", "kd")] if own else []
+    question = HeaterQuestion(
+        heater=which, target_c=goal, aim=aim, present=Gains(*gains) if gains and gains[0] else None
+    )
+    logs = [_read(path, which)]
+    finding = heater_finding(
+        fit_heater(logs, question, setter.dialect.gain_scale), question, logs, setter.dialect
+    )
+    shown_and_kept(finding, [path])
+    return finding
+
+
+def _judged(path: str, which: str, goal: float) -> Finding:
+    from omphalon.studies.heater.check import check_heater
+    from omphalon.studies.heater.check_words import heater_check_finding
+    from omphalon.studies.heater.question import CheckQuestion
+
+    question = CheckQuestion(target_c=goal, heater=which)
+    logs = [_read(path, which)]
+    finding = heater_check_finding(check_heater(logs, question), question, logs)
+    shown_and_kept(finding, [path])
+    return finding

@@ -1,0 +1,3 @@
+"""The wire to a printer: a dialogue that knows no port, the port at the edge, and what is done with
+them.
+"""

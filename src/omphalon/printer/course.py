@@ -1,0 +1,212 @@
+"""What a printer is put through while it is watched: each course is handed one report after another
+and says which lines to send, and when it is over. Knows no port.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from omphalon.lines.dialect import Dialect
+from omphalon.reports import Heating
+
+INDEX = {"hotend": 0, "bed": -1}
+NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
+FAN_AFTER_S = {"hotend": 120.0, "bed": None}
+HOLD_S = {"hotend": 200.0, "bed": 600.0}
+# target and power at 0 for so long: a test is over, though nobody said so
+QUIET_S = {"hotend": 120.0, "bed": 400.0}
+COLD_C, WARM_C = 30.0, 45.0
+COOLS_S, COOLS_C = 120.0, 1.0  # a heater that cools slower than that is as cold as it gets
+
+
+@dataclass(frozen=True, kw_only=True)
+class Moment:
+    """One report of the heater that is watched."""
+
+    time_s: float
+    seen: Heating
+    waiting: bool  # the last line is not acknowledged yet
+
+
+class Course(Protocol):
+    """What is done while reports come in."""
+
+    told: str  # what is going on
+    over: bool
+
+    def start(self) -> list[str]:
+        """Lines to begin with."""
+
+    def at(self, moment: Moment) -> list[str]:
+        """Lines to send at this report; sets `over`."""
+
+    def left_s(self, moment: Moment) -> float | None:
+        """Seconds that remain, where that can be told."""
+
+    def cycles(self) -> int | None:
+        """Times the power went on so far, where that says something."""
+
+
+@dataclass
+class _Turns:
+    """Counts how often the power goes on."""
+
+    on_s: list[float] = field(default_factory=list)
+    on: bool = False
+    most: float = 0.0
+
+    @property
+    def count(self) -> int:
+        return len(self.on_s)
+
+    def see(self, moment: Moment) -> None:
+        power = moment.seen.power
+        if math.isnan(power):
+            return
+        self.most = max(self.most, power)
+        on = power > 0.5 * self.most > 0
+        if on and not self.on:
+            self.on_s.append(moment.time_s)
+        self.on = on
+
+    def left_s(self, wanted: int, now_s: float) -> float | None:
+        """Seconds until so many cycles are done, by the last ones; the heat-up is none."""
+        if len(self.on_s) < 4:
+            return None
+        last = self.on_s[-4:]
+        period = (last[-1] - last[0]) / (len(last) - 1)
+        return max(0.0, (wanted + 2 - len(self.on_s)) * period - (now_s - self.on_s[-1]))
+
+
+@dataclass
+class Watching:
+    """Nothing but looking, after the user's own lines; for a time, or until Ctrl-C."""
+
+    lines: list[str]
+    for_s: float | None
+    told: str = "watching"
+    over: bool = False
+    turns: _Turns = field(default_factory=_Turns)
+    first_s: float | None = None
+
+    def start(self) -> list[str]:
+        return list(self.lines)
+
+    def at(self, moment: Moment) -> list[str]:
+        self.first_s = moment.time_s if self.first_s is None else self.first_s
+        self.turns.see(moment)
+        self.over = self.for_s is not None and moment.time_s - self.first_s >= self.for_s
+        return []
+
+    def left_s(self, moment: Moment) -> float | None:
+        if self.for_s is None or self.first_s is None:
+            return None
+        return max(0.0, self.for_s - (moment.time_s - self.first_s))
+
+    def cycles(self) -> int | None:
+        return self.turns.count if self.turns.count > 2 else None
+
+
+@dataclass
+class Oscillation:
+    """The controller's own test: one line, which is acknowledged when it is over. Where it is
+    acknowledged at once, the test is over when the heater has been off for long.
+    """
+
+    line: str
+    heater: str
+    fan: str | None
+    wanted: int
+    told: str = "oscillation test"
+    over: bool = False
+    turns: _Turns = field(default_factory=_Turns)
+    quiet_since: float | None = None
+    waited: bool = False  # the line was still unacknowledged once the heater had been on
+
+    def start(self) -> list[str]:
+        return [*([self.fan] if self.fan else []), self.line]
+
+    def at(self, moment: Moment) -> list[str]:
+        self.turns.see(moment)
+        heated = self.turns.count > 0 or moment.seen.target_c > 0
+        self.waited |= heated and moment.waiting
+        idle = heated and moment.seen.off
+        self.quiet_since = (self.quiet_since or moment.time_s) if idle else None
+        quiet = self.quiet_since is not None and (
+            moment.time_s - self.quiet_since >= QUIET_S[self.heater]
+        )
+        self.over = quiet or (self.waited and not moment.waiting)
+        return []
+
+    def left_s(self, moment: Moment) -> float | None:
+        return self.turns.left_s(self.wanted, moment.time_s)
+
+    def cycles(self) -> int | None:
+        return max(0, self.turns.count - 1)
+
+
+@dataclass
+class Hold:
+    """Heat up, hold, the part fan on late in it: what `heater check` judges."""
+
+    heater: str
+    target_c: float
+    dialect: Dialect
+    told: str = "heat up and hold"
+    over: bool = False
+    near_s: float | None = None
+    fan_on: bool = False
+
+    def start(self) -> list[str]:
+        line = self.dialect.line(f"{self.heater}-target", target=self.target_c)
+        off = self.dialect.line("fan-off")
+        return [x for x in (off, line) if x]
+
+    def at(self, moment: Moment) -> list[str]:
+        if self.near_s is None and moment.seen.temperature_c >= self.target_c - NEAR_C:
+            self.near_s = moment.time_s
+        if self.near_s is None:
+            return []
+        held, fan_after = moment.time_s - self.near_s, FAN_AFTER_S[self.heater]
+        self.over = held >= HOLD_S[self.heater]
+        if fan_after is not None and not self.fan_on and held >= fan_after:
+            self.fan_on = True
+            line = self.dialect.line("fan", counts=255)
+            return [line] if line else []
+        return []
+
+    def left_s(self, moment: Moment) -> float | None:
+        if self.near_s is None:
+            return None
+        return max(0.0, HOLD_S[self.heater] - (moment.time_s - self.near_s))
+
+    def cycles(self) -> int | None:
+        return None
+
+
+@dataclass
+class Cooling:
+    """Wait until a heater is cold: a test starts from room temperature."""
+
+    told: str = "waiting until it is cold"
+    over: bool = False
+    past: list[tuple[float, float]] = field(default_factory=list)
+
+    def start(self) -> list[str]:
+        return []
+
+    def at(self, moment: Moment) -> list[str]:
+        now = (moment.time_s, moment.seen.temperature_c)
+        self.past = [p for p in self.past if p[0] > now[0] - COOLS_S - 5] + [now]
+        first = self.past[0]
+        slow = now[0] - first[0] >= COOLS_S and first[1] - now[1] < COOLS_C
+        self.over = now[1] < COLD_C or (slow and now[1] < WARM_C)
+        return []
+
+    def left_s(self, moment: Moment) -> float | None:
+        return None
+
+    def cycles(self) -> int | None:
+        return None

@@ -1,0 +1,184 @@
+"""One line after another, each acknowledged, each with its number and its check sum; what is lost
+on the way is said again. Knows no port and no clock: bytes and times are handed to it.
+"""
+
+from __future__ import annotations
+
+import functools
+import operator
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from omphalon.errors import LinkFault, echoed
+from omphalon.printer.ear import Ear, Heard, Kind
+
+SETTLED_S = 0.5  # after "again" an acknowledgement belongs to that; then the line is said again
+VERDICT_S = 1.5  # after an error without "ok" or "again": it is a refusal
+MOST_TRIES = 5
+LATER = 3.0  # a slow line is said again ever more rarely: copies of it fill the printer's buffer
+MOST_REPLIES = 20_000  # lines kept of an answer
+UNPLUG = "if a heater may be on, pull the plug; then look at cable, speed and printer"
+
+
+@dataclass
+class Pending:
+    """The line that waits for its acknowledgement."""
+
+    line: str
+    frame: bytes
+    number: int | None
+    said_s: float
+    again_s: float  # how long to wait before it is said again
+    slow: bool  # it may take minutes: it is waited for as long as the printer lives
+    tries: int = 1
+    replies: list[str] = field(default_factory=list)
+    complaint: str | None = None
+    complained_s: float = 0.0
+    asked_again_s: float | None = None
+
+
+def framed(line: str, number: int) -> bytes:
+    """A line with its number and the exclusive or of its bytes, as numbered codes are sent.
+
+    Parameters
+    ----------
+    line : a code and its words
+    number : counted from the last numbering
+    """
+    told = f"N{number} {line}".encode("ascii", "replace")
+    return told + b"*%d\n" % functools.reduce(operator.xor, told)
+
+
+class Dialogue:
+    """The state of one conversation: what was said last, what was answered, what is due."""
+
+    def __init__(self, numbered: bool) -> None:
+        self.ear = Ear()
+        self.numbered = numbered
+        self.next_number = 0
+        self.pending: Pending | None = None
+        self.refused: str | None = None  # words of the refusal of the last line
+        self.replies: list[str] = []  # of the last line
+        self.open = False  # once a line was acknowledged, a start is a restart
+        self.extra_ok_until_s = -1.0
+
+    def say(self, line: str, now_s: float, again_s: float = 5.0, slow: bool = False) -> bytes:
+        """The bytes of a line; it is pending until it is acknowledged.
+
+        Parameters
+        ----------
+        line : a code and its words
+        now_s : the clock
+        again_s : wait before it is said again
+        slow : it may take minutes
+
+        Raises
+        ------
+        LinkFault
+            If another line waits still.
+        """
+        if self.pending is not None:
+            raise LinkFault(f"{echoed(self.pending.line)} is not acknowledged yet", "wait for it")
+        number = self.next_number if self.numbered else None
+        frame = line.encode("ascii", "replace") + b"\n" if number is None else framed(line, number)
+        self.next_number += 1
+        self.refused, self.replies = None, []
+        self.pending = Pending(
+            line=line, frame=frame, number=number, said_s=now_s, again_s=again_s, slow=slow
+        )
+        return frame
+
+    def forget(self) -> None:
+        """Wait no longer for the pending line."""
+        self.pending = None
+
+    def hear(self, data: bytes, now_s: float) -> Iterator[Heard]:
+        """What these bytes hold; the pending line moves on by it.
+
+        Raises
+        ------
+        LinkFault
+            If the printer has started anew.
+        """
+        for one in self.ear.hear(data):
+            self._take(one, now_s)
+            yield one
+
+    def due(self, now_s: float) -> bytes:
+        """The bytes that must be said again now, often none.
+
+        Raises
+        ------
+        LinkFault
+            If a line was said too often without an acknowledgement.
+        """
+        one = self.pending
+        if one is None:
+            return b""
+        if one.complaint is not None and now_s - one.complained_s > VERDICT_S:
+            self._done(one)
+            return b""
+        if one.asked_again_s is not None:
+            return self._again(one, now_s) if now_s - one.asked_again_s > SETTLED_S else b""
+        if now_s - one.said_s <= one.again_s:
+            return b""
+        if one.number is None and not one.slow:
+            raise LinkFault(f"no answer to {echoed(one.line)}", UNPLUG)
+        if one.slow and one.number is None:
+            return b""
+        return self._again(one, now_s)
+
+    def _again(self, one: Pending, now_s: float) -> bytes:
+        one.tries += 1
+        if one.tries > MOST_TRIES and not one.slow:
+            raise LinkFault(f"no answer to {echoed(one.line)}, said {MOST_TRIES} times", UNPLUG)
+        one.said_s, one.asked_again_s, one.complaint = now_s, None, None
+        one.again_s *= LATER if one.slow else 1.0
+        return one.frame
+
+    def _take(self, one: Heard, now_s: float) -> None:
+        if one.kind is Kind.START and self.open:
+            self.pending = None
+            raise LinkFault(
+                "the printer has started anew", "what was not stored is lost: begin again"
+            )
+        pending = self.pending
+        if pending is None:
+            return
+        if one.kind is Kind.OK:
+            self._acknowledge(pending, now_s)
+        elif one.kind is Kind.AGAIN:
+            self._ask_again(pending, one, now_s)
+        elif one.kind is Kind.REFUSAL:
+            pending.complaint, pending.complained_s = one.text, now_s
+            pending.replies.append(one.text)
+        elif one.kind is Kind.WORD and len(pending.replies) < MOST_REPLIES:
+            pending.replies.append(one.text)
+
+    def _acknowledge(self, pending: Pending, now_s: float) -> None:
+        if pending.asked_again_s is not None:
+            pending.asked_again_s = now_s - 2 * SETTLED_S  # its line is due at once
+        elif now_s <= self.extra_ok_until_s:
+            self.extra_ok_until_s = -1.0
+        else:
+            self._done(pending)
+
+    def _ask_again(self, pending: Pending, one: Heard, now_s: float) -> None:
+        if pending.number is not None and one.number == pending.number + 1:
+            pending.complaint = None  # it has the line: only the acknowledgement was lost
+            self.extra_ok_until_s = now_s + SETTLED_S
+            self._done(pending)
+        elif pending.number is None or one.number in (None, pending.number):
+            pending.complaint, pending.asked_again_s = None, now_s
+        elif one.number is not None and one.number < pending.number and self.open:
+            self.pending = None
+            raise LinkFault(
+                f"the printer asks for line {one.number} at line {pending.number}: it has lost "
+                "count, or started anew",
+                "begin again",
+            )
+
+    def _done(self, pending: Pending) -> None:
+        self.refused, self.replies = pending.complaint, pending.replies
+        self.pending = None
+        self.open = True

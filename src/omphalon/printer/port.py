@@ -1,0 +1,95 @@
+"""The port at the edge: serial or TCP by pyserial, with every fault of its as a sentence."""
+
+from __future__ import annotations
+
+import contextlib
+from typing import Any, Protocol
+
+from omphalon.errors import LinkFault, echoed
+
+# bits a second, the most common first; tried in this order where none is given
+SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)
+READ_S = 0.02  # the longest a read waits: how fast everything else is looked at
+PLUG = "look at the cable and at the printer's switch; omphalon printer list shows the ports"
+
+
+class Wire(Protocol):
+    """What carries bytes both ways."""
+
+    def read(self) -> bytes:
+        """What has come, after a short wait at the most; nothing is no error."""
+
+    def write(self, data: bytes) -> None:
+        """Bytes on their way."""
+
+    def close(self) -> None:
+        """Let go of it."""
+
+
+class SerialWire:
+    """A port as pyserial opens it: `/dev/…`, `COMn`, `socket://host:port`."""
+
+    def __init__(self, name: str, speed: int) -> None:
+        import serial
+
+        self.name = name
+        self._faults = (serial.SerialException, OSError)
+        try:
+            own: dict[str, Any] = {} if "://" in name else {"exclusive": True}
+            self.port = serial.serial_for_url(
+                name, baudrate=speed, timeout=READ_S, write_timeout=5.0, **own
+            )
+        except (*self._faults, ValueError) as error:
+            raise LinkFault(f"{echoed(name)}: {_reason(error)}", PLUG) from error
+
+    def read(self) -> bytes:
+        """What has come."""
+        try:
+            first: bytes = self.port.read(1)
+            return first + self._rest() if first else b""
+        except self._faults as error:
+            raise LinkFault(
+                f"{echoed(self.name)}: the link is cut ({_reason(error)})",
+                "a heater may still be on: pull the printer's plug if it is",
+            ) from error
+
+    def _rest(self) -> bytes:
+        """What can be read without waiting; a socket does not count its bytes."""
+        if "://" not in self.name:
+            return bytes(self.port.read(self.port.in_waiting))
+        self.port.timeout = 0
+        try:
+            return bytes(self.port.read(65536))
+        finally:
+            self.port.timeout = READ_S
+
+    def write(self, data: bytes) -> None:
+        """Bytes on their way."""
+        try:
+            self.port.write(data)
+        except self._faults as error:
+            raise LinkFault(
+                f"{echoed(self.name)}: nothing can be sent ({_reason(error)})",
+                "a heater may still be on: pull the printer's plug if it is",
+            ) from error
+
+    def close(self) -> None:
+        """Let go of it."""
+        with contextlib.suppress(*self._faults):
+            self.port.close()
+
+
+def _reason(error: Exception) -> str:
+    """The kernel's own words where there are any."""
+    cause = error
+    while cause is not None and not getattr(cause, "strerror", None):
+        cause = cause.__context__  # type: ignore[assignment]
+    words = getattr(cause, "strerror", None) or str(error)
+    return " ".join(str(words).split())
+
+
+def found_ports() -> list[tuple[str, str]]:
+    """The serial ports of this computer: name, and what it says of itself."""
+    from serial.tools import list_ports
+
+    return [(port.device, port.description) for port in sorted(list_ports.comports())]

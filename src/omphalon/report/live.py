@@ -1,0 +1,207 @@
+"""What happens at the printer while it happens: temperature against target with the power below, in
+a terminal; plain lines where there is none.
+"""
+
+from __future__ import annotations
+
+import math
+import time
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from omphalon.reports import full_power
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from omphalon.picture import Status
+
+EVERY_S = 0.15  # of real time between two pictures
+PLAIN_EVERY_S = 10.0  # of the printer's time between two plain lines
+KEPT = 4000  # points that are drawn at the most; then every second one is dropped
+BARS = " ▁▂▃▄▅▆▇█"
+DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
+PLOT_ROWS = (6, 16)  # rows of the plot, by the height of the terminal
+
+
+def clock(seconds: float) -> str:
+    """Minutes and seconds."""
+    return f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
+
+
+def share(power: float, most: float) -> float:
+    """Power as a share of what stands for full power, by the highest that was seen."""
+    return power / full_power(most)
+
+
+def headline(now: Status, most_power: float) -> str:
+    """The moment in one line."""
+    parts = [f"{now.heater}  {now.told}", f"{now.seen.temperature_c:.1f} °C"]
+    if now.seen.target_c > 0:
+        parts[-1] += f" of {now.seen.target_c:g} °C"
+    if not math.isnan(now.seen.power):
+        parts.append(f"power {share(now.seen.power, most_power):.0%}")
+    if now.cycles is not None:
+        parts.append(f"cycle {now.cycles}")
+    parts.append(clock(now.time_s) + (f", {clock(now.left_s)} left" if now.left_s else ""))
+    return "   ".join(parts)
+
+
+class Plain:
+    """A line every ten seconds of the printer's time."""
+
+    def __init__(self) -> None:
+        self.next_s, self.most = 0.0, 0.0
+        self.told = ""
+
+    def __enter__(self) -> Plain:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        return None
+
+    def show(self, now: Status) -> None:
+        """Print the moment, where it is time to."""
+        self.most = max(self.most, 0.0 if math.isnan(now.seen.power) else now.seen.power)
+        if now.time_s >= self.next_s or now.told != self.told:
+            self.next_s = now.time_s + PLAIN_EVERY_S
+            self.told = now.told
+            click.echo(headline(now, self.most), err=True)
+
+
+class Live:
+    """The picture in a terminal, drawn anew a few times a second."""
+
+    def __init__(self) -> None:
+        from rich.console import Console
+        from rich.live import Live as RichLive
+
+        self.past: list[tuple[float, float, float, float]] = []
+        self.drawn = -math.inf
+        self.console = Console(stderr=True)
+        self.live = RichLive(console=self.console, auto_refresh=False, transient=False)
+
+    def __enter__(self) -> Live:
+        self.live.__enter__()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.live.__exit__(kind, error, trace)
+
+    def show(self, now: Status) -> None:
+        """Take a moment in, and draw where it is time to."""
+        seen = now.seen
+        self.past.append((now.time_s, seen.temperature_c, seen.target_c, seen.power))
+        if len(self.past) > KEPT:
+            self.past = self.past[::2]
+        if time.monotonic() - self.drawn < EVERY_S:
+            return
+        self.drawn = time.monotonic()
+        picture = drawn(self.past, now, self.console.width, self.console.height)
+        self.live.update(picture, refresh=True)
+
+
+def drawn(
+    past: list[tuple[float, float, float, float]], now: Status, width: int, height: int
+) -> RenderableType:
+    """The picture as text with colours.
+
+    Parameters
+    ----------
+    past : time in s, reading and target in °C, power in counts; NaN where nothing is said
+    now : the moment
+    width, height : of the terminal
+    """
+    from rich.text import Text
+
+    most = max((p[3] for p in past if not math.isnan(p[3])), default=0.0)
+    cols, rows = max(20, width - 12), min(max(height - 9, PLOT_ROWS[0]), PLOT_ROWS[1])
+    readings = [p[1] for p in past]
+    goals = [p[2] for p in past if p[2] > 0]
+    low, high = min(readings + goals), max(readings + goals)
+    low, high = low - 0.05 * max(high - low, 4), high + 0.05 * max(high - low, 4)
+    span = max(past[-1][0], 30.0)
+    text = Text(headline(now, most)[: width - 1] + "\n\n", style="bold")
+    goal = goals[-1] if goals else math.nan
+    for row, line in enumerate(_dots(past, cols, rows, low, high, span)):
+        label = _label(row, rows, low, high)
+        at_goal = _row_of(goal, rows, low, high) == row
+        text.append(f"{label:>7} ", style="not bold")
+        for sign in line:
+            dashed = at_goal and sign == "⠀"
+            text.append("╌" if dashed else sign, style="dim" if dashed else "not bold cyan")
+        text.append(f" {goal:g}\n" if at_goal else "\n", style="not bold dim")
+    for row, line in enumerate(_bars(past, cols, most, span)):
+        text.append(f"{('100 %', '  power')[row]:>7} ", style="not bold")
+        text.append(line + "\n", style="not bold yellow")
+    text.append(f"{'':8}0:00{clock(span):>{cols - 4}}\n\nCtrl-C ends it, heaters off", style="dim")
+    return text
+
+
+def _row_of(value: float, rows: int, low: float, high: float) -> int:
+    if math.isnan(value):
+        return -1
+    return int((high - value) / (high - low) * rows)
+
+
+def _label(row: int, rows: int, low: float, high: float) -> str:
+    if row % 4 == 0 or row == rows - 1:
+        return f"{high - (row + 0.5) / rows * (high - low):.0f} °C"
+    return ""
+
+
+def _dots(
+    past: list[tuple[float, float, float, float]],
+    cols: int,
+    rows: int,
+    low: float,
+    high: float,
+    span: float,
+) -> list[str]:
+    """The readings as a line of dots, eight to a sign."""
+    cells = [[0] * cols for _ in range(rows)]
+    before: int | None = None
+    for time_s, reading, _, _ in past:
+        x = min(int(time_s / span * (2 * cols - 1)), 2 * cols - 1)
+        y = min(max(int((high - reading) / (high - low) * 4 * rows), 0), 4 * rows - 1)
+        for between in range(min(y, before or y), max(y, before or y) + 1):
+            cells[between // 4][x // 2] |= DOTS[between % 4][x % 2]
+        before = y
+    return ["".join(chr(0x2800 + cell) for cell in line) for line in cells]
+
+
+def _bars(
+    past: list[tuple[float, float, float, float]], cols: int, most: float, span: float
+) -> list[str]:
+    """The power as two rows of bars."""
+    heights = [0.0] * cols
+    for time_s, _, _, power in past:
+        if not math.isnan(power) and most > 0:
+            x = min(int(time_s / span * (cols - 1)), cols - 1)
+            heights[x] = max(heights[x], share(power, most))
+    levels = [round(16 * h) for h in heights]
+    upper = "".join(BARS[max(0, level - 8)] for level in levels)
+    return [upper, "".join(BARS[min(8, level)] for level in levels)]
+
+
+def view_for(quiet: bool) -> Any:
+    """The view that fits: a picture in a terminal, plain lines elsewhere, nothing when quiet."""
+    import sys
+
+    if quiet:
+        return Quiet()
+    return Live() if sys.stderr.isatty() else Plain()
+
+
+class Quiet(Plain):
+    """Nothing."""
+
+    def show(self, now: Status) -> None:
+        return None

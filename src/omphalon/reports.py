@@ -1,0 +1,82 @@
+"""Lines in which a controller reports its temperatures, in a saved console and on a wire."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+NUMBER = r"-?\d+(?:[.,]\d+)?"
+REPORT = re.compile(
+    rf"(?:^|[^A-Za-z0-9@])(T0?|B|@|B@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?", re.ASCII
+)
+SIGN = re.compile(rf"(?:^|[^A-Za-z0-9@])[TB]0?\s*:\s*{NUMBER}", re.ASCII)
+STAMP = re.compile(
+    r"^\W*(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
+    r"|\d{1,2}[./]\d{1,2}[./]\d{2,4},? \d{1,2}:\d\d:\d\d(?:[.,]\d+)?(?: ?[AaPp]\.?[Mm]\.?)?"
+    r"|\d{1,2}:\d\d:\d\d(?:[.,]\d+)?(?: ?[AaPp]\.?[Mm]\.?)?|\d+(?:\.\d+)?)"
+    r"(?=[\s\]>,;|:-]+.*?\b[TB]0?\s*:)",
+    re.ASCII,
+)
+FULL = (1.0, 100.0, 127.0, 255.0, 1023.0)  # what stands for full power
+
+
+@dataclass(frozen=True, kw_only=True)
+class Heating:
+    """One heater in one report: reading and target in °C, power in the controller's own counts; NaN
+    where it says nothing.
+    """
+
+    temperature_c: float
+    target_c: float = math.nan
+    power: float = math.nan
+
+    @property
+    def off(self) -> bool:
+        """Whether the report itself says that it is off."""
+        return self.target_c == 0 and not self.power > 0
+
+
+@dataclass(frozen=True, kw_only=True)
+class Report:
+    """One report line: its time stamp as it is written, and the heaters in it by name."""
+
+    stamp: str
+    heaters: dict[str, Heating]
+
+
+def report_of(line: str) -> Report | None:
+    """The report in a line, or None where there is none.
+
+    Parameters
+    ----------
+    line : for example `12.5 T:23.40 /0.00 B:19.50 /75.00 @:0 B@:127`, amid any other words
+    """
+    marks = {("T" if m[1] == "T0" else m[1]): m for m in REPORT.finditer(line)}
+    heaters = {
+        name: _heating(marks[reading], marks.get(drive))
+        for name, reading, drive in (("hotend", "T", "@"), ("bed", "B", "B@"))
+        if reading in marks
+    }
+    if not heaters:
+        return None
+    stamp = STAMP.match(line)
+    return Report(stamp=stamp[1] if stamp else "", heaters=heaters)
+
+
+def _heating(mark: re.Match[str], power: re.Match[str] | None) -> Heating:
+    return Heating(
+        temperature_c=plain_number(mark[2]),
+        target_c=plain_number(mark[3]) if mark[3] else math.nan,
+        power=plain_number(power[2]) if power else math.nan,
+    )
+
+
+def plain_number(text: str) -> float:
+    """A number with a decimal point or comma."""
+    return float(text.replace(",", "."))
+
+
+def full_power(most: float) -> float:
+    """What stands for full power, by the most that was seen of it."""
+    return next((f for f in FULL if f >= most), most)

@@ -1,0 +1,93 @@
+"""Beside the stand-in printer: a rule, a caliper and a sensor, and somebody who uses them. What is
+read off what it did is put into a folder.
+"""
+
+from __future__ import annotations
+
+import gzip
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+
+from omphalon.standin.bead import Nozzle
+from omphalon.standin.frame import Sensor
+from omphalon.standin.frame import as_csv as motion_csv
+from omphalon.standin.kept import Kept
+from omphalon.standin.reader import Reader, ladder_csv, tower_csv
+from omphalon.standin.samples import FULMAR_X, FULMAR_Y
+from omphalon.standin.shaken import shaken
+
+TRUE_STEPS_E = 437.4
+TRUE_LEAD_S = 0.52
+MARK_BEYOND_MM = 30.0
+RULE_MM, PLACED_MM = 0.1, 0.15
+LEAST_FEED_MM = 20.0  # a move that only feeds so much is a feeding test
+LEAST_STROKES = 100  # moves to and fro of one axis that make a sweep
+
+
+class Desk:
+    """Watches what the printer carries out, and writes fed.csv, ladder-widths.csv,
+    tower-heights.csv, sweep-x.csv.gz, sweep-y.csv.gz.
+    """
+
+    def __init__(self, folder: Path | None, seed: int = 9) -> None:
+        self.folder = folder
+        self.lines: list[str] = []
+        self.random = np.random.default_rng(seed)
+        self.fed: list[str] = []
+
+    def made(self, line: str, kept: Kept) -> None:
+        """One line that the printer carried out, under these settings."""
+        if self.folder is None:
+            return
+        words = line.split()
+        if words[0] == "G1" and any(w[0] == "E" for w in words) and not _moves(words):
+            self._feed(float(next(w[1:] for w in words if w[0] == "E")), kept)
+        if words[0] == "G28":
+            self.lines = [f"LEAD {kept.lead_s}", f"PUSH {kept.push_mm_s2}"]
+        self.lines.append(line)
+        if words[0] == "M84":
+            self._read()
+            self.lines = []
+
+    def _feed(self, asked_mm: float, kept: Kept) -> None:
+        """Somebody marks the filament, lets it be fed, and lays a rule to what is left."""
+        if asked_mm < LEAST_FEED_MM:
+            return
+        mark = asked_mm + MARK_BEYOND_MM
+        fed = asked_mm * kept.steps["E"] / TRUE_STEPS_E
+        left = mark - fed + self.random.normal(0, PLACED_MM)
+        self.fed.append(f"{asked_mm:g},{mark:g},{round(left / RULE_MM) * RULE_MM:.1f}")
+        self._put("fed.csv", ["asked_mm,mark_mm,left_mm", *self.fed])
+
+    def _read(self) -> None:
+        """What there is to be read off a print, or a sweep, that is over."""
+        nozzle, reader = Nozzle(lead_s=TRUE_LEAD_S), Reader(seed=21)
+        if not any(" E" in line for line in self.lines):
+            for axis, swings in (("x", FULMAR_X), ("y", FULMAR_Y)):
+                strokes = [x for x in self.lines if x.startswith(f"G1 {axis.upper()}")]
+                if len(strokes) >= LEAST_STROKES:
+                    sensor = Sensor(
+                        rate_hz=1000.0, noise_mm_s2=120.0, along="xy".index(axis), seed=33
+                    )
+                    log = shaken(self.lines, axis, swings, sensor)
+                    self._put(f"sweep-{axis}.csv.gz", motion_csv(log, "g"))
+            return
+        ladder = list(ladder_csv(self.lines, nozzle, reader))
+        if len(ladder) > 4:
+            self._put("ladder-widths.csv", ladder)
+        else:
+            self._put("tower-heights.csv", tower_csv(self.lines, nozzle, reader))
+
+    def _put(self, name: str, lines: Iterator[str] | list[str]) -> None:
+        assert self.folder is not None
+        data = ("\n".join(lines) + "\n").encode()
+        target = self.folder / name
+        part = target.with_name(f".{name}.part")
+        part.write_bytes(gzip.compress(data, mtime=0) if name.endswith(".gz") else data)
+        part.replace(target)
+
+
+def _moves(words: list[str]) -> bool:
+    return any(w[0] in "XYZ" for w in words[1:])

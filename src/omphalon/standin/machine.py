@@ -1,0 +1,284 @@
+"""Fulmar with the plug in: heaters that warm up in their own time, lines that are heard, numbered,
+checked, acknowledged, and take as long as they take. No port, no clock: time is handed to it.
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+import operator
+import re
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from omphalon.standin.heater import STEP_S, Lanes, quantised
+from omphalon.standin.kept import GAIN_SCALE, Kept, copied
+from omphalon.standin.loop import CONTROL_S
+from omphalon.standin.oscillation import Relay, Test
+from omphalon.standin.regulator import Regulator
+from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
+
+NAME = "Fulmar, made up by the stand-in printer"
+COUNTS = 127  # full power in its reports
+FLOWS_C = 170.0  # below, the extruder does not move
+AHEAD_S = 1.0  # of moves that it keeps in store before it acknowledges the next one
+NEAR_C, NEAR_S = 2.0, 1.0  # within that, for so long, a heater has arrived
+HEATERS = ("hotend", "bed")
+FRAME = re.compile(r"N(\d+) (.*)\*(\d+)$")
+REST_S = {"hotend": 2.0, "bed": 4.0}  # least time that the test leaves the power on or off
+
+
+@dataclass
+class Heated:
+    """One heater's loop: its target, its regulator, a test that has taken over."""
+
+    target_c: float = 0.0
+    power: float = 0.0
+    regulator: Regulator | None = None
+    relay: Relay | None = None
+    cycles: int = 0
+    reading_c: float = 0.0
+
+
+class Machine:
+    """The printer. `hear` is given lines, `advance` lets time pass and gives back what it says.
+
+    Parameters
+    ----------
+    kept : settings as they were stored
+    store : is given the settings when they are to be stored
+    made : is given each line of a print or a feed that was carried out, for the desk
+    stamped : whether its reports carry its own time
+    """
+
+    def __init__(
+        self,
+        kept: Kept,
+        store: Callable[[Kept], None],
+        made: Callable[[str, Kept], None],
+        stamped: bool = True,
+        seed: int = 5,
+    ) -> None:
+        self.stored, self.store, self.made, self.stamped = kept, store, made, stamped
+        self.kept = copied(kept)
+        self.random = np.random.default_rng(seed)
+        self.heaters = [FULMAR_HOTEND, FULMAR_BED]
+        self.lanes = Lanes(self.heaters, 1)
+        self.heated = {name: Heated() for name in HEATERS}
+        self.tick = 0
+        self.says: list[str] = []
+        self.panel: list[str] = []  # what it would show on its front: heaters on, off, stored
+        self.stuck_at: float | None = None
+        self.start()
+
+    def start(self) -> None:
+        """Switched on, or started anew: what was not stored is gone; the heat stays."""
+        self.kept = copied(self.stored)
+        for name in HEATERS:
+            self._aim(name, 0.0)
+        self.inbox: deque[str] = deque()
+        self.wait: Callable[[], bool] | None = None  # the line at work is done when it says so
+        self.last_number: int | None = None
+        self.report_s, self.next_report_s = 0.0, 0.0
+        self.moving_until_s = 0.0
+        self.feed_mm_s, self.place = 20.0, {"X": 0.0, "Y": 0.0, "Z": 0.0}
+        self.lanes.fan = False
+        self.says.append("start")
+
+    @property
+    def now_s(self) -> float:
+        return self.tick * STEP_S
+
+    def hear(self, line: str) -> None:
+        """A line that came in; what ends a wait is heard at once."""
+        frame = FRAME.match(line)
+        bare = (frame[2] if frame else line).strip()
+        if bare == "M112":
+            self.panel.append("halted")
+            for name in HEATERS:
+                self._aim(name, 0.0)
+            self.inbox.clear()
+            self.wait = None
+            self.says += ["error: halted, switch me off and on"]
+            return
+        if bare == "M108":
+            self.wait = None if self.wait is None else self._broken_off
+        self.inbox.append(line)
+
+    def _broken_off(self) -> bool:
+        for heated in self.heated.values():
+            if heated.relay is not None:
+                heated.relay, heated.target_c, heated.power = None, 0.0, 0.0
+        return True
+
+    def advance(self, until_s: float) -> list[str]:
+        """Let time pass; what it says meanwhile, line by line."""
+        while self.now_s < until_s:
+            self._step()
+            self._work()
+        said, self.says = self.says, []
+        return said
+
+    def _step(self) -> None:
+        if self.tick % round(CONTROL_S / STEP_S) == 0:
+            self._control()
+        powers = [[self.heated[name].power] for name in HEATERS]
+        self.lanes.advance(np.array(powers))
+        self.tick += 1
+        if self.report_s and self.now_s >= self.next_report_s:
+            self.next_report_s = self.now_s + self.report_s
+            self.says.append(self._report())
+
+    def _control(self) -> None:
+        for n, name in enumerate(HEATERS):
+            heater, heated = self.heaters[n], self.heated[name]
+            noisy = self.lanes.sensor[n, 0] + self.random.normal(0, heater.noise_c)
+            heated.reading_c = float(quantised(noisy, heater.quantum_c))
+            if name == "hotend" and self.stuck_at is not None:
+                heated.reading_c = self.stuck_at
+            if heated.relay is not None:
+                heated.power = heated.relay.power(self.now_s, heated.reading_c)
+                if heated.relay.switches > 2 * heated.cycles:
+                    self._aim(name, 0.0)
+            elif heated.regulator is not None:
+                kp, ki, kd = (g / GAIN_SCALE for g in self.kept.gains[name])
+                heated.power = heated.regulator.power(
+                    (kp, ki, kd), heated.target_c, heated.reading_c
+                )
+
+    def _aim(self, name: str, target_c: float) -> None:
+        heated = self.heated[name]
+        if target_c != heated.target_c or heated.relay is not None:
+            self.panel.append(f"{name} {target_c:g}" if target_c else f"{name} off")
+        heated.target_c, heated.relay, heated.power = target_c, None, 0.0
+        heated.regulator = Regulator(heated.reading_c) if target_c else None
+
+    def _report(self) -> str:
+        stamp = f"{self.now_s:.2f} " if self.stamped else ""
+        hot, bed = self.heated["hotend"], self.heated["bed"]
+        return (
+            f"{stamp}T:{hot.reading_c:.2f} /{hot.target_c:.2f} B:{bed.reading_c:.2f} "
+            f"/{bed.target_c:.2f} @:{hot.power * COUNTS:.0f} B@:{bed.power * COUNTS:.0f}"
+        )
+
+    def _work(self) -> None:
+        """Go on with the line at work, then with those that wait."""
+        while True:
+            if self.wait is not None:
+                if not self.wait():
+                    return
+                self.wait = None
+                self.says.append("ok")
+            if not self.inbox:
+                return
+            line = self._unframed(self.inbox.popleft())
+            if line is None:
+                continue
+            try:
+                self._do(line)
+            except (ValueError, KeyError, IndexError):
+                self.says.append(f"error: cannot be done: {line[:80]}")
+            if self.wait is None:
+                self.says.append("ok")
+
+    def _unframed(self, line: str) -> str | None:
+        """The line without its number; None where it is asked for again."""
+        frame = FRAME.match(line)
+        if frame is None:
+            if self.last_number is not None or re.match(r"N?\d|.*\*\d*$", line):
+                self._again("no whole line")
+                return None
+            return line.strip()
+        number, words = int(frame[1]), frame[2].strip()
+        told = line[: line.rindex("*")].encode("latin-1", "replace")
+        if functools.reduce(operator.xor, told) != int(frame[3]):
+            self._again(f"check sum of line {number}")
+            return None
+        counted = self.last_number is None or number == self.last_number + 1
+        if not counted and not words.startswith("M110"):
+            self._again(f"line {number} out of turn")
+            return None
+        self.last_number = number
+        return words
+
+    def _again(self, why: str) -> None:
+        self.says += [f"error: {why}", f"resend: {(self.last_number or 0) + 1}", "ok"]
+
+    def _do(self, line: str) -> None:
+        code, *words = line.split() or [""]
+        named = {w[0]: w[1:] for w in words}
+        if code in ("M104", "M109", "M140", "M190"):
+            name = "hotend" if code in ("M104", "M109") else "bed"
+            self._aim(name, float(named["S"]))
+            if code in ("M109", "M190"):
+                self.wait = self._arrival(name)
+        elif code == "M303":
+            self._test("bed" if named["E"] == "-1" else "hotend", named)
+        elif code in ("G0", "G1", "G28", "G4", "M400", "M84"):
+            self._move(code, named, line)
+        elif code in ("M106", "M107"):
+            self.lanes.fan = code == "M106" and float(named.get("S", 255)) > 0
+        elif code == "M105":
+            self.says.append(self._report())
+        elif code == "M155":
+            self.report_s = float(named["S"])
+            self.next_report_s = self.now_s + self.report_s
+        elif code == "M115":
+            self.says.append(f"tell: {NAME}")
+        elif code == "M500":
+            self.stored = copied(self.kept)
+            self.store(self.stored)
+            self.panel.append("stored")
+        elif code == "M501":
+            self.kept = copied(self.stored)
+        elif code == "M503":
+            self.says += [f"tell: {x}" for x in (f"{NAME}; what is set:", *self.kept.listed())]
+        elif code not in ("", "M108", "M110", "M117", "M82", "M83", "G21", "G90", "G92"):
+            if not self.kept.take(code, words):
+                self.says.append(f'error: unknown command "{line[:80]}"')
+            elif code in ("LEAD", "PUSH"):
+                self.made(line, self.kept)
+
+    def _arrival(self, name: str) -> Callable[[], bool]:
+        since = math.inf
+
+        def arrived() -> bool:
+            nonlocal since
+            heated = self.heated[name]
+            if abs(heated.reading_c - heated.target_c) > NEAR_C and heated.target_c:
+                since = math.inf
+                return False
+            since = min(since, self.now_s)
+            return self.now_s - since >= NEAR_S
+
+        return arrived
+
+    def _test(self, name: str, named: dict[str, str]) -> None:
+        target, heated = float(named["S"]), self.heated[name]
+        self._aim(name, target)
+        test = Test(target_c=target, cycles=int(named["C"]), rest_s=REST_S[name])
+        heated.relay, heated.cycles, heated.regulator = Relay(test), test.cycles, None
+        heated.relay.since = self.now_s
+        self.wait = lambda: heated.relay is None
+
+    def _move(self, code: str, named: dict[str, str], line: str) -> None:
+        spans = {"G28": 2.0, "G4": float(named.get("S", 0)), "M84": 0.0, "M400": 0.0}
+        span = spans.get(code, 0.0)
+        if code in ("G0", "G1"):
+            if "E" in named and self.heated["hotend"].reading_c < FLOWS_C:
+                self.says.append("error: too cold to feed")
+                return
+            self.feed_mm_s = float(named.get("F", 60 * self.feed_mm_s)) / 60
+            goal = {axis: float(named.get(axis, was)) for axis, was in self.place.items()}
+            way = math.dist(goal.values(), self.place.values()) or abs(float(named.get("E", 0)))
+            self.place = goal
+            push = self.kept.push_mm_s2
+            top = min(self.feed_mm_s, math.sqrt(push * way)) or 1.0
+            span = way / top + top / push
+        self.moving_until_s = max(self.moving_until_s, self.now_s) + span
+        self.made(line, self.kept)
+        ahead = 0.0 if code in ("M400", "M84", "G4") else AHEAD_S
+        self.wait = lambda: self.moving_until_s - self.now_s <= ahead
