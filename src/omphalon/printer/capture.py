@@ -20,6 +20,8 @@ from omphalon.reports import Heating, Report
 
 HEAD = "time_s,temperature_c,target_c,power_counts"
 BACK_S = 1.0  # a printer's clock that goes back by more has started anew
+LEAP_S = 120.0  # and one that leaps further ahead was misheard
+TWICE = 2
 
 
 View = Callable[[Status], None]
@@ -27,15 +29,17 @@ View = Callable[[Status], None]
 
 class ReportClock:
     """Times of reports from the first one on: the printer's own where it stamps its reports with
-    seconds, else those at which they came.
+    seconds, else those at which they came. A single stamp that is out of turn is a slip of the
+    wire; two are the printer's own.
     """
 
     def __init__(self) -> None:
         self.first: dict[bool, float] = {}
         self.last_s = 0.0
+        self.odd = 0
 
-    def time_of(self, report: Report, now_s: float) -> float:
-        """Seconds since the first report.
+    def time_of(self, report: Report, now_s: float) -> float | None:
+        """Seconds since the first report; None where its stamp is a slip.
 
         Raises
         ------
@@ -47,12 +51,16 @@ class ReportClock:
         except ValueError:
             own, stamped = now_s, False
         time = own - self.first.setdefault(stamped, own)
-        if time < self.last_s - BACK_S:
-            raise LinkFault(
-                "the printer's clock goes back: it has started anew",
-                "what was not stored is lost: begin again",
-            )
-        self.last_s = time
+        if not -BACK_S <= time - self.last_s <= LEAP_S:
+            self.odd += 1
+            if self.odd < TWICE:
+                return None
+            if time < self.last_s:
+                raise LinkFault(
+                    "the printer's clock goes back: it has started anew",
+                    "what was not stored is lost: begin again",
+                )
+        self.odd, self.last_s = 0, max(time, self.last_s)
         return time
 
 
@@ -141,7 +149,7 @@ def capture(
     count, highest, powered, time = 0, -math.inf, False, 0.0
     asked_s = -math.inf
     ask = link.line("report")
-    while not course.over or queue or link.waiting:
+    while not course.over or queue:
         now = link.clock()
         if not link.waiting:
             if link.dialogue.refused is not None:
@@ -154,7 +162,10 @@ def capture(
         for one in link.pump():
             if one.report is None or heater not in one.report.heaters:
                 continue
-            time = times.time_of(one.report, link.clock())
+            stamp = times.time_of(one.report, link.clock())
+            if stamp is None:
+                continue
+            time = stamp
             seen = one.report.heaters[heater]
             if log is not None:
                 log.add(time, seen)
@@ -175,6 +186,7 @@ def capture(
             if course.over:
                 break
         link.check_alive()
+    link.settle()
     return Captured(reports=count, seconds=time, highest_c=highest, with_power=powered)
 
 

@@ -115,8 +115,9 @@ class Dialogue:
         one = self.pending
         if one is None:
             return b""
-        if one.complaint is not None and now_s - one.complained_s > VERDICT_S:
-            self._done(one)
+        if one.complaint is not None:
+            if now_s - one.complained_s > VERDICT_S:
+                self._done(one)
             return b""
         if one.asked_again_s is not None:
             return self._again(one, now_s) if now_s - one.asked_again_s > SETTLED_S else b""

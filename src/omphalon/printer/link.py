@@ -103,6 +103,13 @@ class Link:
             )
         return self.dialogue.replies
 
+    def settle(self) -> None:
+        """Wait a little for the pending line, then no longer."""
+        until = self.clock() + ANSWER_S
+        while self.waiting and self.clock() < until:
+            self.pump()
+        self.dialogue.forget()
+
     def check_alive(self, slow: bool = False) -> None:
         """Refuse to wait longer for a printer that says nothing at all."""
         silent = self.clock() - self.heard_s
@@ -202,15 +209,16 @@ def hello(link: Link, within_s: float = HELLO_S) -> str:
     """
     until = link.clock() + within_s
     first = link.line("number", number=0) or link.line("report") or "M105"
+    heard: list[str] = []
+    cut: LinkFault | None = None
     try:
         link.begin(first, again_s=HELLO_AGAIN_S)
         while link.waiting and link.clock() < until:
-            link.pump()
-    except LinkFault:
-        if link.bytes == 0 or link.dialogue.open:
-            raise
-    if link.waiting or not link.dialogue.open:
-        raise _no_answer(link)
+            heard += [one.text for one in link.pump() if one.kind is not Kind.NOISE]
+    except LinkFault as fault:
+        cut = fault
+    if link.waiting or not link.dialogue.open or link.dialogue.refused is not None:
+        raise _no_answer(link, heard, cut)
     words = []
     line = link.line("identify")
     if line is not None:
@@ -222,12 +230,20 @@ def hello(link: Link, within_s: float = HELLO_S) -> str:
     return WORD_BEFORE.sub("", words[0])[:100] if words else ""
 
 
-def _no_answer(link: Link) -> LinkFault:
-    if link.dialogue.ear.noise or link.bytes:
+def _no_answer(link: Link, heard: list[str], cut: LinkFault | None) -> LinkFault:
+    """Why nobody was met: nothing came, or something else than a printer's words."""
+    if heard and not link.dialogue.ear.noise:
+        return LinkFault(
+            f"what answers there does not speak as a printer does: {echoed(heard[-1])}",
+            "look whether this is the printer's port, or give its lines with --dialect FILE",
+        )
+    if link.bytes:
         return LinkFault(
             "what comes from there is no text that a printer sends",
             "the speed may be wrong: give the printer's own with --speed",
         )
+    if cut is not None and "silent" not in cut.problem and "no answer" not in cut.problem:
+        return cut
     return LinkFault(
         "nothing answers there", "look whether the printer is on, and whether this is its port"
     )

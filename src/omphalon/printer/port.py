@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 from typing import Any, Protocol
 
 from omphalon.errors import LinkFault, echoed
@@ -33,6 +34,8 @@ class SerialWire:
         import serial
 
         self.name = name
+        if not name.strip():
+            raise LinkFault("--port: no name", PLUG)
         self._faults = (serial.SerialException, OSError)
         try:
             own: dict[str, Any] = {} if "://" in name else {"exclusive": True}
@@ -81,11 +84,13 @@ class SerialWire:
 
 def _reason(error: Exception) -> str:
     """The kernel's own words where there are any."""
-    cause = error
-    while cause is not None and not getattr(cause, "strerror", None):
-        cause = cause.__context__  # type: ignore[assignment]
-    words = getattr(cause, "strerror", None) or str(error)
-    return " ".join(str(words).split())
+    cause: BaseException | None = error
+    while cause is not None:
+        number = getattr(cause, "errno", None)
+        if isinstance(number, int):
+            return os.strerror(number) if number > 0 else str(getattr(cause, "strerror", cause))
+        cause = cause.__context__
+    return " ".join(str(error).split())
 
 
 def found_ports() -> list[tuple[str, str]]:

@@ -109,9 +109,9 @@ class Machine:
         self.inbox.append(line)
 
     def _broken_off(self) -> bool:
-        for heated in self.heated.values():
+        for name, heated in self.heated.items():
             if heated.relay is not None:
-                heated.relay, heated.target_c, heated.power = None, 0.0, 0.0
+                self._aim(name, 0.0)
         return True
 
     def advance(self, until_s: float) -> list[str]:
