@@ -19,12 +19,14 @@ from omphalon.finding import EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
 from omphalon.quantities import QUANTITIES
 from omphalon.warned import WARNINGS
+from rig import StandIn, started
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "omphalon"
 GROUND = {
     "arrays",
     "constants",
+    "reports",
     "files",
     "errors",
     "units",
@@ -42,7 +44,7 @@ ALLOWED = {
     "lines": GROUND,
     "standin": GROUND,
     "prints": GROUND | {"physics"},
-    "printer": GROUND,
+    "printer": GROUND | {"lines"},
     "studies": GROUND | {"physics", "prints", "lines"},
     "plots": GROUND,
     "bench": GROUND | {"lines"},
@@ -105,7 +107,11 @@ def commands(group=program, path=("omphalon",)):
 
 @pytest.mark.parametrize(
     "path, command",
-    [pytest.param(p, c, id=" ".join(p)) for p, c in commands() if p != ("omphalon", "demo")],
+    [
+        pytest.param(p, c, id=" ".join(p))
+        for p, c in commands()
+        if p != ("omphalon", "demo") and p[1] != "printer"
+    ],
 )
 def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
     example = shlex.split(re.search(r"Example:\s+omphalon (.+)", command.help)[1])
@@ -117,6 +123,42 @@ def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
     assert done.returncode in ((0, 4) if path[-1] == "readback" else (0,)), done.stderr
     warned = path[-1] == "adopt"  # the finding that waits stands on nothing measured
     assert done.stdout and bool(done.stderr) == warned
+
+
+@pytest.mark.parametrize(
+    "path, command",
+    [
+        pytest.param(p, c, id=" ".join(p))
+        for p, c in commands()
+        if p[1] == "printer" and p[-1] != "stand-in"
+    ],
+)
+def test_help_at_a_printer_ends_with_an_example_that_runs(path, command, run, tmp_path):
+    example = shlex.split(re.search(r"Example:\s+omphalon (.+)", command.help)[1])
+    more = {"tune": ["--yes", "--quiet"], "capture": ["--quiet"]}.get(path[2], [])
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 300) as fulmar:
+        words = [fulmar.port if w.startswith("socket://") else w for w in example]
+        if path[-1] == "extruder":
+            done = subprocess.CompletedProcess([], 0, *talked(words, tmp_path))
+        else:
+            env = {"XDG_STATE_HOME": str(tmp_path)}
+            done = run(*words, *more, env=env)
+    assert done.returncode == 0 and done.stdout, done.stderr
+
+
+def talked(words, folder):
+    """The tune of the extruder up to its first question; what it said."""
+    process = started(*words, folder=folder, env={"XDG_STATE_HOME": str(folder)})
+    out, err = process.communicate("n\n", timeout=30)
+    assert process.returncode == 1 and "nothing was sent" in err
+    return out, err
+
+
+def test_the_stand_in_s_example_runs(tmp_path):
+    command = program.get_command(None, "printer").commands["stand-in"]
+    example = re.search(r"Example:\s+omphalon printer stand-in (.+)", command.help)[1]
+    with StandIn(tmp_path, *example.replace("5555", "0").split()) as fulmar:
+        assert fulmar.port.startswith("socket://127.0.0.1:")
 
 
 def prepared(run, folder):
@@ -134,7 +176,9 @@ def prepared(run, folder):
 
 
 def test_the_list_of_commands_says_what_each_says_of_itself():
-    assert set(bench.list_commands(None)) == set(bench.commands)
+    printer = program.get_command(None, "printer")
+    for group in (bench, printer):
+        assert set(group.list_commands(None)) == set(group.commands)
     for name, told in COMMANDS.items():
         assert program.get_command(None, name).get_short_help_str(100) == told
 
@@ -226,5 +270,5 @@ def test_public_functions_say_what_goes_in_and_what_comes_out(room):
 def test_the_architecture_page_names_the_rooms():
     page = (ROOT / "docs" / "architecture.md").read_text()
     for room in [*ALLOWED, "cli"]:
-        assert room == "printer" or f"`{room}/`" in page
+        assert f"`{room}/`" in page
     assert all(f"`{name}`" in page for name in ("errors", "units", "recording", "columns"))

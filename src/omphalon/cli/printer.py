@@ -146,7 +146,7 @@ def stand_in(
     """
     from omphalon.standin.desk import Desk
     from omphalon.standin.faults import Faulty
-    from omphalon.standin.kept import Kept, kept_text, read_kept
+    from omphalon.standin.kept import MachineSettings, kept_text, read_kept
     from omphalon.standin.machine import Machine
     from omphalon.standin.samples import FULMAR_FOUND
     from omphalon.standin.serve import Tcp, Terminal, serve
@@ -162,7 +162,7 @@ def stand_in(
             f"{echoed(state or '')}: not what a stand-in stored", "give another file"
         ) from error
 
-    def store(settings: Kept) -> None:
+    def store(settings: MachineSettings) -> None:
         if state is not None:
             put_bytes(state, kept_text(settings).encode())
 

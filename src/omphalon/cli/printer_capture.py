@@ -149,12 +149,12 @@ def course_of(
     dialect: Dialect, run: str, heater: str, target: float, cycles: int, fan: bool
 ) -> Course:
     """The course that a run is."""
-    from omphalon.printer.course import INDEX, Hold, Oscillation
+    from omphalon.printer.course import INDEX, HeatAndHold, Oscillation
 
     if run == "hold":
         if dialect.line(f"{heater}-target", target=target) is None:
             raise _no_line(dialect, f"{heater}-target")
-        return Hold(heater, target, dialect)
+        return HeatAndHold(heater, target, dialect)
     line = dialect.line(f"{heater}-oscillation", index=INDEX[heater], target=target, cycles=cycles)
     if line is None:
         raise _no_line(dialect, f"{heater}-oscillation")
@@ -202,7 +202,7 @@ def run_course(
         printer.link.ask_for_reports(every)
     with contextlib.ExitStack() as stack:
         log = stack.enter_context(new_log(out, lines)) if out is not None else None
-        view = stack.enter_context(view_for(quiet))
+        view = stack.enter_context(view_for(quiet, passing=out is None))
         try:
             return captured(printer.link, course, heater, guard, log, view.show, every)
         except (OmphalonError, KeyboardInterrupt):

@@ -148,7 +148,7 @@ class Oscillation:
 
 
 @dataclass
-class Hold:
+class HeatAndHold:
     """Heat up, hold, the part fan on late in it: what `heater check` judges."""
 
     heater: str

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from omphalon.errors import LinkFault, echoed
-from omphalon.printer.ear import Ear, Heard, Kind
+from omphalon.printer.ear import Ear, Heard, Speech
 
 SETTLED_S = 0.5  # after "again" an acknowledgement belongs to that; then the line is said again
 VERDICT_S = 1.5  # after an error without "ok" or "again": it is a refusal
@@ -138,7 +138,7 @@ class Dialogue:
         return one.frame
 
     def _take(self, one: Heard, now_s: float) -> None:
-        if one.kind is Kind.START and self.open:
+        if one.kind is Speech.START and self.open:
             self.pending = None
             raise LinkFault(
                 "the printer has started anew", "what was not stored is lost: begin again"
@@ -146,14 +146,14 @@ class Dialogue:
         pending = self.pending
         if pending is None:
             return
-        if one.kind is Kind.OK:
+        if one.kind is Speech.OK:
             self._acknowledge(pending, now_s)
-        elif one.kind is Kind.AGAIN:
+        elif one.kind is Speech.AGAIN:
             self._ask_again(pending, one, now_s)
-        elif one.kind is Kind.REFUSAL:
+        elif one.kind is Speech.REFUSAL:
             pending.complaint, pending.complained_s = one.text, now_s
             pending.replies.append(one.text)
-        elif one.kind is Kind.WORD and len(pending.replies) < MOST_REPLIES:
+        elif one.kind is Speech.WORD and len(pending.replies) < MOST_REPLIES:
             pending.replies.append(one.text)
 
     def _acknowledge(self, pending: Pending, now_s: float) -> None:

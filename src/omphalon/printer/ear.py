@@ -16,7 +16,7 @@ REFUSAL = re.compile(r"(?:error|!!|halt)|.*\bunknown (?:command|code)\b", re.I)
 START = re.compile(r"start\W*$", re.I)
 
 
-class Kind(Enum):
+class Speech(Enum):
     """What a line of a printer's is."""
 
     OK = "acknowledgement"
@@ -32,7 +32,7 @@ class Kind(Enum):
 class Heard:
     """One line: what it is, its words, the number of the line it asks for, the report in it."""
 
-    kind: Kind
+    kind: Speech
     text: str
     number: int | None = None
     report: Report | None = None
@@ -74,7 +74,7 @@ class Ear:
 
     def _noise(self, told: str) -> Heard:
         self.noise += 1
-        return Heard(kind=Kind.NOISE, text=told)
+        return Heard(kind=Speech.NOISE, text=told)
 
 
 def heard_in(text: str) -> Heard:
@@ -86,14 +86,14 @@ def heard_in(text: str) -> Heard:
     """
     report = report_of(text)
     if OK.match(text):
-        return Heard(kind=Kind.OK, text=text, report=report)
+        return Heard(kind=Speech.OK, text=text, report=report)
     again = AGAIN.match(text)
     if again:
-        return Heard(kind=Kind.AGAIN, text=text, number=int(again[1]) if again[1] else None)
+        return Heard(kind=Speech.AGAIN, text=text, number=int(again[1]) if again[1] else None)
     if report is not None:
-        return Heard(kind=Kind.REPORT, text=text, report=report)
+        return Heard(kind=Speech.REPORT, text=text, report=report)
     if REFUSAL.match(text):
-        return Heard(kind=Kind.REFUSAL, text=text)
+        return Heard(kind=Speech.REFUSAL, text=text)
     if START.match(text):
-        return Heard(kind=Kind.START, text=text)
-    return Heard(kind=Kind.WORD, text=text)
+        return Heard(kind=Speech.START, text=text)
+    return Heard(kind=Speech.WORD, text=text)

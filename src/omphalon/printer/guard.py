@@ -17,7 +17,7 @@ RISE_C = 1.0  # least rise in that time at full power
 NEAR_C = 5.0  # below its target a heater at full power must rise
 LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
 MOST_READING_C = 1000.0
-MOST_JUMP_C_S = 60.0
+MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
 TWICE = 2
 
 

@@ -10,16 +10,17 @@ from dataclasses import dataclass
 from omphalon.errors import LinkFault, echoed
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.dialogue import UNPLUG, Dialogue
-from omphalon.printer.ear import Heard, Kind
+from omphalon.printer.ear import Heard, Speech
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
 from omphalon.reports import Report
 
-SILENCE_S = 15.0  # real seconds without a byte while something is waited for
+SILENCE_S = 10.0  # real seconds without a byte while something is waited for
 UNREPORTED_S = 600.0  # the same for a slow line on a printer that reports nothing meanwhile
 HELLO_AGAIN_S = 0.8
-HELLO_S = 5.0  # a board that starts anew when the port is opened needs some
-TRIED_S = 2.5  # for each further speed that is tried
-ANSWER_S = 2.0  # for each line that switches off
+HELLO_S = 4.0  # a board that starts anew when the port is opened needs some
+TRIED_S = 2.0  # for each further speed that is tried
+NOISY_S = 1.5  # after that, bytes without a single readable line mean the wrong speed
+ANSWER_S = 1.2  # for each line that switches off
 WORD_BEFORE = re.compile(r"^\w+:\s*")  # what a controller puts before anything it says
 Watch = Callable[[Report], None]
 
@@ -53,7 +54,7 @@ class Link:
         data, now = self.wire.read(), self.clock()
         self.bytes += len(data)
         heard = list(self.dialogue.hear(data, now)) if data else []
-        if any(one.kind is not Kind.NOISE for one in heard):
+        if any(one.kind is not Speech.NOISE for one in heard):
             self.heard_s = now
         for one in heard:
             self.last = one.report or self.last
@@ -167,7 +168,7 @@ class Link:
             told = "heaters off was acknowledged, but no report says that they are"
             return SwitchedOff(acknowledged=True, confirmed=False, halted=False, told=told)
         halt = self.line("halt")
-        halted = halt is not None and (self._urgent(halt) or self.dialogue.refused is not None)
+        halted = halt is not None and (self._urgent(halt) or self._complained())
         told = (
             "heaters off was not acknowledged, so the printer was halted: switch it off and on"
             if halted
@@ -186,6 +187,13 @@ class Link:
         except LinkFault:
             return False
         return not self.waiting and self.dialogue.refused is None
+
+    def _complained(self) -> bool:
+        """Whether the last line was answered with an error, as a printer does that halts."""
+        pending = self.dialogue.pending
+        return self.dialogue.refused is not None or (
+            pending is not None and pending.complaint is not None
+        )
 
     def _seen_off(self) -> bool:
         """Whether a report that came after says that all heaters are off."""
@@ -207,14 +215,14 @@ def hello(link: Link, within_s: float = HELLO_S) -> str:
     LinkFault
         If nothing, or nothing readable, answers.
     """
-    until = link.clock() + within_s
+    until, noisy = link.clock() + within_s, link.clock() + NOISY_S
     first = link.line("number", number=0) or link.line("report") or "M105"
     heard: list[str] = []
     cut: LinkFault | None = None
     try:
         link.begin(first, again_s=HELLO_AGAIN_S)
-        while link.waiting and link.clock() < until:
-            heard += [one.text for one in link.pump() if one.kind is not Kind.NOISE]
+        while link.waiting and link.clock() < (until if heard or not link.bytes else noisy):
+            heard += [one.text for one in link.pump() if one.kind is not Speech.NOISE]
     except LinkFault as fault:
         cut = fault
     if link.waiting or not link.dialogue.open or link.dialogue.refused is not None:
@@ -245,7 +253,8 @@ def _no_answer(link: Link, heard: list[str], cut: LinkFault | None) -> LinkFault
     if cut is not None and "silent" not in cut.problem and "no answer" not in cut.problem:
         return cut
     return LinkFault(
-        "nothing answers there", "look whether the printer is on, and whether this is its port"
+        "nothing answers there",
+        "look whether the printer is on, and whether port and speed (--speed) are its own",
     )
 
 

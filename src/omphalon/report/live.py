@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 EVERY_S = 0.15  # of real time between two pictures
 PLAIN_EVERY_S = 10.0  # of the printer's time between two plain lines
 KEPT = 4000  # points that are drawn at the most; then every second one is dropped
+NEAR_C, SWINGS_S = 6.0, 25.0  # within that of the target for so long, the rest is left out
 BARS = " ▁▂▃▄▅▆▇█"
 DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 PLOT_ROWS = (6, 16)  # rows of the plot, by the height of the terminal
@@ -74,14 +75,14 @@ class Plain:
 class Live:
     """The picture in a terminal, drawn anew a few times a second."""
 
-    def __init__(self) -> None:
+    def __init__(self, passing: bool) -> None:
         from rich.console import Console
         from rich.live import Live as RichLive
 
-        self.past: list[tuple[float, float, float, float]] = []
+        self.past: Past = []
         self.drawn = -math.inf
         self.console = Console(stderr=True)
-        self.live = RichLive(console=self.console, auto_refresh=False, transient=False)
+        self.live = RichLive(console=self.console, auto_refresh=False, transient=passing)
 
     def __enter__(self) -> Live:
         self.live.__enter__()
@@ -108,10 +109,11 @@ class Live:
         self.live.update(picture, refresh=True)
 
 
-def drawn(
-    past: list[tuple[float, float, float, float]], now: Status, width: int, height: int
-) -> RenderableType:
-    """The picture as text with colours.
+Past = list[tuple[float, float, float, float]]
+
+
+def drawn(past: Past, now: Status, width: int, height: int) -> RenderableType:
+    """The picture as text with colours; once the target is reached, what is around it.
 
     Parameters
     ----------
@@ -122,27 +124,39 @@ def drawn(
     from rich.text import Text
 
     most = max((p[3] for p in past if not math.isnan(p[3])), default=0.0)
+    past = near_target(past)
     cols, rows = max(20, width - 12), min(max(height - 9, PLOT_ROWS[0]), PLOT_ROWS[1])
     readings = [p[1] for p in past]
     goals = [p[2] for p in past if p[2] > 0]
     low, high = min(readings + goals), max(readings + goals)
     low, high = low - 0.05 * max(high - low, 4), high + 0.05 * max(high - low, 4)
-    span = max(past[-1][0], 30.0)
-    text = Text(headline(now, most)[: width - 1] + "\n\n", style="bold")
+    begin, end = past[0][0], max(past[-1][0], past[0][0] + 30.0)
+    past = [(time_s - begin, *rest) for time_s, *rest in past]  # type: ignore[misc]
     goal = goals[-1] if goals else math.nan
-    for row, line in enumerate(_dots(past, cols, rows, low, high, span)):
-        label = _label(row, rows, low, high)
+    text = Text()
+    text.append("\n" + headline(now, most)[: width - 1] + "\n\n", style="bold")
+    for row, line in enumerate(_dots(past, cols, rows, low, high, end - begin)):
+        text.append(f"{_label(row, rows, low, high):>7} ")
         at_goal = _row_of(goal, rows, low, high) == row
-        text.append(f"{label:>7} ", style="not bold")
         for sign in line:
             dashed = at_goal and sign == "⠀"
-            text.append("╌" if dashed else sign, style="dim" if dashed else "not bold cyan")
-        text.append(f" {goal:g}\n" if at_goal else "\n", style="not bold dim")
-    for row, line in enumerate(_bars(past, cols, most, span)):
-        text.append(f"{('100 %', '  power')[row]:>7} ", style="not bold")
-        text.append(line + "\n", style="not bold yellow")
-    text.append(f"{'':8}0:00{clock(span):>{cols - 4}}\n\nCtrl-C ends it, heaters off", style="dim")
+            text.append("╌" if dashed else sign, style="dim" if dashed else "cyan")
+        text.append(f" {goal:g}\n" if at_goal else "\n", style="dim")
+    for row, line in enumerate(_bars(past, cols, most, end - begin)):
+        text.append(f"{('100 %', '  power')[row]:>7} ")
+        text.append(line + "\n", style="yellow")
+    text.append(f"{'':8}{clock(begin)}{clock(end):>{cols - len(clock(begin))}}\n\n", style="dim")
+    text.append("Ctrl-C ends it, heaters off", style="dim")
     return text
+
+
+def near_target(past: Past) -> Past:
+    """The part since the target was nearly reached, once there is enough of it; else all."""
+    goal = past[-1][2]
+    near = next((n for n, p in enumerate(past) if goal > 0 and p[1] > goal - NEAR_C), None)
+    if near is None or past[-1][0] - past[near][0] < SWINGS_S:
+        return past
+    return past[near:]
 
 
 def _row_of(value: float, rows: int, low: float, high: float) -> int:
@@ -158,7 +172,7 @@ def _label(row: int, rows: int, low: float, high: float) -> str:
 
 
 def _dots(
-    past: list[tuple[float, float, float, float]],
+    past: Past,
     cols: int,
     rows: int,
     low: float,
@@ -177,27 +191,30 @@ def _dots(
     return ["".join(chr(0x2800 + cell) for cell in line) for line in cells]
 
 
-def _bars(
-    past: list[tuple[float, float, float, float]], cols: int, most: float, span: float
-) -> list[str]:
+def _bars(past: Past, cols: int, most: float, span: float) -> list[str]:
     """The power as two rows of bars."""
-    heights = [0.0] * cols
+    heights, last = [0.0] * cols, 0
     for time_s, _, _, power in past:
-        if not math.isnan(power) and most > 0:
-            x = min(int(time_s / span * (cols - 1)), cols - 1)
-            heights[x] = max(heights[x], share(power, most))
+        if math.isnan(power) or most <= 0:
+            continue
+        x = min(int(time_s / span * (cols - 1)), cols - 1)
+        heights[last + 1 : x] = [heights[last]] * max(0, x - last - 1)
+        heights[x] = share(power, most) if x > last else max(heights[x], share(power, most))
+        last = x
     levels = [round(16 * h) for h in heights]
     upper = "".join(BARS[max(0, level - 8)] for level in levels)
     return [upper, "".join(BARS[min(8, level)] for level in levels)]
 
 
-def view_for(quiet: bool) -> Any:
-    """The view that fits: a picture in a terminal, plain lines elsewhere, nothing when quiet."""
+def view_for(quiet: bool, passing: bool = False) -> Any:
+    """The view that fits: a picture in a terminal, plain lines elsewhere, nothing when quiet. One
+    that is `passing` leaves nothing behind.
+    """
     import sys
 
     if quiet:
         return Quiet()
-    return Live() if sys.stderr.isatty() else Plain()
+    return Live(passing) if sys.stderr.isatty() else Plain()
 
 
 class Quiet(Plain):

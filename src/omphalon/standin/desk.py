@@ -13,7 +13,7 @@ import numpy as np
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.frame import Sensor
 from omphalon.standin.frame import as_csv as motion_csv
-from omphalon.standin.kept import Kept
+from omphalon.standin.kept import MachineSettings
 from omphalon.standin.reader import Reader, ladder_csv, tower_csv
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y
 from omphalon.standin.shaken import shaken
@@ -37,7 +37,7 @@ class Desk:
         self.random = np.random.default_rng(seed)
         self.fed: list[str] = []
 
-    def made(self, line: str, kept: Kept) -> None:
+    def made(self, line: str, kept: MachineSettings) -> None:
         """One line that the printer carried out, under these settings."""
         if self.folder is None:
             return
@@ -51,7 +51,7 @@ class Desk:
             self._read()
             self.lines = []
 
-    def _feed(self, asked_mm: float, kept: Kept) -> None:
+    def _feed(self, asked_mm: float, kept: MachineSettings) -> None:
         """Somebody marks the filament, lets it be fed, and lays a rule to what is left."""
         if asked_mm < LEAST_FEED_MM:
             return

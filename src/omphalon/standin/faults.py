@@ -17,7 +17,7 @@ FAULTS = {
     "half-line": "a report is cut in its middle",
     "unplug": "the link is cut",
 }
-NOISE = 0.004  # share of the bytes that are changed
+NOISE = 0.002  # share of the bytes that are changed
 SETS = ("M92", "M301", "M304", "LEAD", "STREAM", "PUSH", "CALM", "CEIL")
 
 

@@ -12,7 +12,7 @@ GAIN_SCALE = 255.0
 
 
 @dataclass
-class Kept:
+class MachineSettings:
     """Settings by the words of the stand-in's dialect; gains for power 0…255."""
 
     steps: dict[str, float] = field(default_factory=dict)
@@ -63,18 +63,18 @@ class Kept:
         return True
 
 
-def copied(one: Kept) -> Kept:
+def copied(one: MachineSettings) -> MachineSettings:
     """The same settings, apart."""
-    return Kept(**json.loads(json.dumps(asdict(one))))
+    return MachineSettings(**json.loads(json.dumps(asdict(one))))
 
 
-def read_kept(path: Path, usual: Kept) -> Kept:
+def read_kept(path: Path, usual: MachineSettings) -> MachineSettings:
     """The settings in a file; the usual ones where there is none."""
     if not path.exists():
         return copied(usual)
-    return Kept(**json.loads(path.read_text("utf-8")))
+    return MachineSettings(**json.loads(path.read_text("utf-8")))
 
 
-def kept_text(one: Kept) -> str:
+def kept_text(one: MachineSettings) -> str:
     """The settings as the file holds them."""
     return json.dumps(asdict(one), indent=1) + "\n"

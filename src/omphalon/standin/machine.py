@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.standin.heater import STEP_S, Lanes, quantised
-from omphalon.standin.kept import GAIN_SCALE, Kept, copied
+from omphalon.standin.kept import GAIN_SCALE, MachineSettings, copied
 from omphalon.standin.loop import CONTROL_S
 from omphalon.standin.oscillation import Relay, Test
 from omphalon.standin.regulator import Regulator
@@ -56,9 +56,9 @@ class Machine:
 
     def __init__(
         self,
-        kept: Kept,
-        store: Callable[[Kept], None],
-        made: Callable[[str, Kept], None],
+        kept: MachineSettings,
+        store: Callable[[MachineSettings], None],
+        made: Callable[[str, MachineSettings], None],
         stamped: bool = True,
         seed: int = 5,
     ) -> None:

@@ -10,7 +10,7 @@ from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.heater import Heater
 from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.kept import GAIN_SCALE, Kept
+from omphalon.standin.kept import GAIN_SCALE, MachineSettings
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 
 FULMAR_HOTEND = Heater(
@@ -82,7 +82,7 @@ def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
 
 
 FOUND_GAINS, FOUND_BED_GAINS = (0.31, 0.024, 0.1), (0.24, 0.0012, 0.55)
-FULMAR_FOUND = Kept(
+FULMAR_FOUND = MachineSettings(
     steps={"X": 80.0, "Y": 80.0, "Z": 402.5, "E": 412.0},
     gains={
         "hotend": [GAIN_SCALE * v for v in FOUND_GAINS],

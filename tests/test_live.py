@@ -1,0 +1,362 @@
+"""The program at a printer: the stand-in in a process of its own, over TCP and a pseudo-terminal."""
+
+import json
+import os
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+
+from omphalon.standin.faults import FAULTS
+from rig import StandIn, started
+
+FAST = ("--pace", 500)
+
+
+@pytest.fixture
+def at(run, tmp_path):
+    """at("capture", …) → the program's printer command, with notes about ports of its own."""
+    env = {"XDG_STATE_HOME": str(tmp_path / "state")}
+    return lambda *words, **more: run("printer", *words, env={**env, **more})
+
+
+def test_lists_no_printer_where_none_is_known(at):
+    done = at("list")
+    assert done.returncode == 0 and ("none known" in done.stdout or "/dev/" in done.stdout)
+
+
+def feed(run, at, folder, port, env):
+    """Feed three times with the lines of the plan; the desk reads the rule."""
+    lines = ["M109 S220", "M83", *["G1 E80 F90"] * 3, "M104 S0"]
+    words = [w for line in lines for w in ("--line", line)]
+    assert at("send", *words, "--port", port, "--yes").returncode == 0
+    return run("extruder", "fit", "desk/fed.csv", "--json", env=env)
+
+
+def session(run, at, folder, port):
+    """Found settings → capture → fit → send → readback → heat again → check; steps, advance,
+    shaper; what each said.
+    """
+    env = {"OMPHALON_BENCH": str(folder / "b"), "XDG_STATE_HOME": str(folder / "state")}
+
+    def ok(*words, codes=(0,)):
+        done = run(*words, env=env if words[0] != "bench" or words[1] != "new" else None)
+        assert done.returncode in codes, (words, done.stdout, done.stderr)
+        return done
+
+    told = at("send", "--line", "M503", "--out", "found.txt", "--port", port)
+    assert told.returncode == 0, told.stderr
+    facts = ("loaded=grey-petg", "bed_moves_y=true")
+    sets = [w for fact in facts for w in ("--set", f"printer.{fact}")]
+    sets += ["--set", f"controller.port={port}", "--set", "controller.dialect=stand-in"]
+    sets += ["--set", "heaters.hotend_target=235", "--set", "extruder.drive=bowden"]
+    ok("bench", "new", "b", *sets, "--listing", "found.txt")
+    out = {}
+    ok("printer", "capture", "--out", "before.csv", "--run", "hold", "--yes", "--quiet")
+    out["before"] = ok("heater", "check", "before.csv", codes=(4,)).stdout
+    ok("printer", "capture", "--out", "test.csv", "--run", "oscillation", "--cycles", 9, "--yes")
+    ok("heater", "fit", "test.csv", "--heater", "hotend")
+    ok("bench", "adopt")
+    fed = feed(run, at, folder, port, env)
+    out["steps"] = json.loads(fed.stdout)
+    ok("bench", "adopt")
+    ok("bench", "sheet", "--out", "sheet.txt")
+    out["sent"] = ok("printer", "send", "sheet.txt", "--readback", "--yes").stdout
+    ok("printer", "send", "--line", "M503", "--out", "now.txt")
+    out["readback"] = ok("bench", "readback", "now.txt").stdout
+    ok("printer", "capture", "--out", "after.csv", "--run", "hold", "--yes", "--quiet")
+    out["after"] = ok("heater", "check", "before.csv", "after.csv").stdout
+    plan = ("--style", "ladder", "--from", 0, "--to", 1, "--step", 0.05, "--out", "ladder.gcode")
+    ok("advance", "plan", *plan)
+    ok("printer", "send", "ladder.gcode", "--yes")
+    out["advance"] = json.loads(ok("advance", "fit", "desk/ladder-widths.csv", "--json").stdout)
+    return out
+
+
+@pytest.mark.parametrize("kind", ["tcp", "pty"])
+def test_the_whole_session_over_the_wire(kind, run, at, tmp_path):
+    (tmp_path / "desk").mkdir()
+    where = ("--tcp", 0) if kind == "tcp" else ("--pty",)
+    with StandIn(tmp_path, *where, *FAST, "--desk", "desk", "--state", "fulmar.json") as fulmar:
+        out = session(run, at, tmp_path, fulmar.port)
+        panel = fulmar.panel
+        assert fulmar.hot() == set()
+    assert "CHANGE" in out["before"] and "KEEP" in out["after"]
+    assert "readback agrees" in out["sent"] and "different" not in out["readback"]
+    steps, lead = out["steps"], out["advance"]
+    assert abs(steps["settings"]["steps_per_mm"] - 437.4) < steps["spread"]["steps_per_mm"]
+    assert abs(lead["settings"]["advance_s"] - 0.52) < lead["spread"]["advance_s"]
+    kept = json.loads((tmp_path / "fulmar.json").read_text())
+    assert kept["steps"]["E"] == pytest.approx(steps["settings"]["steps_per_mm"], abs=1e-3)
+    assert "stored" in panel
+
+
+def test_a_sweep_is_shaken_and_read(run, at, tmp_path):
+    (tmp_path / "desk").mkdir()
+    with StandIn(tmp_path, "--tcp", 0, *FAST, "--desk", "desk") as fulmar:
+        plan = ("--axis", "x", "--sweep", "20:90", "--dialect", "stand-in", "--out", "sweep.gcode")
+        assert run("shaper", "plan", *plan).returncode == 0
+        done = at("send", "sweep.gcode", "--yes", "--port", fulmar.port)
+        assert done.returncode == 0, done.stderr
+    done = run("shaper", "fit", "--x", "desk/sweep-x.csv.gz", "--json")
+    modes = json.loads(done.stdout)["evidence"]["x"]["modes"]
+    # the frame that the stand-in was given
+    assert modes[0]["frequency_hz"] == pytest.approx(47.2, rel=0.02)
+
+
+def test_tune_heater_does_the_whole_loop(run, at, tmp_path):
+    with StandIn(tmp_path, "--tcp", 0, *FAST, "--state", "fulmar.json") as fulmar:
+        assert run("bench", "new", "b", "--set", "controller.dialect=stand-in").returncode == 0
+        words = ("tune", "heater", "--target", 235, "--yes", "--quiet", "--port", fulmar.port)
+        done = at(*words, OMPHALON_BENCH=str(tmp_path / "b"))
+        assert done.returncode == 0, done.stderr
+        assert fulmar.hot() == set() and "stored" in fulmar.panel
+        for line in re.findall(r"^  ([A-Z]\d+.*)$", done.stdout, re.M):
+            assert line.split()[0] in ("M106", "M303", "M107", "M104", "M301")
+    journal = run("bench", "journal", "--json", env={"OMPHALON_BENCH": str(tmp_path / "b")}).stdout
+    assert '"heater-fit"' in journal and '"heater-check"' in journal and '"hotend-gains"' in journal
+
+
+REFUSALS = {
+    "at once": ("n\n", "nothing was sent"),
+    "before it is sent": ("y\nn\n", "nothing was set"),
+    "before it is stored": ("y\ny\nn\n", "taken back"),
+    "before it is checked": ("y\ny\ny\nn\nn\n", "not checked"),
+}
+
+
+@pytest.mark.parametrize("answers, words", REFUSALS.values(), ids=REFUSALS)
+def test_who_refuses_a_step_finds_the_printer_as_it_was(answers, words, at, tmp_path):
+    with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
+        listed = at("send", "--line", "M503", "--port", fulmar.port).stdout
+        process = started(
+            *("printer", "tune", "heater", "--target", 235, "--quiet", "--port", fulmar.port),
+            folder=tmp_path,
+            env={"XDG_STATE_HOME": str(tmp_path / "state")},
+        )
+        _, err = process.communicate(answers, timeout=60)
+        assert process.returncode == 1 and words in err
+        assert at("send", "--line", "M503", "--port", fulmar.port).stdout == listed
+        assert fulmar.hot() == set()
+
+
+def test_tune_extruder_asks_for_the_readings(at, tmp_path):
+    (tmp_path / "desk").mkdir()
+    with StandIn(tmp_path, "--tcp", 0, *FAST, "--desk", "desk") as fulmar:
+        process = started(
+            *("printer", "tune", "extruder", "--yes", "--port", fulmar.port),
+            folder=tmp_path,
+            env={"XDG_STATE_HOME": str(tmp_path / "state")},
+        )
+        fed = tmp_path / "desk" / "fed.csv"
+        for run_number in range(1, 7):  # three to fit, three to check
+            process.stdin.write("\n")
+            process.stdin.flush()
+            while not fed.exists() or len(fed.read_text().splitlines()) <= run_number:
+                time.sleep(0.02)
+            slip = "3o.1\n" if run_number == 2 else ""  # a typing slip is asked again
+            process.stdin.write(slip + fed.read_text().splitlines()[-1].split(",")[2] + "\n")
+            process.stdin.flush()
+        out, err = process.communicate(timeout=60)
+        assert process.returncode == 0, err
+        assert "CHANGE" in out and "KEEP" in out and "3o.1" in err
+        assert fulmar.hot() == set() and "stored" in fulmar.panel
+
+
+# fault → exit code, words of the sentence, whether the log is kept, whether it is known to be cold
+OUTCOMES = {
+    "dropout": (1, "silent for", True, True),
+    "restart": (1, "started anew", True, True),
+    "noise": (0, "kept", True, True),
+    "stuck-sensor": (1, "full power for a minute", True, True),
+    "refuse": (1, "refuses M301", False, True),
+    "garbage": (1, "speed may be wrong", False, True),
+    "half-line": (0, "kept", True, True),
+    "unplug": (1, "the link is cut", True, False),
+}
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_every_fault_ends_in_a_sentence_with_the_heaters_off(fault, at, tmp_path):
+    code, words, kept, cold = OUTCOMES[fault]
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 200, "--fault", fault) as fulmar:
+        if fault == "refuse":
+            done = at("send", "--line", "M301 P30 I2 D40", "--port", fulmar.port)
+        else:
+            test = ("--run", "oscillation", "--target", 235, "--yes", "--quiet")
+            done = at("capture", "--out", "log.csv", *test, "--port", fulmar.port)
+        assert done.returncode == code, done.stderr
+        assert words in done.stdout + done.stderr and "Traceback" not in done.stderr
+        hot = fulmar.hot()
+    rows = (tmp_path / "log.csv").read_text().splitlines() if kept else []
+    assert not kept or len(rows) > 30
+    assert (hot == set()) == cold
+    if not cold:
+        assert "pull the printer's plug" in done.stderr
+        assert "a heater may be on" in at("list").stdout
+
+
+def answering(reply):
+    """A thing at a TCP port that is no printer: what it answers to each piece it hears."""
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def serve():
+        while True:
+            peer, _ = listener.accept()
+            with peer:
+                while data := peer.recv(4096):
+                    peer.sendall(reply(data))
+
+    threading.Thread(target=lambda: _quietly(serve), daemon=True).start()
+    return f"socket://127.0.0.1:{listener.getsockname()[1]}"
+
+
+def _quietly(serve):
+    try:
+        serve()
+    except OSError:
+        return
+
+
+WRONG = {
+    "no such port": ("/dev/ttyNowhere", 1, "No such file"),
+    "a folder": ("/tmp", 1, "Is a directory"),
+    "nobody listens": ("socket://127.0.0.1:1", 1, "Connection refused"),
+    "no such kind": ("rubbish://x", 1, "rubbish"),
+    "no name": ("", 1, "no name"),
+}
+
+
+@pytest.mark.parametrize("port, code, words", WRONG.values(), ids=WRONG)
+def test_a_wrong_port_is_said(port, code, words, at):
+    done = at("capture", "--out", "log.csv", "--port", port)
+    assert done.returncode == code and words in done.stderr and "printer list" in done.stderr
+
+
+STRANGERS = {
+    "silent": (lambda data: b"", "nothing answers there"),
+    "errors": (lambda data: b"error: no\n" * data.count(b"\n"), "error: no"),
+    "another trade": (lambda data: b"HTTP/1.1 400 Bad Request\r\n\r\n", "HTTP/1.1"),
+    "endless line": (lambda data: b"x" * 10000, "no text that a printer sends"),
+    "bytes": (lambda data: os.urandom(500), "no text that a printer sends"),
+}
+
+
+@pytest.mark.parametrize("reply, words", STRANGERS.values(), ids=STRANGERS)
+def test_what_is_no_printer_is_said(reply, words, at):
+    done = at("send", "--line", "M503", "--port", answering(reply))
+    assert done.returncode == 1 and words in done.stderr
+
+
+def test_the_speed_is_found_and_a_wrong_one_said(at, tmp_path):
+    with StandIn(tmp_path, "--pty", "--speed", 57600, *FAST) as fulmar:
+        done = at("send", "--line", "M503", "--port", fulmar.port)
+        assert done.returncode == 0 and "M92 X80" in done.stdout
+        assert "57600 bit/s" in at("list").stdout
+        done = at("send", "--line", "M503", "--port", fulmar.port, "--speed", 9600)
+        assert done.returncode == 1 and "--speed" in done.stderr
+
+
+def test_a_full_disk_ends_the_test_with_the_heaters_off(at, tmp_path):
+    with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
+        words = ("--run", "oscillation", "--yes", "--quiet", "--port", fulmar.port)
+        done = at("capture", "--out", "/dev/full", *words)
+        assert done.returncode == 1 and "No space left" in done.stderr
+        assert fulmar.hot() == set()
+
+
+def test_a_refused_line_stops_and_says_what_was_applied(at, tmp_path):
+    (tmp_path / "sheet.txt").write_text("M92 E430\nNONSENSE 5\nM500\n")
+    with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
+        done = at("send", "sheet.txt", "--yes", "--port", fulmar.port)
+        assert done.returncode == 1 and "1 of 3 lines applied" in done.stderr
+        assert "applied M92 E430" in done.stderr and "not sent NONSENSE 5, M500" in done.stderr
+        assert "stored" not in fulmar.panel
+
+
+def test_settings_that_are_not_stored_are_lost_when_it_is_switched_off(at, tmp_path):
+    for lines, steps in ((["M92 E430"], "E412"), (["M92 E430", "M500"], "E430")):
+        words = [w for line in lines for w in ("--line", line)]
+        with StandIn(tmp_path, "--tcp", 0, *FAST, "--state", "fulmar.json") as fulmar:
+            assert at("send", *words, "--port", fulmar.port).returncode == 0
+        with StandIn(tmp_path, "--tcp", 0, *FAST, "--state", "fulmar.json") as fulmar:
+            assert steps in at("send", "--line", "M503", "--port", fulmar.port).stdout
+
+
+@pytest.mark.parametrize(
+    "end, course",
+    [
+        (signal.SIGINT, "oscillation"),
+        (signal.SIGINT, "hold"),
+        (signal.SIGTERM, "oscillation"),
+        (signal.SIGKILL, "hold"),
+    ],
+)
+def test_however_it_is_ended_the_log_is_kept(end, course, at, tmp_path):
+    env = {"XDG_STATE_HOME": str(tmp_path / "state")}
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 50) as fulmar:
+        words = ("capture", "--run", course, "--target", 235, "--yes", "--quiet")
+        process = started(
+            "printer", *words, "--out", "log.csv", "--port", fulmar.port, folder=tmp_path, env=env
+        )
+        log = tmp_path / "log.csv"
+        while not log.exists() or len(log.read_text().splitlines()) < 60:
+            time.sleep(0.02)
+        busy = at("send", "--line", "M503", "--port", fulmar.port)
+        assert busy.returncode == 1 and "another omphalon" in busy.stderr
+        process.send_signal(end)
+        _, err = process.communicate(timeout=30)
+        rows = log.read_text().splitlines()
+        assert len(rows) >= 60 and all(row.count(",") == 3 for row in rows if row[0] != "#")
+        after = at("send", "--line", "M503", "--port", fulmar.port)
+        if end is signal.SIGKILL:
+            assert fulmar.hot() == {"hotend"} and "may be on since" in after.stderr
+            assert at("cool", "--port", fulmar.port).returncode == 0
+            assert "may be on" not in at("list").stdout
+        else:
+            assert process.returncode == 1 and "the heaters are off" in err
+            assert f"kept    {sum(row[0].isdigit() for row in rows)} reports" in err
+            assert "may be on" not in after.stderr
+        assert fulmar.hot() == set()
+
+
+LOSSY = """
+import os, random, sys, time
+chance = random.Random(int(sys.argv[1]))
+while data := os.read(0, 512):
+    time.sleep(chance.choice((0, 0, 0, 0.02)))
+    os.write(1, bytes(b for b in data if chance.random() > 0.0005))
+"""
+
+
+@pytest.mark.skipif(shutil.which("socat") is None, reason="Debian's socat is not here")
+def test_a_session_through_a_peer_that_loses_and_delays_bytes(run, at, tmp_path):
+    (tmp_path / "lossy.py").write_text(LOSSY)
+    link = tmp_path / "tty"
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 100) as fulmar:
+        lossy = f"{sys.executable} lossy.py"
+        address = fulmar.port.removeprefix("socket://")
+        peer = subprocess.Popen(
+            [
+                "socat",
+                f"PTY,link={link},rawer,wait-slave",
+                f"SYSTEM:{lossy} 1 | socat - TCP\\:{address.replace(':', chr(92) + ':')} | {lossy} 2",
+            ],
+            cwd=tmp_path,
+        )
+        try:
+            while not link.exists():
+                time.sleep(0.02)
+            test = ("--run", "oscillation", "--target", 235, "--cycles", 9, "--yes", "--quiet")
+            done = at("capture", "--out", "test.csv", *test, "--port", link)
+            assert done.returncode == 0, done.stderr
+            assert run("heater", "fit", "test.csv", "--heater", "hotend").returncode == 0
+        finally:
+            peer.terminate()
+            peer.wait()

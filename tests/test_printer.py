@@ -1,0 +1,389 @@
+"""The wire without a port: bytes, lines and times are handed to the dialogue, the guard, the courses."""
+
+import math
+
+import pytest
+
+from omphalon.errors import LinkFault, Unsafe
+from omphalon.lines.dialect import load_dialect
+from omphalon.lines.listing import differing
+from omphalon.picture import Status
+from omphalon.printer.capture import ReportClock, capture
+from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
+from omphalon.printer.dialogue import Dialogue, framed
+from omphalon.printer.ear import Ear, Speech
+from omphalon.printer.guard import Guard
+from omphalon.printer.link import Link, hello
+from omphalon.printer.send import lines_of, send
+from omphalon.report.live import drawn, headline, near_target
+from omphalon.reports import Heating, report_of
+
+
+def test_a_frame_holds_number_and_check_sum():
+    # 78^51^32^84^48 by hand
+    assert framed("T0", 3) == b"N3 T0*57\n"
+
+
+@pytest.mark.parametrize(
+    "line, kind",
+    [
+        (b"ok", Speech.OK),
+        (b"ok T:210.0 /210.0 B:60.0 /60.0 @:64 B@:20", Speech.OK),
+        (b"okay then", Speech.WORD),
+        (b"Resend: 12", Speech.AGAIN),
+        (b"rs N12", Speech.AGAIN),
+        (b"Error: no", Speech.REFUSAL),
+        (b'word: Unknown command: "X1"', Speech.REFUSAL),
+        (b"!! stopped", Speech.REFUSAL),
+        (b"start", Speech.START),
+        (b"starting the test", Speech.WORD),
+        (b" T:23.4 /0.0 B:19.5 /0.0 @:0 B@:0", Speech.REPORT),
+        (b"busy: working", Speech.WORD),
+        (b"\xff\xfe\x81", Speech.NOISE),
+        (b"a\x01b", Speech.NOISE),
+    ],
+)
+def test_lines_are_known_by_their_words(line, kind):
+    heard = list(Ear().hear(line + b"\r\n"))
+    assert [one.kind for one in heard] == [kind]
+    assert heard[0].number == (12 if kind is Speech.AGAIN else None)
+
+
+@pytest.mark.parametrize("size", [1, 2, 7, 1000])
+def test_it_does_not_matter_how_bytes_are_cut_into_pieces(size):
+    data = b"start\nok\n\nT:20.1 /0.0 @:0\nhalf of a li" + b"ne\n" + b"x" * 9000 + b"\nok\n"
+    ear = Ear()
+    kinds = [one.kind for n in range(0, len(data), size) for one in ear.hear(data[n : n + size])]
+    assert kinds == [Speech.START, Speech.OK, Speech.REPORT, Speech.WORD, Speech.NOISE, Speech.OK]
+
+
+def talk(dialogue, events, line="M92 E400"):
+    """Say a line at 0 s, then take (time, bytes) in; the bytes that were said again."""
+    dialogue.say("M110 N0", 0.0)
+    list(dialogue.hear(b"ok\n", 0.0))
+    dialogue.say(line, 0.0)
+    again = b""
+    for time, data in events:
+        list(dialogue.hear(data, time))
+        again += dialogue.due(time)
+    return again
+
+
+FRAME = framed("M92 E400", 1)
+ACKNOWLEDGED, WAITING, REFUSED = "acknowledged", "waiting", "refused"
+TALKS = {
+    "plain": ([(0.1, b"ok\n")], b"", ACKNOWLEDGED),
+    "words before": ([(0.1, b"tell: E400\nok\n")], b"", ACKNOWLEDGED),
+    "again, with its own ok": (
+        [(0.1, b"error: check sum\nresend: 1\nok\n"), (0.2, b""), (0.3, b"ok\n")],
+        FRAME,
+        ACKNOWLEDGED,
+    ),
+    "again, without an ok": (
+        [(0.1, b"resend: 1\n"), (0.8, b""), (0.9, b"ok\n")],
+        FRAME,
+        ACKNOWLEDGED,
+    ),
+    "the ok was lost": (
+        [(6.0, b""), (6.1, b"error: out of turn\nresend: 2\nok\n")],
+        FRAME,
+        ACKNOWLEDGED,
+    ),
+    "refused": ([(0.1, b"error: not allowed\nok\n")], b"", REFUSED),
+    "refused without an ok": (
+        [(0.1, b"error: not allowed\n"), (1.0, b""), (2.0, b"")],
+        b"",
+        REFUSED,
+    ),
+    "nothing yet": ([(4.9, b"busy\n")], b"", WAITING),
+    "a report is no answer": ([(0.1, b"T:20.0 /0.0 @:0\n")], b"", WAITING),
+}
+
+
+@pytest.mark.parametrize("events, again, end", TALKS.values(), ids=TALKS)
+def test_a_line_is_said_again_until_it_is_acknowledged(events, again, end):
+    dialogue = Dialogue(numbered=True)
+    assert talk(dialogue, events) == again
+    told = REFUSED if dialogue.refused else WAITING if dialogue.pending else ACKNOWLEDGED
+    assert told == end
+
+
+@pytest.mark.parametrize(
+    "events, words",
+    [
+        ([(0.1, b"start\n")], "started anew"),
+        ([(n * 6.0, b"") for n in range(1, 7)], "said 5 times"),
+        ([(0.1, b"resend: 0\n")], "lost count"),
+    ],
+    ids=["restart", "silence", "lost count"],
+)
+def test_a_link_that_cannot_go_on_says_why(events, words):
+    with pytest.raises(LinkFault, match=words):
+        talk(Dialogue(numbered=True), events)
+
+
+def test_a_line_without_a_number_is_never_said_twice():
+    dialogue = Dialogue(numbered=False)
+    dialogue.say("G1 E80", 0.0)
+    with pytest.raises(LinkFault, match="no answer to G1 E80"):
+        dialogue.due(10.0)
+
+
+def heating(seconds, start=20.0, rise=2.0, power=127, target=235.0):
+    return [(float(t), start + rise * t, target, power) for t in range(seconds)]
+
+
+HEATED = {
+    "heats up": (heating(100), None),
+    "stands still at full power": (heating(80, 100.0, 0.0), "full power for a minute"),
+    "falls at full power": (heating(80, 200.0, -0.5), "full power for a minute"),
+    "holds at half power": (heating(300, 235.0, 0.0, power=60), None),
+    "holds near the target at full power": (heating(300, 233.0, 0.0), None),
+    "too hot": (
+        [(0.0, 200.0, 235.0, 0), (1.0, 261.0, 235.0, 0), (2.0, 262.0, 235.0, 0)],
+        "above 260",
+    ),
+    "one slip of the wire": (
+        [(0.0, 200.0, 235.0, 0), (1.0, 900.0, 235.0, 0), (2.0, 200.4, 235.0, 0)],
+        None,
+    ),
+    "jumps": (
+        [(0.0, 20.0, 235.0, 127), (1.0, 120.0, 235.0, 127), (2.0, 121.0, 235.0, 127)],
+        "jumps from 20",
+    ),
+    "no sensor": ([(0.0, -60.0, 0.0, 0), (1.0, -60.0, 0.0, 0)], "broken or loose"),
+    "no power told": ([(t, 100.0, 235.0, math.nan) for t in range(200)], None),
+}
+
+
+@pytest.mark.parametrize("rows, words", HEATED.values(), ids=HEATED)
+def test_a_heater_that_must_not_go_on_is_stopped(rows, words):
+    guard = Guard("hotend", None)
+
+    def look():
+        for time, reading, target, power in rows:
+            told = "" if math.isnan(power) else f" @:{power}"
+            guard.look(time, report_of(f"T:{reading:.2f} /{target:.2f}{told}"))
+
+    if words is None:
+        look()
+    else:
+        with pytest.raises(Unsafe, match=words):
+            look()
+
+
+@pytest.mark.parametrize("limit, stops", [(None, False), (205.0, True)])
+def test_the_limit_may_be_set(limit, stops):
+    guard = Guard("hotend", limit)
+    try:
+        for time in range(10):
+            guard.look(float(time), report_of(f"T:{200 + time}.0 /235.0 @:127"))
+    except Unsafe as error:
+        assert stops and "above 205" in error.problem
+    else:
+        assert not stops
+
+
+def moments(course, rows, waiting=True):
+    """Hand (time, reading, target, power) rows to a course; when it was over, and its lines."""
+    lines = []
+    for time, reading, target, power in rows:
+        seen = Heating(temperature_c=reading, target_c=target, power=power)
+        held = waiting(time) if callable(waiting) else waiting
+        lines += course.at(Moment(time_s=time, seen=seen, waiting=held))
+        if course.over:
+            return time, lines
+    return None, lines
+
+
+def square(seconds, told=235.0):
+    """On and off every 10 s for so long, then off."""
+    return [
+        (float(t), 235.0, told if t < seconds else 0.0, 127.0 * (t // 10 % 2 == 0 and t < seconds))
+        for t in range(seconds + 300)
+    ]
+
+
+@pytest.mark.parametrize(
+    "rows, waiting, over",
+    [
+        (square(100), lambda t: t < 104, 104.0),
+        (square(100), False, 210.0),  # acknowledged at once: off for two minutes ends it
+        (square(100, told=0.0), lambda t: t < 104, 104.0),  # no target is told during the test
+    ],
+    ids=["acknowledged at its end", "acknowledged at once", "target not told"],
+)
+def test_a_test_ends_when_it_is_over(rows, waiting, over):
+    course = Oscillation("M303 E0 S235 C5", "hotend", None, 5)
+    ended, _ = moments(course, rows, waiting)
+    assert ended == pytest.approx(over, abs=12)
+    assert course.cycles() == 4
+
+
+def test_time_left_is_told_by_the_last_cycles():
+    course = Oscillation("M303 E0 S235 C8", "hotend", None, 8)
+    moments(course, square(200)[:95])
+    # ten times on in all, every 20 s: the last begins at 180 s
+    now = Moment(time_s=94.0, seen=Heating(temperature_c=235.0), waiting=True)
+    assert course.left_s(now) == pytest.approx(200 - 94, abs=20)
+
+
+def test_a_hold_turns_the_fan_on_late_and_ends():
+    course = HeatAndHold("hotend", 235.0, load_dialect("stand-in"))
+    assert course.start() == ["M107", "M104 S235"]
+    rows = [(float(t), min(20 + 2.0 * t, 235.0), 235.0, 127.0) for t in range(600)]
+    over, lines = moments(course, rows)
+    near = (225 - 20) / 2
+    assert over == pytest.approx(near + 200, abs=2) and lines == ["M106 S255"]
+
+
+def test_cold_is_cold_enough_or_cools_no_more():
+    falling = [(float(t), 22 + 200 * math.exp(-t / 200), 0.0, 0.0) for t in range(3000)]
+    over, _ = moments(Cooling(), falling)
+    assert 22 + 200 * math.exp(-over / 200) == pytest.approx(30, abs=0.2)
+    warm_room = [(float(t), 33 + 60 * math.exp(-t / 200), 0.0, 0.0) for t in range(3000)]
+    over, _ = moments(Cooling(), warm_room)
+    assert 33 < 33 + 60 * math.exp(-over / 200) < 36
+
+
+def test_watching_ends_after_its_time():
+    rows = [(t * 0.1, 20.0, 0.0, 0.0) for t in range(1000)]
+    assert moments(Watching([], 30.0), rows)[0] == pytest.approx(30.0, abs=0.11)
+    assert moments(Watching([], None), rows)[0] is None
+
+
+@pytest.mark.parametrize(
+    "stamps, times",
+    [
+        (["5.0", "6.0", "7.0"], [0, 1, 2]),
+        (["", "", ""], [0, 1, 2]),
+        (["5.0", "95000", "7.0"], [0, None, 2]),
+        (["5.0", "2.0", "7.0"], [0, None, 2]),
+        (["100.0", "2.0", "3.0"], [0, None, LinkFault]),
+    ],
+    ids=["its own", "ours", "one slip ahead", "one slip back", "started anew"],
+)
+def test_reports_carry_their_own_time_or_ours(stamps, times):
+    clock = ReportClock()
+    for n, (stamp, time) in enumerate(zip(stamps, times, strict=True)):
+        report = report_of(f"{stamp} T:20.0 /0.0 @:0")
+        if time is LinkFault:
+            with pytest.raises(LinkFault, match="goes back"):
+                clock.time_of(report, 40.0 + n)
+        else:
+            assert clock.time_of(report, 40.0 + n) == time
+
+
+class Scripted:
+    """A wire with a printer at its end that answers by a table; time passes with every read."""
+
+    def __init__(self, answers):
+        self.answers, self.heard, self.out, self.now = answers, [], b"", 0.0
+
+    def read(self):
+        self.now += 0.05
+        data, self.out = self.out, b""
+        return data
+
+    def write(self, data):
+        for line in data.decode().splitlines():
+            bare = line.split(" ", 1)[1].rsplit("*", 1)[0]
+            self.heard.append(bare)
+            self.out += self.answers.get(bare.split()[0], b"ok\n")
+
+    def close(self):
+        pass
+
+
+def linked(**answers):
+    wire = Scripted(answers)
+    link = Link(wire, load_dialect("stand-in"), lambda: wire.now)
+    hello(link)
+    return wire, link
+
+
+def test_heaters_are_said_to_be_off_only_where_a_report_says_so():
+    for answer, confirmed, acknowledged in (
+        (b"T:200.0 /0.0 B:60.0 /0.0 @:0 B@:0\nok\n", True, True),
+        (b"T:200.0 /0.0 B:60.0 /60.0 @:0 B@:40\nok\n", False, True),
+        (b"ok T:200.0\n", False, True),
+    ):
+        wire, link = linked(M105=answer)
+        off = link.switch_off()
+        assert (off.confirmed, off.acknowledged) == (confirmed, acknowledged)
+        assert wire.heard[2:6] == ["M108", "M104 S0", "M140 S0", "M107"] and not off.halted
+
+
+def test_what_takes_no_command_any_more_is_halted():
+    wire, link = linked(M104=b"", M140=b"", M112=b"error: halted\n", M105=b"")
+    off = link.switch_off()
+    assert off.halted and not off.acknowledged and "switch it off and on" in off.told
+    assert wire.heard.count("M104 S0") >= 3 and "M112" in wire.heard
+
+
+def test_sending_stops_at_a_refusal_and_says_what_was_applied():
+    wire, link = linked(M301=b"error: not allowed\nok\n")
+    lines = ["M92 E400", "M301 P1 I2 D3", "M500"]
+    done = send(link, lines, lambda n: None)
+    assert (done.applied, done.doubtful, done.left) == (("M92 E400",), (), tuple(lines[1:]))
+    assert "M500" not in wire.heard and "refuses M301" in done.fault.problem
+
+
+def test_what_was_never_acknowledged_is_in_doubt():
+    wire, link = linked(M301=b"")
+    wire.answers["M301"] = b""
+    done = send(link, ["M92 E400", "M301 P1 I2 D3", "M500"], lambda n: None)
+    assert done.doubtful == ("M301 P1 I2 D3",) and done.left == ("M500",)
+    assert "silent" in done.fault.problem
+
+
+def test_reports_are_asked_for_where_they_do_not_come_by_themselves():
+    wire, link = linked(M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
+    done = capture(
+        link, Watching([], 20.0), "hotend", Guard("hotend", None), None, lambda s: None, 0.5
+    )
+    assert done.reports == pytest.approx(41, abs=3) and done.with_power
+    assert set(wire.heard[2:]) == {"M105"}
+
+
+def test_only_bare_lines_reach_the_printer():
+    sheet = "; gains, was 79\nM301 P1 ; hot\n\n# a note\n  M500\n"
+    assert lines_of(sheet) == ["M301 P1", "M500"]
+
+
+@pytest.mark.parametrize(
+    "listing, same, told",
+    [
+        ("tell: M92 X80.0000 E400.0000\ntell: M301 P1.00 I2.00 D3.00", 4, 0),
+        ("tell: M92 X80.0000 E401.0000\ntell: M301 P1.00 I2.00 D3.00", 3, 1),
+        ("tell: M92 X80.0000 E400.0000", 1, 1),
+    ],
+    ids=["agrees", "a value", "a setting is missing"],
+)
+def test_a_listing_is_compared_with_what_was_sent(listing, same, told):
+    sheet = "M92 E400\nM301 P1 I2 D3"
+    found = differing(sheet, listing, load_dialect("stand-in"))
+    assert (found[0], len(found[1])) == (same, told)
+
+
+def status(**changes):
+    seen = Heating(temperature_c=233.0, target_c=235.0, power=127.0)
+    usual = {"time_s": 206.0, "heater": "hotend", "seen": seen, "told": "test"}
+    return Status(**{**usual, "cycles": 8, "left_s": 19.0, **changes})
+
+
+def test_the_live_view_shows_reading_target_power_and_time_left():
+    told = headline(status(), 127.0)
+    for words in ("233.0 °C of 235 °C", "power 100%", "cycle 8", "3:26, 0:19 left"):
+        assert words in told
+    silent = Heating(temperature_c=233.0)
+    assert "power" not in headline(status(seen=silent, cycles=None, left_s=None), 0.0)
+
+
+def test_the_live_view_fits_its_terminal_and_comes_near_the_target():
+    past = [(float(t), min(20 + 2.0 * t, 236.0), 235.0, 127.0) for t in range(200)]
+    for width, height in ((80, 24), (40, 12), (200, 60)):
+        lines = drawn(past, status(), width, height).plain.split("\n")
+        assert max(map(len, lines)) <= width and len(lines) <= max(height, 14)
+    assert near_target(past[:50]) == past[:50]
+    assert near_target(past)[0][1] > 229
