@@ -39,6 +39,7 @@ benchmark: .venv/ready
 	$(BIN)/python benchmarks/advance.py
 	$(BIN)/python benchmarks/shaper.py
 	$(BIN)/python benchmarks/bench.py
+	$(BIN)/python benchmarks/capture.py
 
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py

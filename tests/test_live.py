@@ -100,7 +100,7 @@ def test_the_whole_session_over_the_wire(kind, run, at, tmp_path):
 def test_a_sweep_is_shaken_and_read(run, at, tmp_path):
     (tmp_path / "desk").mkdir()
     with StandIn(tmp_path, "--tcp", 0, *FAST, "--desk", "desk") as fulmar:
-        plan = ("--axis", "x", "--sweep", "20:90", "--dialect", "stand-in", "--out", "sweep.gcode")
+        plan = ("--axis", "x", "--sweep", "35:60", "--dialect", "stand-in", "--out", "sweep.gcode")
         assert run("shaper", "plan", *plan).returncode == 0
         done = at("send", "sweep.gcode", "--yes", "--port", fulmar.port)
         assert done.returncode == 0, done.stderr

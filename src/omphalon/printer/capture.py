@@ -147,7 +147,7 @@ def capture(
     """
     times, queue = ReportClock(), course.start()
     count, highest, powered, time = 0, -math.inf, False, 0.0
-    asked_s = -math.inf
+    next_s = -math.inf  # when a report is asked for next
     ask = link.line("report")
     while not course.over or queue:
         now = link.clock()
@@ -156,8 +156,8 @@ def capture(
                 _refuse(link)
             if queue:
                 link.begin(queue.pop(0), slow=True)
-            elif ask is not None and not link.reporting and now - asked_s >= every_s:
-                asked_s = now
+            elif ask is not None and not link.reporting and now >= next_s:
+                next_s = max(next_s + every_s, now)
                 link.begin(ask, again_s=2.0)
         for one in link.pump():
             if one.report is None or heater not in one.report.heaters:

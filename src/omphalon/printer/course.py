@@ -5,6 +5,7 @@ and says which lines to send, and when it is over. Knows no port.
 from __future__ import annotations
 
 import math
+from collections import deque
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -53,13 +54,10 @@ class Course(Protocol):
 class _Turns:
     """Counts how often the power goes on."""
 
-    on_s: list[float] = field(default_factory=list)
+    count: int = 0
+    last_s: deque[float] = field(default_factory=lambda: deque(maxlen=4))
     on: bool = False
     most: float = 0.0
-
-    @property
-    def count(self) -> int:
-        return len(self.on_s)
 
     def see(self, moment: Moment) -> None:
         power = moment.seen.power
@@ -68,16 +66,16 @@ class _Turns:
         self.most = max(self.most, power)
         on = power > 0.5 * self.most > 0
         if on and not self.on:
-            self.on_s.append(moment.time_s)
+            self.count += 1
+            self.last_s.append(moment.time_s)
         self.on = on
 
     def left_s(self, wanted: int, now_s: float) -> float | None:
         """Seconds until so many cycles are done, by the last ones; the heat-up is none."""
-        if len(self.on_s) < 4:
+        if self.count < 4:
             return None
-        last = self.on_s[-4:]
-        period = (last[-1] - last[0]) / (len(last) - 1)
-        return max(0.0, (wanted + 2 - len(self.on_s)) * period - (now_s - self.on_s[-1]))
+        period = (self.last_s[-1] - self.last_s[0]) / (len(self.last_s) - 1)
+        return max(0.0, (wanted + 2 - self.count) * period - (now_s - self.last_s[-1]))
 
 
 @dataclass

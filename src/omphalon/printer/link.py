@@ -46,7 +46,6 @@ class Link:
         self.heard_s = clock()
         self.reporting = False
         self.last: Report | None = None
-        self.sent: list[str] = []  # lines of the user's and of the test, as they were acknowledged
         self.bytes = 0
 
     def pump(self) -> list[Heard]:
