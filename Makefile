@@ -44,6 +44,7 @@ benchmark: .venv/ready
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py
 	$(BIN)/python tools/make_readme.py
+	$(BIN)/python tools/make_session.py
 
 samples: .venv/ready
 	$(BIN)/python tools/make_samples.py

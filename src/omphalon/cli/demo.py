@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from omphalon.finding import Finding, Plan
 
 BENCH, SHEET = "fulmar", "printer-lists.txt"
+Tour = tuple[tuple[str, tuple[str, ...]], ...]
 FACTS = (
     *("printer.name=Fulmar", "printer.bed_moves_y=true", "printer.loaded=grey-petg"),
     *("bed.x=220", "bed.y=220", "bed.height=250", "extruder.drive=bowden"),
@@ -47,7 +48,7 @@ TRUE_MOVES = (*MOVED, *_readings("--moved", "50.01", "99.99", "150.01"))
 ADOPT = ("", ("bench", "adopt"))
 # Each stop of the tour: the command's words; where it has a name, its figure and its document are
 # kept under it. What a group plans is measured, becomes the setting, and is checked.
-TOUR: tuple[tuple[str, tuple[str, ...]], ...] = (
+TOUR: Tour = (
     ("", ("bench", "new", BENCH, *SETS, "--listing", "found-settings.txt")),
     ("", ("bench", "next")),
     ("", ("motion", "plan", "--axis", "x", "--speed", "100:300:50")),
@@ -94,8 +95,9 @@ WRITTEN = "written-by-the-demo.txt"
 
 
 @click.command(short_help="Tune up a made-up printer: sample data, answers, figures.")
-@click.argument("folder", required=False, default="omphalon-demo")
-def demo(folder: str) -> None:
+@click.argument("folder", required=False)
+@click.option("--live", is_flag=True, help="Over the wire, at a printer that is not there.")
+def demo(folder: str | None, live: bool) -> None:
     """Tune up a made-up printer in FOLDER: sample data, answers, figures.
 
     \b
@@ -104,6 +106,7 @@ def demo(folder: str) -> None:
     """
     from importlib import resources
 
+    folder = folder or ("omphalon-live" if live else "omphalon-demo")
     place = Path(folder)
     _clear(place)
     try:
@@ -112,26 +115,33 @@ def demo(folder: str) -> None:
         raise UnwritableFile(
             f"{folder}: cannot be made ({error.strerror})", "give another folder"
         ) from error
-    for sample in (resources.files("omphalon") / "samples").iterdir():
-        put_bytes(str(place / sample.name), sample.read_bytes())
+    click.echo("Fulmar, the printer of a lighthouse museum's model shop. All data are made up.")
+    if live:
+        from omphalon.cli.demo_live import live_tour
+
+        live_tour(place, lambda tour: _follow(place, tour))
+    else:
+        for sample in (resources.files("omphalon") / "samples").iterdir():
+            put_bytes(str(place / sample.name), sample.read_bytes())
+        _follow(place, TOUR)
     click.echo(
-        "Fulmar, the printer of a lighthouse museum's model shop. All data are made up; they are "
-        f"in {echoed(folder)}/."
+        f"\nSaved in {echoed(folder)}/: the logs, a figure and a JSON document of each answer, and "
+        f"the bench {BENCH}/."
     )
-    for number, (name, words) in enumerate(TOUR, 1):
+    click.echo(f"Try next: cd {echoed(folder)}/{BENCH} && omphalon bench show")
+
+
+def _follow(place: Path, tour: Tour) -> None:
+    """Every stop of a tour, with its command before what it says."""
+    for number, (name, words) in enumerate(tour, 1):
         plot = f" --plot {name}.png" if name else ""
-        click.echo(f"\n{number} of {len(TOUR)}")
+        click.echo(f"\n{number} of {len(tour)}")
         click.echo(f"$ {shlex.join(('omphalon', *words))}{plot}\n")
         _run(place, name, words)
-        if words[:2] == ("bench", "sheet"):
+        if words[:4] == ("bench", "sheet", "--out", SHEET):
             _mistype(place / SHEET)
             click.echo("(the user types it in, and swaps two digits)")
         _keep_account(place)
-    click.echo(
-        f"\nSaved in {echoed(folder)}/: the logs, a figure and a JSON document of each answer, the "
-        f"bench {BENCH}/, and report.html."
-    )
-    click.echo(f"Try next: cd {echoed(folder)}/{BENCH} && omphalon bench show")
 
 
 def _run(place: Path, name: str, words: tuple[str, ...]) -> None:

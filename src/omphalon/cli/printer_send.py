@@ -78,6 +78,8 @@ def send(
             raise declined("nothing was sent")
     with at_printer(at) as printer:
         replies = sent(printer, lines, at.lines())
+        if any(heats(line, at.lines()) for line in lines):
+            printer.look()
         text = "\n".join(lines)
         compared = compare_with(printer, text, at.lines()) if readback else True
     if out is not None:

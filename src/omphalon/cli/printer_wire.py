@@ -91,6 +91,13 @@ class AtPrinter:
 
         note(self.port, heating_since=now())
 
+    def look(self) -> None:
+        """The note goes where a report says that all heaters are off."""
+        from omphalon.printer.known import note
+
+        if self.link.seen_off():
+            note(self.port, heating_since=None)
+
     def cool(self) -> str:
         """Heaters off; what came of it. Nothing interrupts it."""
         from omphalon.printer.known import note

@@ -34,7 +34,9 @@ def place() -> Path:
     """The folder of the notes; a temporary one where the user's own cannot be written."""
     from platformdirs import user_state_path
 
+    named = os.environ.get("OMPHALON_STATE")
     for folder in (
+        *([Path(named)] if named else []),
         user_state_path("omphalon", appauthor=False) / "ports",
         Path(tempfile.gettempdir()) / f"omphalon-ports-{os.getuid() if os.name != 'nt' else ''}",
     ):
@@ -42,7 +44,7 @@ def place() -> Path:
             folder.mkdir(parents=True, exist_ok=True)
             if os.access(folder, os.W_OK):
                 return folder
-    raise UnwritableFile("no folder for notes about ports", "set XDG_STATE_HOME to one")
+    raise UnwritableFile("no folder for notes about ports", "set OMPHALON_STATE to one")
 
 
 def _file(port: str, suffix: str) -> Path:

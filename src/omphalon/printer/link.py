@@ -159,7 +159,7 @@ class Link:
             self.line("fan-off"),
         ]
         answered = [self._urgent(line) for line in lines if line is not None]
-        if self._seen_off():
+        if self.seen_off():
             return SwitchedOff(
                 acknowledged=True, confirmed=True, halted=False, told="the heaters are off"
             )
@@ -194,7 +194,7 @@ class Link:
             pending is not None and pending.complaint is not None
         )
 
-    def _seen_off(self) -> bool:
+    def seen_off(self) -> bool:
         """Whether a report that came after says that all heaters are off."""
         line = self.line("report")
         for _ in range(2):

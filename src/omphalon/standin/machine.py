@@ -116,6 +116,7 @@ class Machine:
 
     def advance(self, until_s: float) -> list[str]:
         """Let time pass; what it says meanwhile, line by line."""
+        self._work()
         while self.now_s < until_s:
             self._step()
             self._work()
