@@ -9,8 +9,8 @@ import tempfile
 ROOT = pathlib.Path(__file__).parents[1]
 HEAD = """# A session over the wire
 
-What `omphalon demo --live` shows: a stand-in printer in a process of its own, and the commands at it. Written by
-`tools/make_session.py`; the port and the dates are of that run.
+What `omphalon demo --live` shows: a stand-in printer in a process of its own, and the commands at
+it. Written by `tools/make_session.py`; the dates are of that run.
 
 """
 

@@ -21,13 +21,14 @@ FED = ("M109 S220", "M83", *["G1 E80 F90"] * 3, "M104 S0")
 FACTS = (
     *("printer.name=Fulmar", "printer.bed_moves_y=true", "printer.loaded=grey-petg"),
     *("bed.x=220", "bed.y=220", "bed.height=250", "extruder.drive=bowden"),
-    *("heaters.hotend_target=235", "controller.dialect=stand-in"),
+    *("heaters.hotend_target=235", "heaters.full_power=127"),
+    *("controller.dialect=stand-in", "controller.gain_scale=255"),
 )
 ADOPT = ("", ("bench", "adopt"))
 HOLD = ("printer", "capture", "--run", "hold", "--quiet", "--yes", "--out")
 LIST = ("printer", "send", "--line", "M503", "--out")
 LADDER = ("--style", "ladder", "--from", "0", "--to", "1", "--step", "0.05", "--out")
-SHAKE = ("--sweep", "15:100")
+SHAKE = ("--sweep", "20:90", "--rate", "2")
 SWEPT = tuple(f"{DESK}/sweep-{axis}.csv.gz" for axis in "xy")
 
 

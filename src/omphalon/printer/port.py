@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 from typing import Any, Protocol
 
@@ -87,6 +88,8 @@ def _reason(error: Exception) -> str:
     cause: BaseException | None = error
     while cause is not None:
         number = getattr(cause, "errno", None)
+        if number in (errno.EAGAIN, errno.EBUSY):
+            return "another program has this port"
         if isinstance(number, int):
             return os.strerror(number) if number > 0 else str(getattr(cause, "strerror", cause))
         cause = cause.__context__

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from omphalon.errors import LinkFault
 from omphalon.printer.link import Link
 
+AGAIN_S = 2.0  # a line whose acknowledgement was lost is said again
 COMMENT = re.compile(r"\s*;.*$")
 
 
@@ -43,7 +44,7 @@ def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
     replies: list[str] = []
     for number, line in enumerate(lines):
         try:
-            replies += link.tell(line, slow=True)
+            replies += link.tell(line, slow=True, again_s=AGAIN_S)
         except LinkFault as fault:
             refused = link.dialogue.refused is not None
             return Sent(

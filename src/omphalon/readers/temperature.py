@@ -24,6 +24,7 @@ LONGEST_STEP_S, LONGEST_S = (
     30.0,
     86_400.0,
 )  # a report in half a minute, or a log of a day, is no oscillation test
+MOST_SILENT_S = 30.0  # without a power: longer, and what it was then is not known
 FULL = 1.001  # a power this much past full is rounding
 
 
@@ -90,6 +91,8 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     power = None if columns.power is None else np.array(columns.power)[order]
     target = None if columns.target_c is None else np.array(columns.target_c)[order]
     scale = None
+    if power is not None and _silent_s(power, time[order]) > MOST_SILENT_S:
+        power = None
     if power is not None:
         power = _filled(power)
         scale = _power_scale(source, power, columns.percent, how.full_power, form.scales)
@@ -159,6 +162,13 @@ def _restarts(time: Array) -> list[int]:
     )
     edges = [0, *back.tolist(), len(time)]
     return back.tolist() if len(back) and min(np.diff(edges)) >= 15 else []
+
+
+def _silent_s(power: Array, time_s: Array) -> float:
+    """The longest stretch without a power: some controllers say none during their own test."""
+    told = time_s[np.isfinite(power)]
+    ends = np.concatenate([time_s[:1], told, time_s[-1:]])
+    return float(np.diff(ends).max())
 
 
 def _filled(values: Array) -> Array:
