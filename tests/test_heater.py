@@ -50,6 +50,7 @@ def test_json_has_what_the_interface_promises(run, sample):
         "kind",
         "verdict",
         "because",
+        "means",
         "settings",
         "spread",
         "evidence",

@@ -686,3 +686,30 @@ def test_every_fit_draws_its_answer(words, run, tmp_path):
     done = run(*words, "--plot", "figure.svg")
     assert done.returncode == 0 and done.stdout.rstrip().endswith("figure  figure.svg")
     assert (tmp_path / "figure.svg").read_text().count("<path") > 15
+
+
+MEANS = {
+    # 75.367 of 80 mm came
+    "extruder fit --steps 412 --asked 80 --mark 110 --left 34.6 --left 34.9 --left 34.4": (
+        "5.8% too little plastic"
+    ),
+    "extruder fit --steps 412 --asked 80 --mark 110 --left 30.0 --left 30.1 --left 29.9": (
+        "no print shows the rest"
+    ),
+    "axis fit --axis x --steps 80 --asked 100 --asked 150 --asked 200 --moved 99.5 --moved 149.25 "
+    "--moved 199": "-0.50 mm off in X",
+    "flow fit --flow 1 --expected 0.45 --wall 0.48 --wall 0.48 --wall 0.48 --wall 0.48": (
+        "0.030 mm too thick now, by 6.7%"
+    ),
+    "flow fit --flow 1 --expected 0.45 --wall 0.45 --wall 0.45 --wall 0.45 --wall 0.45": (
+        "as thick as they were drawn"
+    ),
+    "probe fit --offset -1.85 --drag 0.2 --drag 0.2 --drag 0.2": "0.10 mm of room",
+}
+
+
+@pytest.mark.parametrize("words", MEANS)
+def test_a_fit_says_what_it_means_for_a_print(words, run):
+    done = run(*words.split(), "--json")
+    document = json.loads(done.stdout)
+    assert MEANS[words] in document["means"], document

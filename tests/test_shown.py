@@ -1,6 +1,7 @@
 """What advance and shaper show: one screen, one JSON document with the fixed keys, lines alone when quiet, light plans."""
 
 import json
+import re
 import subprocess
 import sys
 
@@ -69,9 +70,12 @@ def test_one_screen_and_one_document(words, run, samples, tmp_path):
     assert (tmp_path / "figure.svg").read_text().startswith("<?xml")
     document = json.loads(run(*words, "--json").stdout)
     assert list(document) == [
-        *("omphalon", "kind", "verdict", "because", "settings", "spread", "evidence"),
+        *("omphalon", "kind", "verdict", "because", "means", "settings", "spread", "evidence"),
         *("warnings", "lines", "next"),
     ]
+    means = document["means"]
+    assert re.search(r"\d", means) if kind.endswith("-fit") else means is None
+    assert kind.endswith("-check") or means in " ".join(shown.stdout.split())
     assert document["kind"] == kind and set(document["settings"]) == settings
     assert evidence <= set(document["evidence"])
     assert all(abs(n) < 1e7 for n in numbers(document))

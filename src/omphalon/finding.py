@@ -25,12 +25,14 @@ class Finding:
     """An answer: machine part (settings … next) and the rows that a person reads.
 
     Commands in `next` stand between backquotes, so that a text never breaks them. `headline` shows
-    the settings, `table` the evidence; `picture` is what plots/ may draw, never printed.
+    the settings, `table` the evidence; `picture` is what plots/ may draw, never printed. `means`
+    says in one sentence what a fit that keeps or changes means for a print.
     """
 
     kind: str
     verdict: str
     because: str
+    means: str = ""
     settings: dict[str, Any] = field(default_factory=dict)
     spread: dict[str, Any] = field(default_factory=dict)
     evidence: dict[str, Any] = field(default_factory=dict)
@@ -53,6 +55,7 @@ class Finding:
             "kind": self.kind,
             "verdict": self.verdict,
             "because": self.because,
+            "means": self.means or None,
             "settings": plain(self.settings),
             "spread": plain(self.spread),
             "evidence": plain(self.evidence),

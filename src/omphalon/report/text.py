@@ -45,6 +45,7 @@ def _safe(answer: Finding | Plan) -> Finding | Plan:
     return replace(
         answer,
         because=shown(answer.because),
+        means=shown(answer.means),
         headline=tuple(map(row, answer.headline)),
         table=tuple(map(row, answer.table)),
         **common,
@@ -76,6 +77,8 @@ def _finding(finding: Finding) -> str:
                 finding.verdict.upper(), verdict, 1
             )
         )
+    if finding.means:
+        blocks[-1] += "\n" + _wrapped("means   ", finding.means)
     if finding.table:
         blocks.append(_table(finding.table))
     blocks.extend(

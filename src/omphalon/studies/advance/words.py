@@ -69,6 +69,7 @@ ODDITIES = {
     "unusual": "{value:.3g} s is unusual for a {drive} drive ({least:g} to {most:g} s)",
     "apart": "single readings lie {range:.2g} s apart",
 }
+USUAL_MM_S = 60.0  # an example
 AFTER = (
     "keep the value with this filament, temperature and nozzle; shorten the retraction step by "
     "step, and judge a cube's corners: `omphalon advance check READINGS.csv`"
@@ -103,6 +104,7 @@ def advance_finding(
         kind="advance-fit",
         verdict=fit.verdict,
         because=_because(fit, question),
+        means=_means(fit, question),
         settings={"advance_s": fit.setting_s},
         spread={"advance_s": half},
         evidence={
@@ -121,6 +123,23 @@ def advance_finding(
         headline=_headline(fit, question),
         table=_table(fit, question),
         picture=_picture(fit, question),
+    )
+
+
+def _means(fit: AdvanceFit, question: AdvanceQuestion) -> str:
+    """By how much line a corner gets too much or too little: the lead that is missing, at a usual
+    speed.
+    """
+    present, speed = question.present_s, USUAL_MM_S
+    if fit.verdict == "change" and present is not None:
+        off = fit.value_s - present
+        return (
+            f"at {speed:g} mm/s a corner gets {speed * abs(off):.1f} mm of line too "
+            f"{'much' if off > 0 else 'little'} now"
+        )
+    return (
+        f"with this value a corner at {speed:g} mm/s gets the line that it needs, to "
+        f"{speed * fit.half_width_s:.1f} mm of it"
     )
 
 

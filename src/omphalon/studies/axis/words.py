@@ -86,6 +86,7 @@ def axis_finding(
         kind=kind,
         verdict=fit.verdict,
         because=_because(changed),
+        means="" if checking else _means(fit),
         settings={} if checking else {a.axis: {"steps_per_mm": a.steps} for a in fit.axes},
         spread={} if checking else {a.axis: {"steps_per_mm": a.half_width} for a in fit.axes},
         evidence=_evidence(fit),
@@ -129,6 +130,15 @@ def _because(changed: list[AxisSteps]) -> str:
         "is asked: "
         f"{worst.present:g} ÷ {worst.scale.value:.8g} = {worst.steps:.8g}"
     )
+
+
+def _means(fit: AxisFit) -> str:
+    worst = max(fit.axes, key=lambda a: abs(a.scale.value - 1))
+    if fit.verdict == "keep":
+        half = 100 * max(a.scale.half_width for a in fit.axes)
+        return f"a part of 100 mm comes out right to {half:.2f} mm, as far as steps have a say"
+    off = 100 * (worst.scale.value - 1)
+    return f"a part of 100 mm comes out {off:+.2f} mm off in {worst.axis.upper()} now"
 
 
 def _headline(fit: AxisFit) -> tuple[Shown, ...]:

@@ -65,6 +65,7 @@ def extruder_finding(
         kind=kind,
         verdict=fit.verdict,
         because=_because(fit, question.steps),
+        means="" if checking else _means(fit),
         settings={} if checking else {"steps_per_mm": fit.steps},
         spread={} if checking else {"steps_per_mm": half},
         evidence=_evidence(fit, question),
@@ -135,6 +136,20 @@ def _because(fit: ExtruderFit, present: float) -> str:
             f"{present / fit.scale.value:.10g}"
         )
     return f"{got}: {present:g} ÷ {fit.scale.value:.8g} = {present / fit.scale.value:.10g}"
+
+
+def _means(fit: ExtruderFit) -> str:
+    if fit.verdict == "keep":
+        return (
+            f"as much plastic comes as is asked for, to {fit.scale.half_width:.1%}: no print shows "
+            "the rest"
+        )
+    off = fit.scale.value - 1
+    less, more = "gaps between lines and weak walls", "bulging lines and a scraping nozzle"
+    return (
+        f"now {abs(off):.1%} too {'little' if off < 0 else 'much'} plastic comes: "
+        f"{less if off < 0 else more}"
+    )
 
 
 def _table(fit: ExtruderFit) -> tuple[Shown, ...]:

@@ -71,6 +71,7 @@ def flow_finding(
         kind=kind,
         verdict=fit.verdict,
         because=_because(fit, question),
+        means="" if checking else _means(fit, question),
         settings={} if checking else {"flow": fit.flow},
         spread={} if checking else {"flow": half},
         evidence={
@@ -122,6 +123,18 @@ def _because(fit: FlowFit, question: FlowQuestion) -> str:
         f"{question.flow:g} × {question.expected_mm:g} ÷ {fit.mean.value:.8g} = {fit.flow:.8g}, "
         "from "
         f"{plural(int(fit.keep.sum()), 'wall')}"
+    )
+
+
+def _means(fit: FlowFit, question: FlowQuestion) -> str:
+    off = fit.mean.value - question.expected_mm
+    if fit.verdict == "keep":
+        return f"walls come out as thick as they were drawn, to {fit.mean.half_width:.3f} mm"
+    more = off > 0
+    return (
+        f"walls are {abs(off):.3f} mm too {'thick' if more else 'thin'} now, by "
+        f"{abs(off) / question.expected_mm:.1%} of the plastic: "
+        + ("holes close up and tops bulge" if more else "walls part and tops show gaps")
     )
 
 

@@ -59,6 +59,7 @@ def heater_finding(
         kind="heater-fit",
         verdict=fit.verdict,
         because=_because(fit),
+        means=_means(fit),
         settings={
             **{k: getattr(gains, k) for k in UNITS},
             "scaled": {**fields, "full_power": fit.full_power},
@@ -130,6 +131,18 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
         "predicted": {**new, "range": ranges},
         "predicted_otherwise": promised,
     }
+
+
+def _means(fit: HeaterFit) -> str:
+    promised = {label: _promised(fit, n) for n, label in enumerate(fit.tuned.labels)}
+    new, old = promised["new gains"], promised.get("present gains")
+    told = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
+    if fit.heater == "hotend":
+        told += f" and sinks by {new['dip_c']:.1f} °C when the fan comes on"
+    if old is None:
+        return told
+    sinks = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
+    return told + f"; with the present gains {old['ripple_c']:.2g} °C{sinks}"
 
 
 def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:

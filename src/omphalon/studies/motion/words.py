@@ -59,6 +59,7 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
         verdict="change",
         because=f"the limit is set {fit.margin:.0%} below the level that can be trusted: heat, "
         "dust and a heavy spool take their share",
+        means=_means(fit),
         settings=settings,
         evidence=evidence,
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
@@ -73,6 +74,14 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
         ),
         table=tuple(_evidence_row(one) for one in fit.limits),
         picture=tuple(_picture(one) for one in fit.limits),
+    )
+
+
+def _means(fit: MotionFit) -> str:
+    one = fit.limits[0]
+    return (
+        f"a print that stays below {one.setting:.0f} {one.tried.unit} keeps its place in "
+        f"{one.tried.axis.upper()}: no layer is shifted"
     )
 
 

@@ -27,6 +27,7 @@ REFUSALS = {
         "{remedy}",
     ),
 }
+FIRST_LAYER_MM = 0.2  # an example
 ODDITIES = {
     "left-out-drag": "{where} disagrees with its fellows beyond chance",
     "large": "{shift:+.2f} mm is more than a setting should make up for: move the sensor instead",
@@ -68,6 +69,7 @@ def probe_finding(
         because=f"paper of {question.paper_mm:g} mm drags at {mean.value:.3f} ± "
         f"{mean.half_width:.3f} mm: the zero is "
         + ("where it should be, within its error" if keeps else f"off by {fit.shift_mm:+.3f} mm"),
+        means="" if checking else _means(fit),
         settings={} if checking else {"offset_mm": fit.offset_mm},
         spread={} if checking else {"offset_mm": fit.half_width_mm},
         evidence={
@@ -90,6 +92,14 @@ def probe_finding(
             goal_mm=question.paper_mm,
         ),
     )
+
+
+def _means(fit: ProbeFit) -> str:
+    if fit.verdict == "keep":
+        return f"a first layer is as thick as it was sliced, to {fit.mean.half_width:.2f} mm"
+    left = FIRST_LAYER_MM - fit.shift_mm
+    told = f"a first layer of {FIRST_LAYER_MM:g} mm has {max(left, 0.0):.2f} mm of room now: "
+    return told + ("it is squeezed" if fit.shift_mm > 0 else "it hardly sticks")
 
 
 def _headline(fit: ProbeFit, question: ProbeQuestion) -> tuple[Shown, ...]:

@@ -48,6 +48,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
         kind="shaper-fit",
         verdict=fit.verdict,
         because=_because(fit, question),
+        means=_means(fit),
         settings={**{a.reading.axis: _set(a) for a in fit.axes}, "acceleration_mm_s2": common},
         spread={
             **{
@@ -84,6 +85,15 @@ def _notes(notes: list[Note]) -> list[Warned]:
 def _set(one: AxisChoice) -> dict[str, Any]:
     now = one.in_force
     return {"shaper": now.shaper, "frequency_hz": now.frequency_hz, "damping": now.damping}
+
+
+def _means(fit: ShaperFit) -> str:
+    one, bare = fit.slow.in_force, fit.bare_mm_s2
+    return (
+        f"at {fit.acceleration_mm_s2:.0f} mm/s² ripples beside a corner stay below "
+        f"{one.ringing_mm:.2g} mm and corners are rounded by {one.rounding_mm:.2g} mm; without a "
+        f"shaper that takes {bare:.0f} mm/s²"
+    )
 
 
 def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
