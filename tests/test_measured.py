@@ -713,3 +713,20 @@ def test_a_fit_says_what_it_means_for_a_print(words, run):
     done = run(*words.split(), "--json")
     document = json.loads(done.stdout)
     assert MEANS[words] in document["means"], document
+
+
+@pytest.mark.parametrize(
+    "words, runs, failed, verdict",
+    [
+        # what failed above the limit does not bear on it; what passed there does
+        ("--pass 150 --fail 160 --fail 200", 2, 1, "change"),
+        ("--pass 150 --pass 160 --fail 200", 2, 0, "keep"),
+        ("--pass 160 --pass 200 --fail 250", 2, 0, "keep"),
+    ],
+)
+def test_runs_that_bear_on_a_limit_are_counted(words, runs, failed, verdict, run):
+    words = ["--axis", "x", "--limit", "160", "--quantity", "speed", *words.split()]
+    document = json.loads(run("motion", "check", *words, "--json").stdout)
+    evidence = document["evidence"]
+    assert (evidence["runs"], evidence["failed"]) == (runs, failed)
+    assert document["verdict"] == verdict

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Leaving,
     Measure,
@@ -143,7 +144,7 @@ def plan(
     how.leave(found)
 
 
-@advance.command("fit", short_help="The value from what was read off the print.")
+@advance.command("fit", cls=Asking, short_help="The value from what was read off the print.")
 @click.argument("path", required=False, metavar="[READINGS.csv]")
 @click.option("--from", "start", type=SECONDS, metavar="S", help="Tower: value at its foot.")
 @click.option(

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Leaving,
     Measure,
@@ -149,7 +150,7 @@ measured = options(
 )
 
 
-@axis.command("fit", short_help="New steps per mm from measured moves or parts.")
+@axis.command("fit", cls=Asking, short_help="New steps per mm from measured moves or parts.")
 @measured
 @readings_template(AXIS, "measured moves or parts")
 @answering()

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Leaving,
     Measure,
@@ -135,7 +136,7 @@ measured = options(
 )
 
 
-@extruder.command("fit", short_help="New steps per mm from fed-filament readings.")
+@extruder.command("fit", cls=Asking, short_help="New steps per mm from fed-filament readings.")
 @measured
 @readings_template(EXTRUDER, "fed-filament readings")
 @answering()

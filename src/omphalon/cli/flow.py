@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Leaving,
     Measure,
@@ -83,7 +84,7 @@ measured = options(
 )
 
 
-@flow.command("fit", short_help="New multiplier from wall thicknesses.")
+@flow.command("fit", cls=Asking, short_help="New multiplier from wall thicknesses.")
 @measured
 @readings_template(FLOW, "wall thicknesses of a hollow cube")
 @answering()

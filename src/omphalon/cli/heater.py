@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import Leaving, Measure, answering, choice, options, pairs, template
 from omphalon.errors import UsageError
 
@@ -95,7 +96,7 @@ reading = options(
 )
 
 
-@heater.command("fit", short_help="Gains from the log of an oscillation test.")
+@heater.command("fit", cls=Asking, short_help="Gains from the log of an oscillation test.")
 @click.argument("logs", nargs=-1, required=True, metavar="LOG...")
 @reading
 @click.option("--target", type=TARGET, metavar="C", help="The target.  [from the log]")

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.axis import AXIS_NAME
 from omphalon.cli.common import (
     Leaving,
@@ -121,7 +122,7 @@ tried = options(
 )
 
 
-@motion.command("fit", short_help="Limits from pass and fail.")
+@motion.command("fit", cls=Asking, short_help="Limits from pass and fail.")
 @tried
 @click.option(
     "--margin",

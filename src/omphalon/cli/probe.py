@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Leaving,
     Measure,
@@ -64,7 +65,7 @@ def plan(how: Leaving, paper: float) -> None:
     how.leave(plan_probe(paper))
 
 
-@probe.command("fit", short_help="New offset from drag and trigger heights.")
+@probe.command("fit", cls=Asking, short_help="New offset from drag and trigger heights.")
 @measured
 @readings_template(PROBE, "drag heights of paper, trigger heights of the probe")
 @answering(dialect=False)

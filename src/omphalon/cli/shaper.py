@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Leaving,
     Measure,
@@ -186,7 +187,7 @@ def plan(
     how.leave(told)
 
 
-@shaper.command("fit", short_help="Shapers and acceleration from accelerometer logs.")
+@shaper.command("fit", cls=Asking, short_help="Shapers and acceleration from accelerometer logs.")
 @click.option("--x", "log_x", metavar="LOG", help="Log of axis X.")
 @click.option("--y", "log_y", metavar="LOG", help="Log of axis Y.")
 @click.option(

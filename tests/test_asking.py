@@ -1,0 +1,101 @@
+"""--ask: what is missing is asked for, and the answers are the command line that would have given it."""
+
+import shlex
+
+import pytest
+
+from omphalon.cli import omphalon as program
+from omphalon.cli.asking import QUESTIONS, Asking
+from rig import started
+
+# words given, what is typed, the command line it comes to, words on the way
+TALKS = {
+    "all of it": (
+        "extruder fit",
+        "412 80 110 34.6 34.9 34.4 -",
+        "--steps 412 --asked 80 --mark 110 --left 34.6 --left 34.9 --left 34.4",
+        "so far 34.6, 34.9",
+    ),
+    "some was given": (
+        "extruder fit --steps 412 --asked 80",
+        "110 34.6 34.9 34.4 -",
+        "--steps 412 --asked 80 --mark 110 --left 34.6 --left 34.9 --left 34.4",
+        "where the mark was",
+    ),
+    "a slip of the finger": (
+        "flow fit --flow 1",
+        "0,45 0.48 o.47 0.47 0.48 -",
+        "--flow 1 --expected 0,45 --wall 0.48 --wall 0.47 --wall 0.48",
+        "o.47",
+    ),
+    "a reading unlike its fellows, typed right": (
+        "flow fit --flow 1 --expected 0.45",
+        "0.48 0.47 0.48 0.84 0.48 -",
+        "--flow 1 --expected 0.45 --wall 0.48 --wall 0.47 --wall 0.48 --wall 0.48",
+        "0.84 does not fit 0.48, 0.47, 0.48",
+    ),
+    "a reading unlike its fellows, meant so": (
+        "probe fit --offset -1.85",
+        "0.12 0.13 0.12 0.21 0.21 -",
+        "--offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12 --drag 0.21",
+        "does not fit",
+    ),
+    "pairs, held together by their ratio": (
+        "axis fit --axis x --steps 80",
+        "50 49.8 100 99.6 150 149.4 200 189.2 199.2 -",
+        "--axis x --steps 80 --asked 50 --moved 49.8 --asked 100 --moved 99.6 --asked 150 "
+        "--moved 149.4 --asked 200 --moved 199.2",
+        "189.2 does not fit",
+    ),
+    "levels are meant to differ": (
+        "motion fit --axis x --quantity speed",
+        "100 150 200 - 250 -",
+        "--axis x --quantity speed --pass 100 --pass 150 --pass 200 --fail 250",
+        "a level that failed",
+    ),
+    "an axis that there is not": (
+        "motion fit --quantity speed",
+        "q x 100 150 - 200 -",
+        "--quantity speed --axis x --pass 100 --pass 150 --fail 200",
+        "one of x, y, z",
+    ),
+}
+
+
+@pytest.mark.parametrize("given, typed, line, on_the_way", TALKS.values(), ids=TALKS)
+def test_what_is_missing_is_asked_for(given, typed, line, on_the_way, run, tmp_path):
+    answers = "".join(f"{'' if word == '-' else word}\n" for word in typed.split())
+    process = started(*given.split(), "--ask", folder=tmp_path)
+    out, err = process.communicate(answers, timeout=60)
+    group = " ".join(given.split()[:2])
+    assert f"omphalon {group} {line}\n" in err and on_the_way in err
+    at_once = run(*group.split(), *shlex.split(line))
+    assert (out, process.returncode) == (at_once.stdout, at_once.returncode)
+
+
+def test_no_answer_any_more_ends_it(tmp_path):
+    process = started("extruder", "fit", "--ask", folder=tmp_path)
+    _, err = process.communicate("412\n", timeout=60)
+    assert process.returncode == 1 and "stopped" in err and "Traceback" not in err
+
+
+def test_every_fit_can_ask_for_options_that_it_has():
+    for words, questions in QUESTIONS.items():
+        group, verb = words.split()
+        command = program.get_command(None, group).commands[verb]
+        assert isinstance(command, Asking)
+        options = {name for param in command.params for name in param.opts}
+        assert {one.option for one in questions if one.option} <= options
+        assert {one.beside for one in questions if one.beside} <= options
+    assert {words.split()[0] for words in QUESTIONS} == {
+        *("heater", "extruder", "axis", "flow", "advance", "shaper", "motion", "probe")
+    }
+
+
+def test_what_a_bench_knows_is_not_asked(run, tmp_path):
+    assert run("bench", "new", "b").returncode == 0
+    (tmp_path / "list.txt").write_text("M92 X80 Y80 Z400 E412\n")
+    assert run("bench", "readback", "list.txt", "--adopt-found", "--bench", "b").returncode == 0
+    process = started(*("extruder", "fit", "--ask", "--bench", "b"), folder=tmp_path)
+    _, err = process.communicate("80\n110\n34.6\n34.9\n34.4\n\n", timeout=60)
+    assert "present steps" not in err and process.returncode == 0, err
