@@ -2,6 +2,7 @@
 crossing and a shaper are read as.
 """
 
+import json
 import re
 from dataclasses import replace
 
@@ -15,12 +16,14 @@ from omphalon.physics.arrival import Arrival, look
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Limits, at_setting, candidates, pick
 from omphalon.recording import TemperatureLog
-from omphalon.standin.frame import Sensor, Swing, sensed
+from omphalon.standin.frame import Sensor, Sweep, Swing, as_csv, sensed, sweep_log
 from omphalon.standin.oscillation import Test, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
+from omphalon.studies.heater.check import check_heater
+from omphalon.studies.heater.check_words import heater_check_finding
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_without_spikes
-from omphalon.studies.heater.question import FAN_COOLING, HeaterQuestion
+from omphalon.studies.heater.question import FAN_COOLING, CheckQuestion, HeaterQuestion
 from omphalon.studies.heater.signs import ROWS, Seen
 
 TARGET = 200.0
@@ -203,3 +206,41 @@ def test_readings_that_only_scatter_are_seldom_left_out(count, most):
             continue
         kept, readings = kept + int(best.keep.sum()), readings + count
     assert 1 - kept / readings < most
+
+
+def test_a_check_is_drawn_from_where_the_loop_takes_over():
+    made = straight_hold(begins_s=12.0)
+    question = CheckQuestion(target_c=TARGET, heater="hotend")
+    picture = heater_check_finding(check_heater([made], question), question, [made]).picture
+    # 10 °C below the target, at 2 °C a second from 23 °C
+    taken_over_s = 12.0 + (TARGET - 10.0 - 23.0) / 2.0
+    assert picture.holds[0].time_s[0] == pytest.approx(-taken_over_s, abs=1.0)
+
+
+def straight_hold(begins_s):
+    """Cold for so long, a straight heat-up, then still at the target."""
+    t = np.arange(0.0, 300.0)
+    y = np.clip(23.0 + 2.0 * np.maximum(t - begins_s, 0.0), 23.0, TARGET)
+    power = np.where(t < begins_s, 0.0, np.where(y < TARGET, 1.0, 0.4))
+    goal = np.where(t < begins_s, 0.0, TARGET)
+    return TemperatureLog(
+        source="log",
+        time_s=t,
+        temperature_c=y,
+        power=power,
+        target_c=goal,
+        power_scale=1.0,
+        read_as="table",
+    )
+
+
+@pytest.mark.parametrize("lost, answered", [(0.03, True), (0.3, False)])
+def test_a_log_that_lost_too_much_is_refused_with_its_share(lost, answered, run, tmp_path):
+    sweep_ = Sweep(low_hz=5, high_hz=90, rate_hz_s=3.0)
+    log = sweep_log((Swing(42.0, 0.05, 1.0),), sweep_, Sensor(rate_hz=800.0, lost=lost, seed=4))
+    (tmp_path / "log.csv").write_text("\n".join(as_csv(log)) + "\n", encoding="utf-8")
+    document = json.loads(run("shaper", "fit", "--x", "log.csv", "--json").stdout)
+    assert (document["verdict"] != "retest") == answered, document["because"]
+    if not answered:
+        told = int(re.search(r"(\d+) ?%", document["because"])[1])
+        assert told == pytest.approx(100 * lost, abs=3)

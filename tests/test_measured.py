@@ -730,3 +730,14 @@ def test_runs_that_bear_on_a_limit_are_counted(words, runs, failed, verdict, run
     evidence = document["evidence"]
     assert (evidence["runs"], evidence["failed"]) == (runs, failed)
     assert document["verdict"] == verdict
+
+
+def test_backlash_is_the_whole_way_between_there_and_back(run):
+    there = [w for n in (50, 100, 150) for w in ("--asked", str(n), "--moved", f"{n - 0.15}")]
+    back = [w for n in (50, 100, 150) for w in ("--asked", f"-{n}", "--moved", f"-{n + 0.15}")]
+    words = ("axis", "fit", "--axis", "x", "--steps", "80", *there, *back)
+    document = json.loads(run(*words, "--json").stdout)
+    assert abs(document["evidence"]["x"]["backlash_mm"]) == pytest.approx(0.3, abs=0.02)
+    assert "differ by 0.30 mm" in document["warnings"][0]["message"]
+    row = re.search(r"there and back +(\S+) ± (\S+) mm", run(*words).stdout)
+    assert abs(float(row[1])) == pytest.approx(0.3, abs=0.02) and 0 < float(row[2]) < 0.2

@@ -248,6 +248,11 @@ WARNINGS = {
             "log the power too: the gains hang on it",
         ),
         WarningKind(
+            "summary-only",
+            "the gains come from summaries of cycles, not from a log",
+            "log the test if you can: a log carries a model, and better gains",
+        ),
+        WarningKind(
             "heater-guessed",
             "which heater this is was worked out from the log",
             "say it with --heater",

@@ -8,12 +8,24 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.asking import Asking
-from omphalon.cli.common import Leaving, Measure, answering, choice, options, pairs, template
+from omphalon.cli.common import (
+    Leaving,
+    Measure,
+    answering,
+    choice,
+    numbers_of,
+    options,
+    pairs,
+    template,
+)
 from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
+    from omphalon.finding import Finding
+    from omphalon.lines.dialect import Dialect
     from omphalon.physics.loop import Gains
     from omphalon.readers.temperature import Wanted
+    from omphalon.studies.heater.question import HeaterQuestion
 
 HEATERS = choice("hotend", "bed")
 TARGET = Measure("temperature", 35)
@@ -97,9 +109,28 @@ reading = options(
 
 
 @heater.command("fit", cls=Asking, short_help="Gains from the log of an oscillation test.")
-@click.argument("logs", nargs=-1, required=True, metavar="LOG...")
+@click.argument("logs", nargs=-1, metavar="[LOG...]")
 @reading
 @click.option("--target", type=TARGET, metavar="C", help="The target.  [from the log]")
+@click.option(
+    "--cycle",
+    "summaries",
+    multiple=True,
+    metavar="LOW:HIGH:S",
+    help="Instead of a LOG: a cycle as a console sums it up.",
+)
+@click.option(
+    "--power-high",
+    type=Measure("share", 0.02, 1),
+    metavar="F",
+    help="With --cycle: the power that heats,  [1]",
+)
+@click.option(
+    "--power-low",
+    type=Measure("share", 0, 1),
+    metavar="F",
+    help="and the one that lets it cool.  [0]",
+)
 @click.option(
     "--gain-scale",
     type=Measure("scale"),
@@ -175,7 +206,7 @@ def fit(
     together.
 
     A LOG is a table with a header (time_s, temperature_c, target_c, power), or the text a serial
-    console showed.
+    console showed. Where there is none, --cycle for each cycle makes careful gains.
 
     \b
     Example:
@@ -201,11 +232,44 @@ def fit(
         max_temp_c=given["max_temp"],
     )
     lines, wanted = how.lines(), _wanted(given)
+    _one_way(logs, given)
+    if given["summaries"]:
+        how.leave(_from_summaries(given, question, lines))
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     read = [read_temperature(log, wanted) for log in logs]
     found = fit_heater(read, question, lines.gain_scale)
     how.leave(heater_finding(found, question, read, lines))
+
+
+def _one_way(logs: tuple[str, ...], given: dict[str, Any]) -> None:
+    """A log or summaries, not neither and not both."""
+    if bool(logs) == bool(given["summaries"]):
+        raise UsageError(
+            "a LOG and --cycle" if logs else "no LOG",
+            "give the log of the test; or, where there is none, --cycle LOW:HIGH:S for each cycle",
+        )
+    if logs and (given["power_high"] is not None or given["power_low"] is not None):
+        raise UsageError("--power-high or --power-low with a LOG", "they belong to --cycle")
+
+
+def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dialect) -> Finding:
+    """The answer where only summaries of cycles are known."""
+    from omphalon.studies.heater.summary import CycleSummary, fit_summary
+    from omphalon.studies.heater.summary_words import summary_finding
+
+    cycles = []
+    for text in given["summaries"]:
+        low, high, seconds = numbers_of(
+            text, Measure("temperature", 0), 3, "--cycle", "--cycle 232.8:237.1:11.6"
+        )
+        cycles.append(CycleSummary(low_c=low, high_c=high, period_s=seconds))
+    powers = (
+        1.0 if given["power_high"] is None else given["power_high"],
+        0.0 if given["power_low"] is None else given["power_low"],
+    )
+    found = fit_summary(cycles, question, powers, lines.gain_scale)
+    return summary_finding(found, question, lines)
 
 
 def _wanted(given: dict[str, Any]) -> Wanted:

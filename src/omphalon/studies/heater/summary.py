@@ -1,0 +1,139 @@
+"""Gains from what a console sums up of each cycle of an oscillation test: its highest and lowest
+reading and how long it took. A log says more.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from omphalon.errors import UsageError
+from omphalon.physics.linear import textbook
+from omphalon.physics.loop import Gains
+from omphalon.physics.scale import by_median
+from omphalon.studies.answer import Oddity, Retest
+from omphalon.studies.heater.question import HeaterQuestion, heater_at
+
+FEWEST = 3
+LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
+MOST_SWING_C = 60.0
+MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
+# what a relay's describing function leaves out, dead time against lag: measured on the stand-in's
+# heaters (docs/heater.md), as a share of the ultimate gain, 95 %
+OWN_ERROR = 0.3
+
+
+@dataclass(frozen=True, kw_only=True)
+class CycleSummary:
+    """One cycle: its highest and lowest reading in °C, and its length in s."""
+
+    high_c: float
+    low_c: float
+    period_s: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class SummaryFit:
+    """Careful gains, what they stand on, and how far off they may be (a share, 95 %)."""
+
+    heater: str
+    target_c: float
+    cycles: tuple[CycleSummary, ...]
+    amplitude_c: float
+    period_s: float
+    ultimate_gain: float
+    relative_spread: float
+    gains: Gains
+    full_power: float
+    oddities: tuple[Oddity, ...]
+
+    verdict = "change"
+
+    @property
+    def scaled(self) -> Gains:
+        """The gains in the controller's scale."""
+        g, n = self.gains, self.full_power
+        return Gains(g.kp * n, g.ki * n, g.kd * n)
+
+
+def fit_summary(
+    cycles: Sequence[CycleSummary],
+    question: HeaterQuestion,
+    powers: tuple[float, float],
+    gain_scale: float,
+) -> SummaryFit | Retest:
+    """Gains from the summaries of some cycles.
+
+    Parameters
+    ----------
+    cycles : as the console told them; the first third, in which the test settles, is left out
+    question : target and heater
+    powers : high and low, as shares of full power
+    gain_scale : the number for full power in the controller's gains
+
+    Returns
+    -------
+    SummaryFit
+    Retest
+        If there are too few cycles, or they do not repeat, or never cross the target.
+
+    Raises
+    ------
+    UsageError
+        If a cycle is upside down, or the powers are.
+
+    References
+    ----------
+    Åström and Hägglund, Automatica 20 (1984), p. 645–651: Ku = 4 d / (π a), d half the step of
+    power, a half the swing.
+    """
+    if powers[0] <= powers[1]:
+        raise UsageError(
+            f"--power-high {powers[0]:g} --power-low {powers[1]:g}: upside down",
+            "the high power heats, the low one cools",
+        )
+    for one in cycles:
+        if one.high_c <= one.low_c:
+            raise UsageError(
+                f"--cycle {one.low_c:g}:{one.high_c:g}:{one.period_s:g}: the high reading is not "
+                "above the low one",
+                "give LOW:HIGH:SECONDS",
+            )
+    if len(cycles) < FEWEST:
+        return Retest("few-cycles", {"count": len(cycles), "fewest": FEWEST}, ())
+    used = tuple(cycles[min(len(cycles) // 3, len(cycles) - FEWEST) :])  # the relay has settled
+    swings = np.array([c.high_c - c.low_c for c in used])
+    periods = np.array([c.period_s for c in used])
+    swing, period = float(np.median(swings)), float(np.median(periods))
+    facts = {"swing": swing, "period": period}
+    if not LEAST_SWING_C <= swing <= MOST_SWING_C:
+        return Retest("no-such-swing", facts, ())
+    scatter = max(_scatter(swings), _scatter(periods))
+    if scatter > MOST_SCATTER:
+        return Retest("cycles-differ", {**facts, "scatter": scatter}, ())
+    middle = float(np.mean([(c.high_c + c.low_c) / 2 for c in used]))
+    target = middle if question.target_c is None else question.target_c
+    if not min(c.low_c for c in used) <= target <= max(c.high_c for c in used):
+        return Retest("target-elsewhere", {"target": target, "middle": middle}, ())
+    gain = 4 * (powers[0] - powers[1]) / 2 / (math.pi * swing / 2)
+    table = textbook(gain, period)
+    return SummaryFit(
+        heater=question.heater or heater_at(target),
+        target_c=target,
+        cycles=used,
+        amplitude_c=swing / 2,
+        period_s=period,
+        ultimate_gain=gain,
+        relative_spread=math.hypot(OWN_ERROR, 2 * scatter / math.sqrt(len(used))),
+        gains=table,
+        full_power=question.gain_scale or gain_scale,
+        oddities=(Oddity("summary-only", "summary", {"count": len(used)}),),
+    )
+
+
+def _scatter(values: np.ndarray) -> float:
+    """Deviation by the median, as a share of it."""
+    return by_median(values - np.median(values)) / float(np.median(values))
