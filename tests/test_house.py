@@ -135,10 +135,10 @@ def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
 )
 def test_help_at_a_printer_ends_with_an_example_that_runs(path, command, run, tmp_path):
     example = shlex.split(re.search(r"Example:\s+omphalon (.+)", command.help)[1])
-    more = {"tune": ["--yes", "--quiet"], "capture": ["--quiet"]}.get(path[2], [])
+    more = ["--quiet"] if path[2] == "capture" else []
     with StandIn(tmp_path, "--tcp", 0, "--pace", 300) as fulmar:
         words = [fulmar.port if w.startswith("socket://") else w for w in example]
-        if path[-1] == "extruder":
+        if path[2] == "tune":
             done = subprocess.CompletedProcess([], 0, *talked(words, tmp_path))
         else:
             env = {"XDG_STATE_HOME": str(tmp_path)}
@@ -147,7 +147,7 @@ def test_help_at_a_printer_ends_with_an_example_that_runs(path, command, run, tm
 
 
 def talked(words, folder):
-    """The tune of the extruder up to its first question; what it said."""
+    """A tune up to its first question; what it said."""
     process = started(*words, folder=folder, env={"XDG_STATE_HOME": str(folder)})
     out, err = process.communicate("n\n", timeout=30)
     assert process.returncode == 1 and "nothing was sent" in err

@@ -69,6 +69,13 @@ USUAL_C = {"hotend": 210.0, "bed": 60.0}  # as `heater plan` has them
     metavar="C",
     help="Heaters off above this.  [25 above the target]",
 )
+@click.option(
+    "--silence",
+    type=Measure("interval", 1, 60),
+    default=10.0,
+    metavar="S",
+    help="Heaters off when nothing is heard for so long.  [10]",
+)
 @click.option("--warm", is_flag=True, help="With --run: do not wait until it is cold.")
 @click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
 @click.option("--quiet", is_flag=True, help="Show nothing meanwhile.")
@@ -86,6 +93,7 @@ def capture(
     for_s: float | None,
     every: float,
     max_temp: float | None,
+    silence: float,
     warm: bool,
     force: bool,
     quiet: bool,
@@ -114,6 +122,7 @@ def capture(
     if run is not None:
         say_run(course.start(), goal, which, yes)
     with at_printer(at) as printer:
+        printer.link.silence_s = silence
         if run is not None and not warm:
             cool_down(printer, which, quiet)
         done = run_course(

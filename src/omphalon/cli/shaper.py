@@ -29,8 +29,7 @@ if TYPE_CHECKING:
     from omphalon.readers.acceleration import AxesWanted
     from omphalon.studies.shaper.question import Setting
 
-SENSOR = choice("x", "y", "z")
-FREQUENCY, DAMPING = Measure("frequency"), Measure("damping")
+SENSOR, FREQUENCY, DAMPING = choice("x", "y", "z"), Measure("frequency"), Measure("damping")
 ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
 
 

@@ -167,11 +167,12 @@ def capture(
                 continue
             time = stamp
             seen = one.report.heaters[heater]
+            if not guard.look(time, one.report):
+                continue
             if log is not None:
                 log.add(time, seen)
             count, highest = count + 1, max(highest, seen.temperature_c)
             powered = powered or not math.isnan(seen.power)
-            guard.look(time, one.report)
             queue += course.at(Moment(time_s=time, seen=seen, waiting=link.waiting))
             view(
                 Status(

@@ -49,14 +49,16 @@ class Guard:
         self.targets_c = targets_c or {}
         self.seen = {name: _Seen(target_c=self.targets_c.get(name, 0.0)) for name in MOST_C}
 
-    def look(self, time_s: float, report: Report) -> None:
-        """Look at a report.
+    def look(self, time_s: float, report: Report) -> bool:
+        """Look at a report; whether its readings can be: a single one that cannot is a slip of the
+        wire.
 
         Raises
         ------
         Unsafe
             With the heater, the reading and the reason.
         """
+        sound = True
         for name, now in report.heaters.items():
             seen, reading = self.seen[name], now.temperature_c
             seen.target_c = max(seen.target_c, 0.0 if math.isnan(now.target_c) else now.target_c)
@@ -65,12 +67,14 @@ class Guard:
             if fault is not None:
                 if seen.odd >= TWICE:
                     raise fault
+                sound = False
                 continue
             seen.last = (time_s, reading)
             power = 0.0 if math.isnan(now.power) else now.power
             seen.most_power = max(seen.most_power, power)
             target = now.target_c if now.target_c > 0 else self.targets_c.get(name, 0.0)
             self._stands_still(name, seen, time_s, reading, power, target)
+        return sound
 
     def _most(self, name: str) -> float:
         if name == self.watched and self.max_temp_c is not None:

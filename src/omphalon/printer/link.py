@@ -46,6 +46,7 @@ class Link:
         self.heard_s = clock()
         self.reporting = False
         self.last: Report | None = None
+        self.silence_s = SILENCE_S
         self.bytes = 0
 
     def pump(self) -> list[Heard]:
@@ -113,7 +114,7 @@ class Link:
     def check_alive(self, slow: bool = False) -> None:
         """Refuse to wait longer for a printer that says nothing at all."""
         silent = self.clock() - self.heard_s
-        if silent > (UNREPORTED_S if slow and not self.reporting else SILENCE_S):
+        if silent > (UNREPORTED_S if slow and not self.reporting else self.silence_s):
             raise LinkFault(f"the printer has been silent for {silent:.0f} s", UNPLUG)
 
     def line(self, setting: str, **values: object) -> str | None:
