@@ -2,6 +2,7 @@
 
 import gzip
 import json
+import math
 import re
 from dataclasses import replace
 
@@ -207,3 +208,48 @@ def test_samples_are_what_the_script_makes(sample):
         stored = sample(name).read_bytes()
         text = gzip.decompress(stored) if name.endswith(".gz") else stored
         assert text.decode() == "\n".join(lines()) + "\n"
+
+
+CYCLES = ["--cycle", "233:237:11.5"] * 4
+
+
+def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
+    document = answer(run("heater", "fit", *CYCLES, "--json"))
+    # 4 d / (π a), half the power's step over half the swing
+    gain = 4 * 0.5 / (math.pi * 2.0)
+    evidence, settings = document["evidence"], document["settings"]
+    assert evidence["ultimate_gain"] == pytest.approx(gain, rel=1e-5)
+    # Tyreus and Luyben's table
+    assert settings["kp"] == pytest.approx(gain / 2.2, rel=1e-5)
+    assert settings["integral_time_s"] == pytest.approx(2.2 * 11.5, rel=1e-5)
+    assert settings["derivative_time_s"] == pytest.approx(11.5 / 6.3, rel=1e-5)
+    assert document["spread"]["kp"] >= 0.3 * settings["kp"] * 0.99
+    assert [w["code"] for w in document["warnings"]] == ["summary-only"]
+    half = answer(
+        run("heater", "fit", *CYCLES, "--power-high", "0.6", "--power-low", "0.1", "--json")
+    )
+    assert half["evidence"]["ultimate_gain"] == pytest.approx(gain / 2, rel=1e-5)
+
+
+@pytest.mark.parametrize(
+    "words, code, told",
+    [
+        ([], 2, "no LOG"),
+        (["log.csv", *CYCLES], 2, "a LOG and --cycle"),
+        (["log.csv", "--power-high", "1"], 2, "they belong to --cycle"),
+        (["--cycle", "5"], 2, "not 3 numbers"),
+        (["--cycle", "237:233:11"] * 3, 2, "not above the low one"),
+        ([*CYCLES, "--power-high", "0.2", "--power-low", "0.5"], 2, "upside down"),
+        (CYCLES[:4], 3, "fewer than 3"),
+        ([*CYCLES, "--target", "200"], 3, "swing about 235.0"),
+        (["--cycle", "100:235:11"] * 3, 3, "no on/off test"),
+        (
+            ["--cycle", "233:237:11", "--cycle", "230:237:25", "--cycle", "233:244:8"],
+            3,
+            "differ by",
+        ),
+    ],
+)
+def test_summaries_that_say_nothing_are_refused(words, code, told, run):
+    done = run("heater", "fit", *words)
+    assert done.returncode == code and told in done.stdout + done.stderr

@@ -21,8 +21,8 @@ FEWEST = 3
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
 MOST_SWING_C = 60.0
 MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
-# what a relay's describing function leaves out, dead time against lag: measured on the stand-in's
-# heaters (docs/heater.md), as a share of the ultimate gain, 95 %
+# of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
+# come out is measured (docs/heater.md)
 OWN_ERROR = 0.3
 
 
