@@ -30,6 +30,28 @@ def at(run, tmp_path):
     return lambda *words, **more: run("printer", *words, env={**env, **more})
 
 
+@pytest.mark.parametrize(
+    "words, told",
+    [
+        ("--run hold --target 235 --max-temp 230", "not above the target of 235"),
+        ("--target 235", "without --run"),
+        ("--run hold --for 30", "a run has its own lines"),
+        ("--run hold --send M105", "a run has its own lines"),
+        ("--for nan", "--for nan"),
+    ],
+)
+def test_a_capture_that_cannot_be_meant_is_refused_before_anything_is_sent(words, told, at):
+    done = at("capture", "--out", "log.csv", "--port", "/dev/null", *words.split())
+    assert done.returncode == 2 and told in done.stderr
+
+
+def test_a_sheet_or_lines_but_not_both_and_not_neither(at, tmp_path):
+    (tmp_path / "sheet.txt").write_text("; nothing but a comment\n")
+    for words in ((), ("sheet.txt", "--line", "M503"), ("sheet.txt",), ("--line", "M92 E1\nM500")):
+        done = at("send", *words, "--port", "/dev/null", "--yes")
+        assert done.returncode == 2 and "Traceback" not in done.stderr
+
+
 def test_lists_no_printer_where_none_is_known(at):
     done = at("list")
     assert done.returncode == 0 and ("none known" in done.stdout or "/dev/" in done.stdout)

@@ -387,3 +387,5 @@ def test_the_live_view_fits_its_terminal_and_comes_near_the_target():
         assert max(map(len, lines)) <= width and len(lines) <= max(height, 14)
     assert near_target(past[:50]) == past[:50]
     assert near_target(past)[0][1] > 229
+    over = [*past, (200.0, 235.0, 0.0, 0.0)]  # the test is over: its target is 0 again
+    assert near_target(over)[0][1] > 229

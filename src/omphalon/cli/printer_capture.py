@@ -120,6 +120,7 @@ def capture(
     if run is not None and (lines or for_s is not None):
         raise UsageError("--send or --for with --run", "a run has its own lines and its own end")
     if run is not None:
+        refuse_low_limit(max_temp, goal)
         say_run(course.start(), goal, which, yes)
     with at_printer(at) as printer:
         printer.link.silence_s = silence
@@ -172,6 +173,15 @@ def course_of(
 
 def _no_line(dialect: Dialect, setting: str) -> UsageError:
     return UsageError(f"the dialect {dialect.name} has no line {setting}", "add it: --dialect FILE")
+
+
+def refuse_low_limit(max_temp: float | None, target: float) -> None:
+    """A limit that the target itself passes would end every run."""
+    if max_temp is not None and max_temp <= target:
+        raise UsageError(
+            f"--max-temp {max_temp:g}: not above the target of {target:g} °C",
+            "leave it out for 25 °C above the target",
+        )
 
 
 def say_run(lines: list[str], target: float, heater: str, without: bool) -> None:

@@ -9,7 +9,14 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.common import Measure, choice
-from omphalon.cli.printer_capture import HEATERS, USUAL_C, cool_down, course_of, run_course
+from omphalon.cli.printer_capture import (
+    HEATERS,
+    USUAL_C,
+    cool_down,
+    course_of,
+    refuse_low_limit,
+    run_course,
+)
 from omphalon.cli.printer_feed import extruder
 from omphalon.cli.printer_put import Setter, shown_and_kept
 from omphalon.cli.printer_send import show_lines
@@ -28,7 +35,7 @@ MINUTES = {
 
 @click.group()
 def tune() -> None:
-    """The whole loop over the wire: measure, fit, send, store, read back, measure again."""
+    """The whole loop over the wire, every step asked for."""
 
 
 tune.add_command(extruder)
@@ -94,6 +101,7 @@ def heater(
     goal, dialect = target or USUAL_C[which], at.lines()
     logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
     check_outputs(force, (), **logs)
+    refuse_low_limit(max_temp, goal)
     fan = which == "hotend"
     courses = {name: course_of(dialect, name, which, goal, cycles, fan) for name in logs}
     _say_whole(which, goal, [line for one in courses.values() for line in one.start()])

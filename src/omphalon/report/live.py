@@ -152,8 +152,8 @@ def drawn(past: Past, now: Status, width: int, height: int) -> RenderableType:
 
 def near_target(past: Past) -> Past:
     """The part since the target was nearly reached, once there is enough of it; else all."""
-    goal = past[-1][2]
-    near = next((n for n, p in enumerate(past) if goal > 0 and p[1] > goal - NEAR_C), None)
+    goal = next((p[2] for p in reversed(past) if p[2] > 0), math.inf)
+    near = next((n for n, p in enumerate(past) if p[1] > goal - NEAR_C), None)
     if near is None or past[-1][0] - past[near][0] < SWINGS_S:
         return past
     return past[near:]

@@ -88,11 +88,10 @@ def _set(one: AxisChoice) -> dict[str, Any]:
 
 
 def _means(fit: ShaperFit) -> str:
-    one, bare = fit.slow.in_force, fit.bare_mm_s2
+    one = fit.slow.in_force
     return (
-        f"at {fit.acceleration_mm_s2:.0f} mm/s² ripples beside a corner stay below "
-        f"{one.ringing_mm:.2g} mm and corners are rounded by {one.rounding_mm:.2g} mm; without a "
-        f"shaper that takes {bare:.0f} mm/s²"
+        f"at {fit.acceleration_mm_s2:.0f} mm/s² no ripple beside a corner is deeper than "
+        f"{one.ringing_mm:.2g} mm, and a corner is rounded by {one.rounding_mm:.2g} mm"
     )
 
 
