@@ -126,7 +126,11 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
     [
         (["nowhere.csv"], 1, "nowhere.csv: no such file; check the path"),
         (["."], 1, ".: is a folder; give the log file inside it"),
-        ([], 2, "Missing argument 'LOG...'; see 'omphalon heater fit --help'"),
+        (
+            [],
+            2,
+            "no LOG; give the log of the test; or, where there is none, --cycle LOW:HIGH:S for each cycle",
+        ),
         (
             ["x.csv", "--aim", "best"],
             2,
