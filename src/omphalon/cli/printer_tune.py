@@ -102,8 +102,7 @@ def heater(
     logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
-    fan = which == "hotend"
-    courses = {name: course_of(dialect, name, which, goal, cycles, fan) for name in logs}
+    courses = {n: course_of(dialect, n, which, goal, cycles, which == "hotend") for n in logs}
     _say_whole(which, goal, [line for one in courses.values() for line in one.start()])
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
