@@ -140,7 +140,12 @@ HEATED = {
     "holds at half power": (heating(300, 235.0, 0.0, power=60), None),
     "holds near the target at full power": (heating(300, 233.0, 0.0), None),
     "too hot": (
-        [(0.0, 200.0, 235.0, 0), (1.0, 261.0, 235.0, 0), (2.0, 262.0, 235.0, 0)],
+        [
+            (0.0, 200.0, 235.0, 0),
+            (1.0, 261.0, 235.0, 0),
+            (2.0, 262.0, 235.0, 0),
+            (3.0, 263.0, 235.0, 0),
+        ],
         "above 260",
     ),
     "one slip of the wire": (
@@ -148,10 +153,15 @@ HEATED = {
         None,
     ),
     "jumps": (
-        [(0.0, 20.0, 235.0, 127), (1.0, 120.0, 235.0, 127), (2.0, 121.0, 235.0, 127)],
+        [
+            (0.0, 20.0, 235.0, 127),
+            (1.0, 120.0, 235.0, 127),
+            (2.0, 121.0, 235.0, 127),
+            (3.0, 122.0, 235.0, 127),
+        ],
         "jumps from 20",
     ),
-    "no sensor": ([(0.0, -60.0, 0.0, 0), (1.0, -60.0, 0.0, 0)], "broken or loose"),
+    "no sensor": ([(t, -60.0, 0.0, 0) for t in range(3)], "broken or loose"),
     "no power told": ([(t, 100.0, 235.0, math.nan) for t in range(200)], None),
 }
 
@@ -258,10 +268,20 @@ def test_watching_ends_after_its_time():
         (["5.0", "6.0", "7.0"], [0, 1, 2]),
         (["", "", ""], [0, 1, 2]),
         (["5.0", "95000", "7.0"], [0, None, 2]),
+        (["5.0", "55.0", "7.0"], [0, None, 2]),
         (["5.0", "2.0", "7.0"], [0, None, 2]),
-        (["100.0", "2.0", "3.0"], [0, None, LinkFault]),
+        (["15.0", "2.0", "77.0", "18.0"], [0, None, None, 3]),
+        (["5.0", "95.0", "96.0", "97.0"], [0, None, None, 92]),
+        (["905.0", "6.0", "7.0", "8.0", "9.0"], [0, None, None, 2, 3]),
+        (
+            ["100", "101", "102", "103", "104", "2", "3", "4"],
+            [0, 1, 2, 3, 4, None, None, LinkFault],
+        ),
     ],
-    ids=["its own", "ours", "one slip ahead", "one slip back", "started anew"],
+    ids=[
+        *("its own", "ours", "one slip ahead", "a near slip ahead", "one slip back"),
+        *("two slips", "a gap", "the first one a slip", "started anew"),
+    ],
 )
 def test_reports_carry_their_own_time_or_ours(stamps, times):
     clock = ReportClock()

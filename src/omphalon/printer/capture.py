@@ -20,8 +20,8 @@ from omphalon.reports import Heating, Report
 
 HEAD = "time_s,temperature_c,target_c,power_counts"
 BACK_S = 1.0  # a printer's clock that goes back by more has started anew
-LEAP_S = 120.0  # and one that leaps further ahead was misheard
-TWICE = 2
+LEAP_S = 10.0  # and one that leaps further ahead may be misheard
+FEW = 5  # reports, of which the first may have been misheard
 
 
 View = Callable[[Status], None]
@@ -29,14 +29,15 @@ View = Callable[[Status], None]
 
 class ReportClock:
     """Times of reports from the first one on: the printer's own where it stamps its reports with
-    seconds, else those at which they came. A single stamp that is out of turn is a slip of the
-    wire; two are the printer's own.
+    seconds, else those at which they came. A stamp out of turn is a slip of the wire, unless three
+    in a row agree with one another.
     """
 
     def __init__(self) -> None:
         self.first: dict[bool, float] = {}
         self.last_s = 0.0
-        self.odd = 0
+        self.count = 0
+        self.odd: list[float] = []
 
     def time_of(self, report: Report, now_s: float) -> float | None:
         """Seconds since the first report; None where its stamp is a slip.
@@ -52,15 +53,19 @@ class ReportClock:
             own, stamped = now_s, False
         time = own - self.first.setdefault(stamped, own)
         if not -BACK_S <= time - self.last_s <= LEAP_S:
-            self.odd += 1
-            if self.odd < TWICE:
+            self.odd = [*self.odd[-2:], time]
+            steps = [b - a for a, b in zip(self.odd, self.odd[1:], strict=False)]
+            if len(self.odd) < 3 or not all(0 <= step <= LEAP_S for step in steps):
                 return None
-            if time < self.last_s:
+            if time < self.last_s and self.count >= FEW:
                 raise LinkFault(
                     "the printer's clock goes back: it has started anew",
                     "what was not stored is lost: begin again",
                 )
-        self.odd, self.last_s = 0, max(time, self.last_s)
+            if time < self.last_s:  # the first stamp of all was the slip
+                self.first[stamped] -= self.last_s + sum(steps) - time
+                time = self.last_s + sum(steps)
+        self.odd, self.count, self.last_s = [], self.count + 1, max(time, self.last_s)
         return time
 
 

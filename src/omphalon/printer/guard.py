@@ -18,7 +18,7 @@ NEAR_C = 5.0  # below its target a heater at full power must rise
 LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
 MOST_READING_C = 1000.0
 MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
-TWICE = 2
+IN_A_ROW = 3
 
 
 @dataclass
@@ -65,7 +65,7 @@ class Guard:
             fault = self._fault(name, seen, time_s, reading)
             seen.odd = 0 if fault is None else seen.odd + 1
             if fault is not None:
-                if seen.odd >= TWICE:
+                if seen.odd >= IN_A_ROW:
                     raise fault
                 sound = False
                 continue
