@@ -17,7 +17,7 @@ test: .venv/ready
 
 # a real browser from Debian's packages, where there is none yet
 .venv/browser: .venv/ready
-	command -v chromium chromedriver >/dev/null || \
+	(command -v chromium && command -v chromedriver) >/dev/null || \
 	  (apt-get update -qq && apt-get install -y -qq chromium chromium-driver >/dev/null)
 	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[browser]'
 	touch $@
