@@ -22,6 +22,7 @@ from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import Watching
 from omphalon.printer.guard import Guard
 from omphalon.printer.link import Link
+from omphalon.printer.lookout import Lookout
 
 EVERY_S = 0.1
 
@@ -80,7 +81,12 @@ def a_day(hours: float) -> None:
         path = str(Path(folder) / "log.csv")
         with new_log(path, []) as log:
             done = capture(
-                link, Watching([], hours * 3600 - 1), "hotend", Guard("hotend", None), log, look
+                link,
+                Watching([], hours * 3600 - 1),
+                "hotend",
+                Lookout(Guard("hotend", None)),
+                log,
+                look,
             )
         rows = rows_in(path)
     spent = time.process_time() - begun

@@ -14,8 +14,8 @@ from pathlib import Path
 
 import pytest
 
+from omphalon.standin import FAULTS
 from omphalon.standin.desk import TRUE_LEAD_S, TRUE_STEPS_E
-from omphalon.standin.faults import FAULTS
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y
 from rig import StandIn, started
 
@@ -163,6 +163,47 @@ def test_who_refuses_a_step_finds_the_printer_as_it_was(answers, words, at, tmp_
         assert process.returncode == 1 and words in err
         assert at("send", "--line", "M503", "--port", fulmar.port).stdout == listed
         assert fulmar.hot() == set()
+
+
+def test_who_takes_a_setting_back_has_the_old_one_in_the_bench_too(run, at, tmp_path):
+    env = {"XDG_STATE_HOME": str(tmp_path / "state"), "OMPHALON_BENCH": str(tmp_path / "b")}
+    with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
+        assert at("send", "--line", "M503", "--out", "a.txt", "--port", fulmar.port).returncode == 0
+        new = ("bench", "new", "b", "--set", "controller.dialect=stand-in", "--listing", "a.txt")
+        assert run(*new).returncode == 0
+        process = started(
+            *("printer", "tune", "heater", "--target", 235, "--quiet", "--port", fulmar.port),
+            folder=tmp_path,
+            env=env,
+        )
+        process.communicate("y\ny\ny\nn\nn\n", timeout=60)
+        assert at("send", "--line", "M503", "--out", "b.txt", "--port", fulmar.port).returncode == 0
+    assert run("bench", "readback", "b.txt", env=env).returncode == 0
+    assert "reverted" in run("bench", "show", env=env).stdout
+
+
+def test_a_tune_speaks_in_the_scale_that_the_bench_knows(run, tmp_path):
+    env = {"XDG_STATE_HOME": str(tmp_path / "state"), "OMPHALON_BENCH": str(tmp_path / "b")}
+    facts = ("controller.dialect=stand-in", "controller.gain_scale=1", "heaters.full_power=127")
+    sets = [w for fact in facts for w in ("--set", fact)]
+    assert run("bench", "new", "b", *sets).returncode == 0
+    with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
+        process = started(
+            *("printer", "tune", "heater", "--target", 235, "--quiet", "--port", fulmar.port),
+            folder=tmp_path,
+            env=env,
+        )
+        out, _ = process.communicate("y\nn\n", timeout=60)
+    line = re.search(r"enter +M301 P([\d.]+)", out)
+    assert 0.05 < float(line[1]) < 0.5 and "(full power is 1)" in out
+    assert "power-scale-guessed" not in out
+
+
+def test_a_heater_is_watched_while_lines_are_sent(at, tmp_path):
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 200, "--fault", "stuck-sensor") as fulmar:
+        done = at("send", "--line", "M109 S235", "--line", "M500", "--port", fulmar.port)
+        assert done.returncode == 1 and "full power for a minute" in done.stderr
+        assert "not sent M500" in done.stderr and fulmar.hot() == set()
 
 
 def test_tune_extruder_asks_for_the_readings(at, tmp_path):

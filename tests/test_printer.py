@@ -8,12 +8,13 @@ from omphalon.errors import LinkFault, Unsafe
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
 from omphalon.picture import Status
-from omphalon.printer.capture import ReportClock, capture
+from omphalon.printer.capture import capture
 from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
 from omphalon.printer.dialogue import Dialogue, framed
 from omphalon.printer.ear import Ear, Speech
 from omphalon.printer.guard import Guard
 from omphalon.printer.link import Link, hello
+from omphalon.printer.lookout import Lookout, ReportClock
 from omphalon.printer.send import lines_of, send
 from omphalon.report.live import drawn, headline, near_target
 from omphalon.reports import Heating, report_of
@@ -359,11 +360,23 @@ def test_what_was_never_acknowledged_is_in_doubt():
 
 def test_reports_are_asked_for_where_they_do_not_come_by_themselves():
     wire, link = linked(M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
-    done = capture(
-        link, Watching([], 20.0), "hotend", Guard("hotend", None), None, lambda s: None, 0.5
-    )
+    lookout = Lookout(Guard("hotend", None))
+    done = capture(link, Watching([], 20.0), "hotend", lookout, None, lambda s: None, 0.5)
     assert done.reports == pytest.approx(41, abs=3) and done.with_power
     assert set(wire.heard[2:]) == {"M105"}
+
+
+@pytest.mark.parametrize(
+    "answer",
+    [b'error: unknown command "M155"\nok\n', b'word: Unknown command: "M155"\nok\n', b"ok\n"],
+    ids=["refused", "not known", "promised and not kept"],
+)
+def test_a_printer_that_does_not_report_by_itself_is_asked(answer):
+    wire, link = linked(M155=answer, M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
+    link.ask_for_reports(1.0)
+    lookout = Lookout(Guard("hotend", None))
+    done = capture(link, Watching([], 20.0), "hotend", lookout, None, lambda s: None)
+    assert done.reports >= 6
 
 
 def test_only_bare_lines_reach_the_printer():

@@ -18,7 +18,7 @@ STAMP = re.compile(
     r"(?=[\s\]>,;|:-]+.*?\b[TB]0?\s*:)",
     re.ASCII,
 )
-FULL = (1.0, 100.0, 127.0, 255.0, 1023.0)  # what stands for full power
+FULL_POWERS = (1.0, 100.0, 127.0, 255.0, 1023.0)  # what stands for full power
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -79,4 +79,4 @@ def plain_number(text: str) -> float:
 
 def full_power(most: float) -> float:
     """What stands for full power, by the most that was seen of it."""
-    return next((f for f in FULL if f >= most), most)
+    return next((f for f in FULL_POWERS if f >= most), most)

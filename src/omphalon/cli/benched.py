@@ -224,6 +224,13 @@ def held() -> tuple[Bench, State] | None:
     return found
 
 
+def facts_of_bench(**keys: str) -> dict[str, Any]:
+    """Facts of the running command's bench under names of the caller's, those that are known."""
+    found = held()
+    facts = {} if found is None else found[1].facts
+    return {name: facts[key] for name, key in keys.items() if key in facts}
+
+
 def taken_from_bench(ctx: click.Context) -> tuple[list[str], list[str]]:
     """Options that the bench filled, and those given by hand that the bench knows otherwise."""
     filled, by_hand = [], []

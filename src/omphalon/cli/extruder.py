@@ -30,15 +30,28 @@ def extruder() -> None:
     """Steps per mm of the extruder."""
 
 
-@extruder.command("plan", short_help="How to feed and measure, and how often.")
-@click.option(
-    "--asked",
-    type=Measure("size", 5, 1000),
-    default=80.0,
-    show_default=True,
-    metavar="MM",
-    help="Length to feed.",
+fed = options(
+    click.option(
+        "--asked",
+        type=Measure("size", 5, 1000),
+        default=80.0,
+        show_default=True,
+        metavar="MM",
+        help="Length to feed.",
+    ),
+    click.option(
+        "--temp",
+        type=Measure("hotend temperature", 150),
+        default=220.0,
+        show_default=True,
+        metavar="C",
+        help="Nozzle temperature.",
+    ),
 )
+
+
+@extruder.command("plan", short_help="How to feed and measure, and how often.")
+@fed
 @click.option(
     "--resolution",
     type=Measure("fine length"),
@@ -54,14 +67,6 @@ def extruder() -> None:
     show_default=True,
     metavar="F",
     help="Certainty wanted, as a share (0.01 is one percent).",
-)
-@click.option(
-    "--temp",
-    type=Measure("hotend temperature", 150),
-    default=220.0,
-    show_default=True,
-    metavar="C",
-    help="Nozzle temperature.",
 )
 @click.option(
     "--speed",

@@ -14,12 +14,9 @@ from omphalon.cli.printer_tune import tune
 from omphalon.cli.printer_wire import Wired, at_printer, at_wire
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.files import put_bytes
+from omphalon.standin import FAULTS
 
 ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
-FAULT_NAMES = (
-    *("dropout", "restart", "noise", "stuck-sensor", "refuse", "garbage", "half-line"),
-    "unplug",
-)
 
 
 class InWorkOrder(click.Group):
@@ -92,10 +89,10 @@ def cool(at: Wired) -> None:
       omphalon printer cool --port socket://127.0.0.1:5555
     """
     with at_printer(at) as found:
-        told = found.cool()
-        click.echo(told)
-        if "not" in told:
-            raise SystemExit(1)
+        off = found.cool()
+    click.echo(off.told)
+    if not off.acknowledged:
+        raise SystemExit(1)
 
 
 @printer.command("stand-in", short_help="A printer that is not there, to try everything on.")
@@ -118,7 +115,7 @@ def cool(at: Wired) -> None:
 )
 @click.option("--state", metavar="FILE", help="Keeps its stored settings there.")
 @click.option("--desk", metavar="DIR", help="What is measured of its prints is put there.")
-@click.option("--fault", type=choice(*FAULT_NAMES), help="What goes wrong.")
+@click.option("--fault", type=choice(*FAULTS), help="What goes wrong.")
 @click.option(
     "--fault-after",
     type=Measure("time"),

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.common import Measure, parsed
+from omphalon.cli.extruder import fed
 from omphalon.cli.printer_put import Setter, shown_and_kept
 from omphalon.cli.printer_send import show_lines
 from omphalon.cli.printer_wire import (
@@ -25,10 +26,10 @@ from omphalon.errors import LinkFault, UsageError, echoed
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.lines.dialect import Dialect
+    from omphalon.printer.link import Watch
     from omphalon.recording import Readings
     from omphalon.units import Number
 
-BEYOND_MM = 30.0  # the mark sits that much further than what is asked for
 LEFT = Measure("length", reading=True)
 
 
@@ -44,6 +45,9 @@ class Feeding:
 
     @property
     def mark_mm(self) -> float:
+        """Where the mark is set, as `extruder plan` has it."""
+        from omphalon.studies.extruder.plan import BEYOND_MM
+
         return self.asked_mm + BEYOND_MM
 
 
@@ -75,14 +79,7 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
 
 
 @click.command("extruder", short_help="Steps: feed, measure, fit, set, store, feed again, check.")
-@click.option(
-    "--asked",
-    type=Measure("size", 20, 1000),
-    default=80.0,
-    show_default=True,
-    metavar="MM",
-    help="Length to feed.",
-)
+@fed
 @click.option(
     "--runs",
     type=Measure("count", 2, 20),
@@ -90,14 +87,6 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
     show_default=True,
     metavar="N",
     help="How often.",
-)
-@click.option(
-    "--temp",
-    type=Measure("hotend temperature", 150),
-    default=220.0,
-    show_default=True,
-    metavar="C",
-    help="Nozzle temperature.",
 )
 @click.option(
     "--rate",
@@ -172,10 +161,11 @@ def _round(printer: AtPrinter, feeding: Feeding, steps: float, *, checking: bool
 
     printer.may_heat()
     printer.link.ask_for_reports(2.0)
+    watch = printer.watch()
     for line in feeding.heat:
-        printer.link.tell(line, slow=True)
-    readings = _fed(printer, feeding)
-    click.echo(printer.cool())
+        printer.link.tell(line, slow=True, watch=watch)
+    readings = _fed(printer, feeding, watch)
+    click.echo(printer.cool().told)
     question = ExtruderQuestion(steps=steps)
     judged = (check_extruder if checking else fit_extruder)(readings, question)
     finding = extruder_finding(judged, question, readings, feeding.dialect, checking=checking)
@@ -183,7 +173,7 @@ def _round(printer: AtPrinter, feeding: Feeding, steps: float, *, checking: bool
     return finding
 
 
-def _fed(printer: AtPrinter, feeding: Feeding) -> Readings:
+def _fed(printer: AtPrinter, feeding: Feeding, watch: Watch) -> Readings:
     """Feed, and ask what is left, run by run."""
     from omphalon.readers.readings import option_readings
 
@@ -191,7 +181,7 @@ def _fed(printer: AtPrinter, feeding: Feeding) -> Readings:
     for run in range(1, feeding.runs + 1):
         place = f"{feeding.mark_mm:g} mm above the inlet"
         _ask(f"run {run} of {feeding.runs}: mark it {place}, then Enter")
-        printer.link.tell(feeding.feed, slow=True)
+        printer.link.tell(feeding.feed, slow=True, watch=watch)
         while len(left) < run:
             text = _ask("left of it now, mm")
             try:

@@ -71,9 +71,13 @@ class Setter:
             click.echo("stored")
 
     def restore(self) -> None:
-        """The old settings again, stored."""
+        """The old settings again, stored; in a bench they are in force again."""
         sent(self.printer, self.old_lines(), self.dialect)
         self.store()
+        found = held()
+        if found is not None:
+            bench, _ = found
+            bench.set_all(bench.before(None), "reverted", None)
         click.echo("the printer is as it was found")
 
     def keep_or_restore(self) -> None:

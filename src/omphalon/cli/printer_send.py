@@ -28,8 +28,10 @@ if TYPE_CHECKING:
 
 DIFFERS = 4  # exit code of a readback that does not agree
 MOST_SHOWN = 24
-HEATS = ("heat", "hotend-target", "bed-target", "hotend-oscillation", "bed-oscillation")
-WAITS = ("M190",)  # a bed's target that is waited for, as test prints have it
+HEATS = (
+    *("heat", "hotend-target", "bed-heat", "bed-target"),
+    *("hotend-oscillation", "bed-oscillation"),
+)
 
 
 @click.command("send", short_help="Sends lines, each acknowledged, and reads them back.")
@@ -114,7 +116,7 @@ def sent(printer: AtPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[st
         printer.may_heat()
         printer.link.ask_for_reports(2.0)
     with click.progressbar(length=len(lines), label="sent", file=_to(len(lines))) as bar:
-        done = send_lines(printer.link, lines, lambda count: bar.update(1))
+        done = send_lines(printer.link, lines, lambda count: bar.update(1), printer.watch())
     if done.fault is not None:
         click.echo(f"applied {', '.join(done.applied[-6:]) or 'nothing'}", err=True)
         if done.doubtful:
@@ -145,7 +147,7 @@ def heats(line: str, dialect: Dialect) -> bool:
         if (template := dialect.templates.get(name)) is not None
     }
     word, *rest = line.split()
-    return (word in codes or word in WAITS) and "S0" not in rest
+    return word in codes and "S0" not in rest
 
 
 def compare_with(printer: AtPrinter, sheet: str, dialect: Dialect) -> bool:

@@ -8,17 +8,18 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.common import Measure, choice
-from omphalon.cli.printer_capture import (
-    HEATERS,
-    USUAL_C,
+from omphalon.cli.benched import facts_of_bench
+from omphalon.cli.common import choice
+from omphalon.cli.printer_feed import extruder
+from omphalon.cli.printer_put import Setter, shown_and_kept
+from omphalon.cli.printer_run import (
     cool_down,
     course_of,
+    goal_of,
+    heated,
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer_feed import extruder
-from omphalon.cli.printer_put import Setter, shown_and_kept
 from omphalon.cli.printer_send import show_lines
 from omphalon.cli.printer_wire import Wired, at_printer, at_wire, confirmed, declined, yes
 from omphalon.cli.writing import check_outputs
@@ -42,23 +43,7 @@ tune.add_command(extruder)
 
 
 @tune.command("heater", short_help="Gains: test, fit, set, store, heat again, check.")
-@click.option(
-    "--heater", "which", type=HEATERS, default="hotend", show_default=True, help="Which heater."
-)
-@click.option(
-    "--target",
-    type=Measure("temperature", 35),
-    metavar="C",
-    help="The temperature you print at.  [210 hotend, 60 bed]",
-)
-@click.option(
-    "--cycles",
-    type=Measure("count", 3, 30),
-    default=8,
-    show_default=True,
-    metavar="N",
-    help="Of the test.",
-)
+@heated
 @click.option(
     "--aim",
     type=choice("quick", "even", "gentle"),
@@ -66,16 +51,7 @@ tune.add_command(extruder)
     show_default=True,
     help="Fast recovery, a balance, or no overshoot.",
 )
-@click.option(
-    "--max-temp",
-    type=Measure("temperature"),
-    metavar="C",
-    help="Heaters off above this.  [25 above the target]",
-)
 @click.option("--out", default=".", metavar="DIR", help="Where the logs are put.  [here]")
-@click.option("--warm", is_flag=True, help="Do not wait until it is cold.")
-@click.option("--force", is_flag=True, help="Replace files that Omphalon did not write.")
-@click.option("--quiet", is_flag=True, help="Show no picture meanwhile.")
 @yes
 @at_wire
 def heater(
@@ -98,7 +74,7 @@ def heater(
     Example:
       omphalon printer tune heater --heater hotend --target 235 --port socket://127.0.0.1:5555
     """
-    goal, dialect = target or USUAL_C[which], at.lines()
+    goal, dialect = goal_of(target, which), at.lines()
     logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
@@ -121,7 +97,7 @@ def heater(
                 max_temp=max_temp,
                 target=goal,
             )
-            click.echo(printer.cool())
+            click.echo(printer.cool().told)
             return logs[name]
 
         setter = Setter(
@@ -160,7 +136,10 @@ def _say_whole(which: str, goal: float, lines: Sequence[str]) -> None:
 def _read(path: str, which: str) -> TemperatureLog:
     from omphalon.readers.temperature import Wanted, read_temperature
 
-    return read_temperature(path, Wanted(heater=which, full_power=None, every_s=None, columns={}))
+    full_power = facts_of_bench(full_power="heaters.full_power").get("full_power")
+    return read_temperature(
+        path, Wanted(heater=which, full_power=full_power, every_s=None, columns={})
+    )
 
 
 def _fitted(path: str, which: str, goal: float, aim: str, setter: Setter) -> Finding:
@@ -175,8 +154,17 @@ def _fitted(path: str, which: str, goal: float, aim: str, setter: Setter) -> Fin
         one.values for one in listed(setter.found, setter.dialect) if one.setting == setter.setting
     ]
     gains = [float(own[-1][k]) for k in ("kp", "ki", "kd")] if own else []
+    controller = facts_of_bench(
+        loop_period_s="controller.loop_period",
+        filter_s="controller.filter",
+        power_limit="heaters.power_limit",
+    )
     question = HeaterQuestion(
-        heater=which, target_c=goal, aim=aim, present=Gains(*gains) if gains and gains[0] else None
+        heater=which,
+        target_c=goal,
+        aim=aim,
+        present=Gains(*gains) if gains and gains[0] else None,
+        **controller,
     )
     logs = [_read(path, which)]
     finding = heater_finding(

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.benched import choose_bench
+from omphalon.cli.benched import choose_bench, facts_of_bench
 from omphalon.cli.common import Command, Measure, options
 from omphalon.errors import echoed
 
@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from types import FrameType
 
     from omphalon.lines.dialect import Dialect
-    from omphalon.printer.link import Link
+    from omphalon.printer.link import Link, SwitchedOff, Watch
+    from omphalon.reports import Report
 
 wired = options(
     click.option(
@@ -57,10 +58,11 @@ class Wired:
     dialect: str | None
 
     def lines(self) -> Dialect:
-        """The dialect of its lines."""
+        """The dialect of its lines, in the scale of gains that the bench knows."""
         from omphalon.lines.dialect import load_dialect
 
-        return load_dialect(self.dialect)
+        scale = facts_of_bench(scale="controller.gain_scale").get("scale")
+        return load_dialect(self.dialect).with_scale(scale)
 
 
 def at_wire(command: Command) -> Command:
@@ -91,6 +93,18 @@ class AtPrinter:
 
         note(self.port, heating_since=now())
 
+    def watch(self) -> Watch:
+        """Looks at each report while lines are sent, and ends it where a heater must not go on."""
+        from omphalon.printer.guard import Guard
+        from omphalon.printer.lookout import Lookout
+
+        lookout = Lookout(Guard("hotend", None))
+
+        def look(report: Report) -> None:
+            lookout.time_of(report, self.link.clock())
+
+        return look
+
     def look(self) -> None:
         """The note goes where a report says that all heaters are off."""
         from omphalon.printer.known import note
@@ -98,7 +112,7 @@ class AtPrinter:
         if self.link.seen_off():
             note(self.port, heating_since=None)
 
-    def cool(self) -> str:
+    def cool(self) -> SwitchedOff:
         """Heaters off; what came of it. Nothing interrupts it."""
         from omphalon.printer.known import note
 
@@ -106,7 +120,7 @@ class AtPrinter:
             off = self.link.switch_off()
         if off.acknowledged:
             note(self.port, heating_since=None)
-        return off.told
+        return off
 
 
 def now() -> str:
@@ -137,7 +151,7 @@ def at_printer(at: Wired) -> Iterator[AtPrinter]:
         try:
             yield printer
         except BaseException:
-            click.echo(printer.cool(), err=True)
+            click.echo(printer.cool().told, err=True)
             raise
         finally:
             link.wire.close()

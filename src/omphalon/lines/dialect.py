@@ -40,6 +40,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "move": ("axis", "length", "feed"),
     "hotend-target": ("target",),
     "bed-target": ("target",),
+    "bed-heat": ("target",),
     "fan": ("counts",),
     "fan-off": (),
     "report": (),
@@ -51,6 +52,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
 }
 # setting whose line an option may give → that option's example
 EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
+HEATER_INDEX = {"hotend": 0, "bed": -1}  # {index} in the line of an oscillation test
 SHIPPED = ("default", "stand-in")
 MOST_BYTES = 64_000
 

@@ -14,59 +14,13 @@ from omphalon import __version__
 from omphalon.errors import LinkFault, UnwritableFile, echoed
 from omphalon.picture import Status
 from omphalon.printer.course import Course, Moment
-from omphalon.printer.guard import Guard
 from omphalon.printer.link import Link
-from omphalon.reports import Heating, Report
+from omphalon.printer.lookout import Lookout
+from omphalon.reports import Heating
 
+MISSED = 3.0  # reports in a row that do not come by themselves: then each is asked for
 HEAD = "time_s,temperature_c,target_c,power_counts"
-BACK_S = 1.0  # a printer's clock that goes back by more has started anew
-LEAP_S = 10.0  # and one that leaps further ahead may be misheard
-FEW = 5  # reports, of which the first may have been misheard
-
-
 View = Callable[[Status], None]
-
-
-class ReportClock:
-    """Times of reports from the first one on: the printer's own where it stamps its reports with
-    seconds, else those at which they came. A stamp out of turn is a slip of the wire, unless three
-    in a row agree with one another.
-    """
-
-    def __init__(self) -> None:
-        self.first: dict[bool, float] = {}
-        self.last_s = 0.0
-        self.count = 0
-        self.odd: list[float] = []
-
-    def time_of(self, report: Report, now_s: float) -> float | None:
-        """Seconds since the first report; None where its stamp is a slip.
-
-        Raises
-        ------
-        LinkFault
-            If the printer's clock goes back.
-        """
-        try:
-            own, stamped = float(report.stamp), True
-        except ValueError:
-            own, stamped = now_s, False
-        time = own - self.first.setdefault(stamped, own)
-        if not -BACK_S <= time - self.last_s <= LEAP_S:
-            self.odd = [*self.odd[-2:], time]
-            steps = [b - a for a, b in zip(self.odd, self.odd[1:], strict=False)]
-            if len(self.odd) < 3 or not all(0 <= step <= LEAP_S for step in steps):
-                return None
-            if time < self.last_s and self.count >= FEW:
-                raise LinkFault(
-                    "the printer's clock goes back: it has started anew",
-                    "what was not stored is lost: begin again",
-                )
-            if time < self.last_s:  # the first stamp of all was the slip
-                self.first[stamped] -= self.last_s + sum(steps) - time
-                time = self.last_s + sum(steps)
-        self.odd, self.count, self.last_s = [], self.count + 1, max(time, self.last_s)
-        return time
 
 
 class Log:
@@ -128,7 +82,7 @@ def capture(
     link: Link,
     course: Course,
     heater: str,
-    guard: Guard,
+    lookout: Lookout,
     log: Log | None,
     view: View,
     every_s: float = 1.0,
@@ -140,7 +94,7 @@ def capture(
     link : on which a printer answers
     course : what is done
     heater : hotend or bed, the one that is written down
-    guard : looks at every report
+    lookout : looks at every report
     log : None: nothing is kept
     view : is shown every report
     every_s : wanted between reports, where the printer has to be asked for each
@@ -150,10 +104,9 @@ def capture(
     LinkFault, Unsafe, UnwritableFile
         With the log so far kept; the heaters are the caller's to switch off.
     """
-    times, queue = ReportClock(), course.start()
+    queue = course.start()
     count, highest, powered, time = 0, -math.inf, False, 0.0
-    next_s = -math.inf  # when a report is asked for next
-    ask = link.line("report")
+    ask, next_s, heard_s = link.line("report"), -math.inf, link.clock()
     while not course.over or queue:
         now = link.clock()
         if not link.waiting:
@@ -161,39 +114,45 @@ def capture(
                 _refuse(link)
             if queue:
                 link.begin(queue.pop(0), slow=True)
-            elif ask is not None and not link.reporting and now >= next_s:
+            elif ask is not None and now >= next_s and not _by_itself(link, now - heard_s, every_s):
                 next_s = max(next_s + every_s, now)
                 link.begin(ask, again_s=2.0)
         for one in link.pump():
             if one.report is None or heater not in one.report.heaters:
                 continue
-            stamp = times.time_of(one.report, link.clock())
-            if stamp is None:
+            heard_s = link.clock()
+            told_s = lookout.time_of(one.report, heard_s)
+            if told_s is None:
                 continue
-            time = stamp
-            seen = one.report.heaters[heater]
-            if not guard.look(time, one.report):
-                continue
+            time, seen = told_s, one.report.heaters[heater]
             if log is not None:
                 log.add(time, seen)
             count, highest = count + 1, max(highest, seen.temperature_c)
             powered = powered or not math.isnan(seen.power)
-            queue += course.at(Moment(time_s=time, seen=seen, waiting=link.waiting))
-            view(
-                Status(
-                    time_s=time,
-                    heater=heater,
-                    seen=seen,
-                    told=course.told,
-                    cycles=course.cycles(),
-                    left_s=course.left_s(Moment(time_s=time, seen=seen, waiting=link.waiting)),
-                )
-            )
+            moment = Moment(time_s=time, seen=seen, waiting=link.waiting)
+            queue += course.at(moment)
+            view(_status(course, heater, moment))
             if course.over:
                 break
         link.check_alive()
     link.settle()
     return Captured(reports=count, seconds=time, highest_c=highest, with_power=powered)
+
+
+def _by_itself(link: Link, silent_s: float, every_s: float) -> bool:
+    """Whether the printer reports without being asked: it said it would, and it does."""
+    return link.reporting and silent_s < MISSED * max(every_s, 1.0)
+
+
+def _status(course: Course, heater: str, moment: Moment) -> Status:
+    return Status(
+        time_s=moment.time_s,
+        heater=heater,
+        seen=moment.seen,
+        told=course.told,
+        cycles=course.cycles(),
+        left_s=course.left_s(moment),
+    )
 
 
 def _refuse(link: Link) -> None:

@@ -7,12 +7,10 @@ from __future__ import annotations
 import math
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Protocol
 
 from omphalon.lines.dialect import Dialect
 from omphalon.reports import Heating
 
-INDEX = {"hotend": 0, "bed": -1}
 NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
 FAN_AFTER_S = {"hotend": 120.0, "bed": None}
 HOLD_S = {"hotend": 200.0, "bed": 600.0}
@@ -31,23 +29,28 @@ class Moment:
     waiting: bool  # the last line is not acknowledged yet
 
 
-class Course(Protocol):
-    """What is done while reports come in."""
+@dataclass
+class Course:
+    """What is done while reports come in: `told` is what is going on."""
 
-    told: str  # what is going on
-    over: bool
+    told: str = field(default="", kw_only=True)
+    over: bool = field(default=False, kw_only=True)
 
     def start(self) -> list[str]:
         """Lines to begin with."""
+        return []
 
     def at(self, moment: Moment) -> list[str]:
         """Lines to send at this report; sets `over`."""
+        raise NotImplementedError
 
     def left_s(self, moment: Moment) -> float | None:
         """Seconds that remain, where that can be told."""
+        return None
 
     def cycles(self) -> int | None:
         """Times the power went on so far, where that says something."""
+        return None
 
 
 @dataclass
@@ -79,13 +82,12 @@ class _Turns:
 
 
 @dataclass
-class Watching:
+class Watching(Course):
     """Nothing but looking, after the user's own lines; for a time, or until Ctrl-C."""
 
     lines: list[str]
     for_s: float | None
-    told: str = "watching"
-    over: bool = False
+    told: str = field(default="watching", kw_only=True)
     turns: _Turns = field(default_factory=_Turns)
     first_s: float | None = None
 
@@ -108,7 +110,7 @@ class Watching:
 
 
 @dataclass
-class Oscillation:
+class Oscillation(Course):
     """The controller's own test: one line, which is acknowledged when it is over. Where it is
     acknowledged at once, the test is over when the heater has been off for long.
     """
@@ -117,8 +119,7 @@ class Oscillation:
     heater: str
     fan: str | None
     wanted: int
-    told: str = "oscillation test"
-    over: bool = False
+    told: str = field(default="oscillation test", kw_only=True)
     turns: _Turns = field(default_factory=_Turns)
     quiet_since: float | None = None
     waited: bool = False  # the line was still unacknowledged once the heater had been on
@@ -131,7 +132,10 @@ class Oscillation:
         heated = self.turns.count > 0 or moment.seen.target_c > 0
         self.waited |= heated and moment.waiting
         idle = heated and moment.seen.off
-        self.quiet_since = (self.quiet_since or moment.time_s) if idle else None
+        if not idle:
+            self.quiet_since = None
+        elif self.quiet_since is None:
+            self.quiet_since = moment.time_s
         quiet = self.quiet_since is not None and (
             moment.time_s - self.quiet_since >= QUIET_S[self.heater]
         )
@@ -146,14 +150,13 @@ class Oscillation:
 
 
 @dataclass
-class HeatAndHold:
+class HeatAndHold(Course):
     """Heat up, hold, the part fan on late in it: what `heater check` judges."""
 
     heater: str
     target_c: float
     dialect: Dialect
-    told: str = "heat up and hold"
-    over: bool = False
+    told: str = field(default="heat up and hold", kw_only=True)
     near_s: float | None = None
     fan_on: bool = False
 
@@ -180,20 +183,13 @@ class HeatAndHold:
             return None
         return max(0.0, HOLD_S[self.heater] - (moment.time_s - self.near_s))
 
-    def cycles(self) -> int | None:
-        return None
-
 
 @dataclass
-class Cooling:
+class Cooling(Course):
     """Wait until a heater is cold: a test starts from room temperature."""
 
-    told: str = "waiting until it is cold"
-    over: bool = False
+    told: str = field(default="waiting until it is cold", kw_only=True)
     past: list[tuple[float, float]] = field(default_factory=list)
-
-    def start(self) -> list[str]:
-        return []
 
     def at(self, moment: Moment) -> list[str]:
         now = (moment.time_s, moment.seen.temperature_c)
@@ -202,9 +198,3 @@ class Cooling:
         slow = now[0] - first[0] >= COOLS_S and first[1] - now[1] < COOLS_C
         self.over = now[1] < COLD_C or (slow and now[1] < WARM_C)
         return []
-
-    def left_s(self, moment: Moment) -> float | None:
-        return None
-
-    def cycles(self) -> int | None:
-        return None

@@ -6,11 +6,11 @@ import math
 from collections import deque
 from dataclasses import dataclass, field
 
+from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import Unsafe
 from omphalon.quantities import BED_USUAL_C, HOTEND_USUAL_C
 from omphalon.reports import Report, full_power
 
-OVER_TARGET_C = 25.0  # past the highest target, as `heater plan` says
 MOST_C = {"hotend": HOTEND_USUAL_C, "bed": BED_USUAL_C}  # where no target is known
 STILL_S = 60.0
 RISE_C = 1.0  # least rise in that time at full power

@@ -83,7 +83,7 @@ class Link:
         ----------
         line : a code and its words
         slow : it may take minutes
-        watch : is handed each report that comes meanwhile
+        watch : is handed each report that comes meanwhile; what it raises ends the wait
         again_s : wait before it is said again
 
         Raises
@@ -132,6 +132,7 @@ class Link:
         except LinkFault:
             if self.dialogue.refused is None:
                 raise
+            self.dialogue.refused = None  # each is asked for instead
 
     def listing(self) -> str:
         """What the printer lists of its settings.

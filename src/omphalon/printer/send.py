@@ -6,8 +6,8 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from omphalon.errors import LinkFault
-from omphalon.printer.link import Link
+from omphalon.errors import LinkFault, OmphalonError, Unsafe
+from omphalon.printer.link import Link, Watch
 
 AGAIN_S = 2.0  # a line whose acknowledgement was lost is said again
 COMMENT = re.compile(r"\s*;.*$")
@@ -22,7 +22,7 @@ class Sent:
     applied: tuple[str, ...]
     doubtful: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
-    fault: LinkFault | None = None
+    fault: OmphalonError | None = None
     replies: tuple[str, ...] = ()
 
 
@@ -32,7 +32,12 @@ def lines_of(text: str) -> list[str]:
     return [line for line in bare if line and not line.startswith("#")]
 
 
-def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
+def send(
+    link: Link,
+    lines: Sequence[str],
+    told: Callable[[int], None],
+    watch: Watch | None = None,
+) -> Sent:
     """Send lines in their order; stop at the first that is refused or not acknowledged.
 
     Parameters
@@ -40,12 +45,13 @@ def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
     link : on which a printer answers
     lines : to be sent
     told : is handed the count of lines done
+    watch : is handed each report that comes meanwhile
     """
     replies: list[str] = []
     for number, line in enumerate(lines):
         try:
-            replies += link.tell(line, slow=True, again_s=AGAIN_S)
-        except LinkFault as fault:
+            replies += link.tell(line, slow=True, again_s=AGAIN_S, watch=watch)
+        except (LinkFault, Unsafe) as fault:
             refused = link.dialogue.refused is not None
             return Sent(
                 applied=tuple(lines[:number]),

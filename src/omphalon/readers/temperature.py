@@ -16,6 +16,7 @@ from omphalon.readers.heater_table import ROLES, is_table, read_columns
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import LOG, Text, read_text
 from omphalon.recording import Note, TemperatureLog
+from omphalon.reports import FULL_POWERS
 
 __all__ = ["FORMATS", "Wanted", "read_temperature"]
 
@@ -235,6 +236,6 @@ class Format:
 
 
 FORMATS = (
-    Format("CSV", is_table, read_columns, (1.0, 100.0, 127.0, 255.0, 1023.0)),
+    Format("CSV", is_table, read_columns, FULL_POWERS),
     Format("console text", is_console, read_console, (127.0, 255.0)),
 )

@@ -185,7 +185,8 @@ def _dots(
     for time_s, reading, _, _ in past:
         x = min(int(time_s / span * (2 * cols - 1)), 2 * cols - 1)
         y = min(max(int((high - reading) / (high - low) * 4 * rows), 0), 4 * rows - 1)
-        for between in range(min(y, before or y), max(y, before or y) + 1):
+        before = y if before is None else before
+        for between in range(min(y, before), max(y, before) + 1):
             cells[between // 4][x // 2] |= DOTS[between % 4][x % 2]
         before = y
     return ["".join(chr(0x2800 + cell) for cell in line) for line in cells]

@@ -6,17 +6,6 @@ import numpy as np
 
 from omphalon.standin.machine import Machine
 
-# fault → what it is
-FAULTS = {
-    "dropout": "it hears, and says nothing any more",
-    "restart": "it starts anew, and what was not stored is lost",
-    "noise": "bytes are changed on their way, both ways",
-    "stuck-sensor": "the hotend's reading stands still",
-    "refuse": "it takes no settings",
-    "garbage": "what it says is no text",
-    "half-line": "a report is cut in its middle",
-    "unplug": "the link is cut",
-}
 NOISE = 0.002  # share of the bytes that are changed
 SETS = ("M92", "M301", "M304", "LEAD", "STREAM", "PUSH", "CALM", "CEIL")
 

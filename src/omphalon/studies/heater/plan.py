@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
+from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
-from omphalon.lines.dialect import Dialect
+from omphalon.lines.dialect import HEATER_INDEX, Dialect
 from omphalon.quantities import QUANTITIES
 from omphalon.units import is_usual
 from omphalon.warned import Warned
 
 USUAL_TARGET_C = {"hotend": 210.0, "bed": 60.0}
 LOWEST_TARGET_C = 35.0
-INDEX = {"hotend": 0, "bed": -1}
 
 
 def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Dialect) -> Plan:
@@ -48,7 +48,9 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
             Warned("unusual-value", f"--target {goal:g} is possible for a {heater}, but not usual"),
         )
     )
-    start = dialect.line(f"{heater}-oscillation", index=INDEX[heater], target=goal, cycles=cycles)
+    start = dialect.line(
+        f"{heater}-oscillation", index=HEATER_INDEX[heater], target=goal, cycles=cycles
+    )
     return Plan(
         "heater-plan",
         f"Oscillation test of the {heater} at {goal:g} °C",
@@ -77,7 +79,7 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
             ),
             "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or "
             "passes "
-            f"{goal + 25:g} °C.",
+            f"{goal + OVER_TARGET_C:g} °C.",
             "Save the log as text: a CSV, or what the console showed.",
         ),
         () if start is None else (start,),

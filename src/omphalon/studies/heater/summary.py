@@ -15,6 +15,7 @@ from omphalon.physics.linear import textbook
 from omphalon.physics.loop import Gains
 from omphalon.physics.scale import by_median
 from omphalon.studies.answer import Oddity, Retest
+from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 
 FEWEST = 3
@@ -55,8 +56,7 @@ class SummaryFit:
     @property
     def scaled(self) -> Gains:
         """The gains in the controller's scale."""
-        g, n = self.gains, self.full_power
-        return Gains(g.kp * n, g.ki * n, g.kd * n)
+        return times(self.gains, self.full_power)
 
 
 def fit_summary(

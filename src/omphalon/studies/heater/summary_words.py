@@ -7,6 +7,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.studies.answer import Retest
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import SummaryFit
+from omphalon.studies.heater.words import UNITS, gain_settings, gain_spread
 from omphalon.studies.wording import lines_for, plural, retest_finding, warned
 
 REFUSALS = {
@@ -32,7 +33,6 @@ ODDITIES = {
     "summary": "{count} summaries instead of a log: no model, no prediction, and the gains may be "
     "a third off"
 }
-UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 
 
 def summary_finding(
@@ -65,13 +65,8 @@ def summary_finding(
         "gains are the careful ones that a table makes of it",
         means=f"the {fit.heater} comes to {goal} °C and holds it without swinging; slower than "
         "gains from a log would",
-        settings={
-            **{k: getattr(gains, k) for k in UNITS},
-            "scaled": {**fields, "full_power": fit.full_power},
-            "integral_time_s": gains.kp / gains.ki,
-            "derivative_time_s": gains.kd / gains.kp,
-        },
-        spread={**spread, "scaled": {k: v * fit.full_power for k, v in spread.items()}},
+        settings=gain_settings(gains, fit.full_power),
+        spread=gain_spread(spread, fit.full_power),
         evidence={
             "heater": fit.heater,
             "target_c": fit.target_c,

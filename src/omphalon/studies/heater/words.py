@@ -10,6 +10,7 @@ import numpy as np
 from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
+from omphalon.physics.loop import Gains
 from omphalon.picture import ArrivalPicture, HeaterPicture
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Retest
@@ -60,13 +61,8 @@ def heater_finding(
         verdict=fit.verdict,
         because=_because(fit),
         means=_means(fit),
-        settings={
-            **{k: getattr(gains, k) for k in UNITS},
-            "scaled": {**fields, "full_power": fit.full_power},
-            "integral_time_s": gains.kp / gains.ki if gains.ki else None,
-            "derivative_time_s": gains.kd / gains.kp,
-        },
-        spread={**spread, "scaled": {k: v * fit.full_power for k, v in spread.items()}},
+        settings=gain_settings(gains, fit.full_power),
+        spread=gain_spread(spread, fit.full_power),
         evidence=_evidence(fit),
         warnings=heater_warnings(fit.oddities, logs),
         lines=() if keeps else lines_for(dialect, f"{fit.heater}-gains", told, **fields),
@@ -92,6 +88,42 @@ def _because(fit: HeaterFit) -> str:
         "" if worth is None else (f"; they bring the score to {1 / (1 + worth):.0%} of the present")
     )
     return f"{how}, carry these gains{share}{'' if worth is None else ' ones' + chr(39)}"
+
+
+def gain_settings(gains: Gains, full_power: float) -> dict[str, Any]:
+    """Gains as a document has them: for a power of 0…1, in the controller's scale, and as times.
+
+    Parameters
+    ----------
+    gains : for a power of 0…1
+    full_power : what stands for it in the controller's gains
+
+    Returns
+    -------
+    the settings
+    """
+    own = {k: getattr(gains, k) for k in UNITS}
+    return {
+        **own,
+        "scaled": {**{k: v * full_power for k, v in own.items()}, "full_power": full_power},
+        "integral_time_s": gains.kp / gains.ki if gains.ki else None,
+        "derivative_time_s": gains.kd / gains.kp,
+    }
+
+
+def gain_spread(spread: dict[str, float], full_power: float) -> dict[str, Any]:
+    """Half widths of gains as a document has them.
+
+    Parameters
+    ----------
+    spread : by gain, for a power of 0…1
+    full_power : what stands for it in the controller's gains
+
+    Returns
+    -------
+    the spread
+    """
+    return {**spread, "scaled": {k: v * full_power for k, v in spread.items()}}
 
 
 def _evidence(fit: HeaterFit) -> dict[str, Any]:

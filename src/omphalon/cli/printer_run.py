@@ -1,0 +1,137 @@
+"""What capture and tune share: a heater put through a course, the log of it kept."""
+
+from __future__ import annotations
+
+import contextlib
+from typing import TYPE_CHECKING
+
+import click
+
+from omphalon.cli.common import Measure, choice, options
+from omphalon.cli.printer_wire import AtPrinter
+from omphalon.constants import OVER_TARGET_C
+from omphalon.errors import OmphalonError, UsageError, echoed
+
+if TYPE_CHECKING:
+    from omphalon.lines.dialect import Dialect
+    from omphalon.printer.capture import Captured
+    from omphalon.printer.course import Course
+
+heated = options(
+    click.option(
+        "--heater",
+        "which",
+        type=choice("hotend", "bed"),
+        default="hotend",
+        show_default=True,
+        help="Which heater.",
+    ),
+    click.option(
+        "--target",
+        type=Measure("temperature", 35),
+        metavar="C",
+        help="The temperature you print at.  [210 hotend, 60 bed]",
+    ),
+    click.option(
+        "--cycles",
+        type=Measure("count", 3, 30),
+        default=8,
+        show_default=True,
+        metavar="N",
+        help="Of the oscillation test.",
+    ),
+    click.option(
+        "--max-temp",
+        type=Measure("temperature"),
+        metavar="C",
+        help=f"Heaters off above this.  [{OVER_TARGET_C:g} above the target]",
+    ),
+    click.option("--warm", is_flag=True, help="Do not wait until it is cold."),
+    click.option("--force", is_flag=True, help="Replace files that Omphalon did not write."),
+    click.option("--quiet", is_flag=True, help="Show no picture meanwhile."),
+)
+
+
+def goal_of(target: float | None, heater: str) -> float:
+    """The target; where none is given the one that `heater plan` takes."""
+    from omphalon.studies.heater.plan import USUAL_TARGET_C
+
+    return USUAL_TARGET_C[heater] if target is None else target
+
+
+def course_of(
+    dialect: Dialect, run: str, heater: str, target: float, cycles: int, fan: bool
+) -> Course:
+    """The course that a run is."""
+    from omphalon.lines.dialect import HEATER_INDEX
+    from omphalon.printer.course import HeatAndHold, Oscillation
+
+    if run == "hold":
+        if dialect.line(f"{heater}-target", target=target) is None:
+            raise _no_line(dialect, f"{heater}-target")
+        return HeatAndHold(heater, target, dialect)
+    line = dialect.line(
+        f"{heater}-oscillation", index=HEATER_INDEX[heater], target=target, cycles=cycles
+    )
+    if line is None:
+        raise _no_line(dialect, f"{heater}-oscillation")
+    return Oscillation(line, heater, dialect.line("fan", counts=255) if fan else None, cycles)
+
+
+def _no_line(dialect: Dialect, setting: str) -> UsageError:
+    return UsageError(f"the dialect {dialect.name} has no line {setting}", "add it: --dialect FILE")
+
+
+def refuse_low_limit(max_temp: float | None, target: float) -> None:
+    """A limit that the target itself passes would end every run."""
+    if max_temp is not None and max_temp <= target:
+        raise UsageError(
+            f"--max-temp {max_temp:g}: not above the target of {target:g} °C",
+            f"leave it out for {OVER_TARGET_C:g} °C above the target",
+        )
+
+
+def run_course(
+    printer: AtPrinter,
+    course: Course,
+    heater: str,
+    *,
+    out: str | None,
+    quiet: bool,
+    max_temp: float | None = None,
+    target: float | None = None,
+    every: float = 1.0,
+) -> Captured:
+    """Put the printer through a course with a view of it, and say what was kept if it fails."""
+    from omphalon.printer.capture import capture, new_log
+    from omphalon.printer.guard import Guard
+    from omphalon.printer.lookout import Lookout
+    from omphalon.report.live import view_for
+
+    lookout = Lookout(Guard(heater, max_temp, {heater: target} if target else None))
+    lines = course.start()
+    if lines:
+        printer.may_heat()
+    if every >= 1 or lines:
+        printer.link.ask_for_reports(every)
+    with contextlib.ExitStack() as stack:
+        log = stack.enter_context(new_log(out, lines)) if out is not None else None
+        view = stack.enter_context(view_for(quiet, passing=out is None))
+        try:
+            return capture(printer.link, course, heater, lookout, log, view.show, every)
+        except (OmphalonError, KeyboardInterrupt):
+            if log is not None:
+                stack.push(lambda *_: click.echo(kept_words(log.rows, out), err=True))
+            raise
+
+
+def cool_down(printer: AtPrinter, heater: str, quiet: bool) -> None:
+    """Wait until a heater is cold, where it is not."""
+    from omphalon.printer.course import Cooling
+
+    run_course(printer, Cooling(), heater, out=None, quiet=quiet)
+
+
+def kept_words(rows: int, out: str | None) -> str:
+    """How many reports are in which file."""
+    return f"kept    {rows} report{'s'[: rows != 1]} in {echoed(out or '')}"

@@ -1,0 +1,73 @@
+"""Every report looked at once: its time told, slips of the wire passed over, a heater that must not
+go on stopped.
+"""
+
+from __future__ import annotations
+
+from omphalon.errors import LinkFault
+from omphalon.printer.guard import Guard
+from omphalon.reports import Report
+
+BACK_S = 1.0  # a printer's clock that goes back by more has started anew
+LEAP_S = 10.0  # and one that leaps further ahead may be misheard
+FEW = 5  # reports, of which the first may have been misheard
+
+
+class ReportClock:
+    """Times of reports from the first one on: the printer's own where it stamps its reports with
+    seconds, else those at which they came. A stamp out of turn is a slip of the wire, unless three
+    in a row agree with one another.
+    """
+
+    def __init__(self) -> None:
+        self.first: dict[bool, float] = {}
+        self.last_s = 0.0
+        self.count = 0
+        self.odd: list[float] = []
+
+    def time_of(self, report: Report, now_s: float) -> float | None:
+        """Seconds since the first report; None where its stamp is a slip.
+
+        Raises
+        ------
+        LinkFault
+            If the printer's clock goes back.
+        """
+        try:
+            own, stamped = float(report.stamp), True
+        except ValueError:
+            own, stamped = now_s, False
+        time = own - self.first.setdefault(stamped, own)
+        if not -BACK_S <= time - self.last_s <= LEAP_S:
+            self.odd = [*self.odd[-2:], time]
+            steps = [b - a for a, b in zip(self.odd, self.odd[1:], strict=False)]
+            if len(self.odd) < 3 or not all(0 <= step <= LEAP_S for step in steps):
+                return None
+            if time < self.last_s and self.count >= FEW:
+                raise LinkFault(
+                    "the printer's clock goes back: it has started anew",
+                    "what was not stored is lost: begin again",
+                )
+            if time < self.last_s:  # the first stamp of all was the slip
+                self.first[stamped] -= self.last_s + sum(steps) - time
+                time = self.last_s + sum(steps)
+        self.odd, self.count, self.last_s = [], self.count + 1, max(time, self.last_s)
+        return time
+
+
+class Lookout:
+    """A clock and a guard for the reports of one printer."""
+
+    def __init__(self, guard: Guard) -> None:
+        self.guard, self.clock = guard, ReportClock()
+
+    def time_of(self, report: Report, now_s: float) -> float | None:
+        """Seconds since the first report; None where it holds a slip of the wire.
+
+        Raises
+        ------
+        Unsafe, LinkFault
+            If a heater must not go on, or the printer has started anew.
+        """
+        time = self.clock.time_of(report, now_s)
+        return time if time is not None and self.guard.look(time, report) else None
