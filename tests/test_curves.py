@@ -13,8 +13,11 @@ from omphalon.cli import omphalon as program
 from omphalon.physics import lead, sweep
 from omphalon.physics.aims import AIMS
 from omphalon.physics.arrival import Arrival, look
+from omphalon.physics.linear import sensitivity, ultimate_of
+from omphalon.physics.loop import Loop
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Limits, at_setting, candidates, pick
+from omphalon.physics.thermal import ThermalModel
 from omphalon.recording import TemperatureLog
 from omphalon.standin.frame import Sensor, Sweep, Swing, as_csv, sensed, sweep_log
 from omphalon.standin.oscillation import Test, oscillation_log
@@ -244,3 +247,21 @@ def test_a_log_that_lost_too_much_is_refused_with_its_share(lost, answered, run,
     if not answered:
         told = int(re.search(r"(\d+) ?%", document["because"])[1])
         assert told == pytest.approx(100 * lost, abs=3)
+
+
+def test_sensitivity_and_ultimate_gain_are_those_of_the_written_out_loop():
+    """One mass, one lag, one dead time, and the controller's filtered derivative, by hand."""
+    model = ThermalModel(400.0, 120.0, 3.0, 1.5, 23.0, 0.0, 177.0)
+    loop, gains = Loop(target_c=200.0), (0.12, 0.008, 0.3)
+
+    def plant(w):
+        s = 1j * w
+        return 400 * np.exp(-(1.5 + 0.1) * s) / ((1 + 120 * s) * (1 + 3 * s))
+
+    w = np.geomspace(1e-3, 14, 20_000)
+    control = gains[0] + gains[1] / (1j * w) + gains[2] * 1j * w / (1 + 1.0 * 1j * w)
+    peak = np.max(1 / np.abs(1 + plant(w) * control))
+    assert sensitivity(model, np.array([gains]), loop)[0] == pytest.approx(peak, rel=0.01)
+    gain, period = ultimate_of(model, loop)
+    at = plant(np.array([2 * np.pi / period]))[0]
+    assert gain * at == pytest.approx(-1.0, abs=0.01)
