@@ -47,9 +47,15 @@ def test_a_capture_that_cannot_be_meant_is_refused_before_anything_is_sent(words
 
 def test_a_sheet_or_lines_but_not_both_and_not_neither(at, tmp_path):
     (tmp_path / "sheet.txt").write_text("; nothing but a comment\n")
-    for words in ((), ("sheet.txt", "--line", "M503"), ("sheet.txt",), ("--line", "M92 E1\nM500")):
+    for code, words in (
+        (2, ()),
+        (2, ("sheet.txt", "--line", "M503")),
+        (2, ("--line", "M92 E1\nM500")),
+        (1, ("sheet.txt",)),
+        (1, (ROOT / "README.md",)),
+    ):
         done = at("send", *words, "--port", "/dev/null", "--yes")
-        assert done.returncode == 2 and "Traceback" not in done.stderr
+        assert done.returncode == code and "Traceback" not in done.stderr and not done.stdout
 
 
 def test_lists_no_printer_where_none_is_known(at):
@@ -332,11 +338,11 @@ def test_a_full_disk_ends_the_test_with_the_heaters_off(at, tmp_path):
 
 
 def test_a_refused_line_stops_and_says_what_was_applied(at, tmp_path):
-    (tmp_path / "sheet.txt").write_text("M92 E430\nNONSENSE 5\nM500\n")
+    (tmp_path / "sheet.txt").write_text("M92 E430\nM9999 S5\nM500\n")
     with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
         done = at("send", "sheet.txt", "--yes", "--port", fulmar.port)
         assert done.returncode == 1 and "1 of 3 lines applied" in done.stderr
-        assert "applied M92 E430" in done.stderr and "not sent NONSENSE 5, M500" in done.stderr
+        assert "applied M92 E430" in done.stderr and "not sent M9999 S5, M500" in done.stderr
         assert "stored" not in fulmar.panel
 
 

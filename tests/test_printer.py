@@ -4,7 +4,7 @@ import math
 
 import pytest
 
-from omphalon.errors import LinkFault, Unsafe
+from omphalon.errors import LinkFault, UnknownFormat, Unsafe
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
 from omphalon.picture import Status
@@ -380,8 +380,25 @@ def test_a_printer_that_does_not_report_by_itself_is_asked(answer):
 
 
 def test_only_bare_lines_reach_the_printer():
-    sheet = "; gains, was 79\nM301 P1 ; hot\n\n# a note\n  M500\n"
-    assert lines_of(sheet) == ["M301 P1", "M500"]
+    sheet = "; gains, was 79\nM301 P1 ; hot\n\n# a note\nLEAD 0.5\n  M500\nG1.1 X5\nT0\n"
+    told = ["M301 P1", "LEAD 0.5", "M500", "G1.1 X5", "T0"]
+    assert lines_of(sheet, "sheet.txt", load_dialect("stand-in")) == told
+
+
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("M500\nOmphalon turns small experiments\n", "row 2: Omphalon turns"),
+        ("time_s,temperature_c\n", "row 1: time_s"),
+        ("M92 E400\nM92 \x1b[2J\n", "row 2"),
+        ("M92 E400\nLEAD 0.5\n", "row 2: LEAD"),  # a word of another dialect
+        (f"M117 {'x' * 300}\n", "row 1"),
+        ("; nothing but a comment\n", "no line that could be sent"),
+    ],
+)
+def test_a_file_that_is_no_sheet_is_refused_with_its_row(text, words):
+    with pytest.raises(UnknownFormat, match=words):
+        lines_of(text, "sheet.txt", load_dialect("default"))
 
 
 @pytest.mark.parametrize(

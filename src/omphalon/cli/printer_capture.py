@@ -16,10 +16,10 @@ from omphalon.cli.printer_run import (
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer_send import show_lines
+from omphalon.cli.printer_send import show_lines, typed_line
 from omphalon.cli.printer_wire import Wired, at_printer, at_wire, confirmed, declined, yes
 from omphalon.cli.writing import check_outputs
-from omphalon.errors import UsageError, echoed, shown
+from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.printer.capture import Captured
@@ -122,10 +122,7 @@ def _watching(lines: tuple[str, ...], for_s: float | None) -> Course:
     """Looking on, after the user's own lines."""
     from omphalon.printer.course import Watching
 
-    for line in lines:
-        if not line.strip() or shown(line) != line:
-            raise UsageError(f"--send {echoed(line)}: no line", "give one code and its words")
-    return Watching(list(lines), for_s)
+    return Watching([typed_line(line, "--send") for line in lines], for_s)
 
 
 def _say_run(lines: list[str], target: float, heater: str, without: bool) -> None:

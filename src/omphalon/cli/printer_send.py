@@ -20,6 +20,7 @@ from omphalon.cli.printer_wire import (
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import LinkFault, UsageError, echoed, shown
 from omphalon.files import put_lines
+from omphalon.lines.template import LONGEST
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -65,15 +66,11 @@ def send(
     if (sheet is None) == (not typed):
         raise UsageError("neither or both of SHEET and --line", "give the lines in one way")
     check_outputs(force, [sheet] if sheet else [], out=out)
-    lines = list(typed) if sheet is None else lines_of(read_listing(sheet))
-    lines = [line.strip() for line in lines]
-    strange = next((x for x in lines if not x or shown(x) != x or len(x) > 200), None)
-    if strange is not None or not lines:
-        raise UsageError(
-            f"{echoed(sheet or '--line')}: {'no line that could be sent' if not lines else ''}"
-            f"{'' if strange is None else f'{echoed(strange)} is no line of a printer'}",
-            "give codes and their words, one a line",
-        )
+    lines = (
+        [typed_line(line) for line in typed]
+        if sheet is None
+        else lines_of(read_listing(sheet), echoed(sheet), at.lines())
+    )
     if sheet is not None:
         show_lines(lines)
         if not confirmed(f"send {len(lines)} line{'s'[: len(lines) != 1]}?", yes):
@@ -92,6 +89,14 @@ def send(
             click.echo(shown(words))
     if not compared:
         raise SystemExit(DIFFERS)
+
+
+def typed_line(line: str, option: str = "--line") -> str:
+    """A line as it was typed, any words of the printer's; UsageError where it cannot be one."""
+    bare = line.strip()
+    if not bare or shown(bare) != bare or len(bare) > LONGEST:
+        raise UsageError(f"{option} {echoed(line)}: no line", "give one code and its words")
+    return bare
 
 
 def show_lines(lines: Sequence[str]) -> None:

@@ -6,10 +6,13 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from omphalon.errors import LinkFault, OmphalonError, Unsafe
+from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe, echoed, shown
+from omphalon.lines.dialect import Dialect
+from omphalon.lines.template import LONGEST
 from omphalon.printer.link import Link, Watch
 
 AGAIN_S = 2.0  # a line whose acknowledgement was lost is said again
+CODE = re.compile(r"[A-Za-z]\d+(?:\.\d+)?")
 COMMENT = re.compile(r"\s*;.*$")
 
 
@@ -26,10 +29,38 @@ class Sent:
     replies: tuple[str, ...] = ()
 
 
-def lines_of(text: str) -> list[str]:
-    """The lines of a sheet or a test print that reach the printer: no comments, no blanks."""
-    bare = (COMMENT.sub("", line).strip() for line in text.splitlines())
-    return [line for line in bare if line and not line.startswith("#")]
+def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
+    """The lines of a sheet or a test print that reach the printer: no comments, no blanks.
+
+    Parameters
+    ----------
+    text : of the file
+    source : its name, for the message
+    dialect : whose own words may begin a line, beside codes of a letter and a number
+
+    Raises
+    ------
+    UnknownFormat
+        With the row that is no line of a printer, or where there is none at all.
+    """
+    own = {template.text.split()[0] for template in dialect.templates.values()}
+    lines = []
+    for row, raw in enumerate(text.splitlines(), 1):
+        line = COMMENT.sub("", raw).strip()
+        if not line or line.startswith("#"):
+            continue
+        word = line.split()[0]
+        if not (CODE.fullmatch(word) or word in own) or shown(line) != line or len(line) > LONGEST:
+            raise UnknownFormat(
+                f"{source}: row {row}: {echoed(line)} is no line of a printer",
+                "give a sheet of lines to enter, or a test print",
+            )
+        lines.append(line)
+    if not lines:
+        raise UnknownFormat(
+            f"{source}: no line that could be sent", "give a sheet of lines to enter"
+        )
+    return lines
 
 
 def send(
