@@ -310,7 +310,10 @@ class Scripted:
         for line in data.decode().splitlines():
             bare = line.split(" ", 1)[1].rsplit("*", 1)[0]
             self.heard.append(bare)
-            self.out += self.answers.get(bare.split()[0], b"ok\n")
+            self.out += self.answer(bare.split()[0])
+
+    def answer(self, code):
+        return self.answers.get(code, b"ok\n")
 
     def close(self):
         pass
@@ -348,6 +351,28 @@ def test_sending_stops_at_a_refusal_and_says_what_was_applied():
     done = send(link, lines, lambda n: None)
     assert (done.applied, done.doubtful, done.left) == (("M92 E400",), (), tuple(lines[1:]))
     assert "M500" not in wire.heard and "refuses M301" in done.fault.problem
+
+
+@pytest.mark.parametrize(
+    "answers, found",
+    [
+        ([b"E412\n", b"E412\n"], "E412\n"),
+        ([b"E42\n", b"E412\n", b"E412\n"], "E412\n"),
+        ([b"E412\n", b"E41\n", b"E412\n", b"E412\n"], "E412\n"),
+        ([b"E%d\n" % n for n in range(9)], LinkFault),
+    ],
+    ids=["the same", "a byte lost", "a byte lost in the second", "never the same"],
+)
+def test_a_listing_is_read_until_two_are_the_same(answers, found):
+    wire, link = linked()
+    answers = iter(answers)
+    wire.answer = lambda code: next(answers) + b"ok\n" if code == "M503" else b"ok\n"
+    if found is LinkFault:
+        with pytest.raises(LinkFault, match="another one each time"):
+            link.listing()
+    else:
+        assert link.listing() == found
+        assert send(link, ["M92 E400"], lambda n: None).applied == ("M92 E400",)
 
 
 def test_what_was_never_acknowledged_is_in_doubt():

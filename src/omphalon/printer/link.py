@@ -20,6 +20,7 @@ HELLO_AGAIN_S = 0.8
 HELLO_S = 4.0  # a board that starts anew when the port is opened needs some
 TRIED_S = 2.0  # for each further speed that is tried
 NOISY_S = 1.5  # after that, bytes without a single readable line mean the wrong speed
+MOST_READS = 6  # of one answer
 ANSWER_S = 1.2  # for each line that switches off
 WORD_BEFORE = re.compile(r"^\w+:\s*")  # what a controller puts before anything it says
 Watch = Callable[[Report], None]
@@ -148,7 +149,27 @@ class Link:
                 f"the dialect {self.dialect.name} has no line that lists the settings",
                 "add `list` to it",
             )
-        return "\n".join(self.tell(line)) + "\n"
+        return "\n".join(self.read(line)) + "\n"
+
+    def read(self, line: str) -> list[str]:
+        """The answer to a line that only asks, read until two in a row are the same: no check sum
+        guards an answer on its way.
+
+        Raises
+        ------
+        LinkFault
+            If no two are the same, or as `tell`.
+        """
+        last = self.tell(line)
+        for _ in range(MOST_READS):
+            again = self.tell(line)
+            if again == last:
+                return again
+            last = again
+        raise LinkFault(
+            f"the printer's answer to {echoed(line)} is another one each time",
+            "the wire loses bytes: look at the cable",
+        )
 
     def switch_off(self) -> SwitchedOff:
         """Heaters off, whatever else was going on; said again where nothing answers, and as a last

@@ -81,7 +81,10 @@ def send(
     replies: list[str] = []
     for number, line in enumerate(lines):
         try:
-            replies += link.tell(line, slow=True, again_s=AGAIN_S, watch=watch)
+            if line == link.line("list"):
+                replies += link.read(line)
+            else:
+                replies += link.tell(line, slow=True, again_s=AGAIN_S, watch=watch)
         except (LinkFault, Unsafe) as fault:
             refused = link.dialogue.refused is not None
             return Sent(
