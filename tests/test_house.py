@@ -114,15 +114,17 @@ def commands(group=program, path=("omphalon",)):
     ],
 )
 def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
-    example = shlex.split(re.search(r"Example:\s+omphalon (.+)", command.help)[1])
+    examples = re.findall(r"^ *omphalon (.+)", command.help.split("Example:")[1], re.MULTILINE)
     for sample in (SOURCE / "samples").iterdir():
         (tmp_path / sample.name).write_bytes(sample.read_bytes())
     env = prepared(run, tmp_path) if path[1] == "bench" else {}
-    done = run(*example, env=env)
-    # what was adopted since makes the listing differ
-    assert done.returncode in ((0, 4) if path[-1] == "readback" else (0,)), done.stderr
-    warned = path[-1] == "adopt"  # the finding that waits stands on nothing measured
-    assert done.stdout and bool(done.stderr) == warned
+    assert examples
+    for example in examples:
+        done = run(*shlex.split(example), env=env)
+        # what was adopted since makes the listing differ
+        assert done.returncode in ((0, 4) if path[-1] == "readback" else (0,)), done.stderr
+        warned = path[-1] == "adopt"  # the finding that waits stands on nothing measured
+        assert done.stdout and bool(done.stderr) == warned
 
 
 @pytest.mark.parametrize(

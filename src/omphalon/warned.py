@@ -128,6 +128,21 @@ WARNINGS = {
             "mount it square to the printer's axes, firmly, and log again",
         ),
         WarningKind(
+            "gravity-differs",
+            "gravity does not read as 9.81 m/s²",
+            "check --unit and the sensor's range: frequencies do not suffer, but it may clip",
+        ),
+        WarningKind(
+            "axis-still",
+            "an axis of the sensor never changes",
+            "tap the sensor while it logs: an axis that stays still is dead",
+        ),
+        WarningKind(
+            "hum",
+            "something hums while nobody moves",
+            "switch fans and pumps off for the sweep; a hum far from the resonances does no harm",
+        ),
+        WarningKind(
             "files-swapped",
             "the two logs show each other's axis",
             "check which log is which before entering anything",

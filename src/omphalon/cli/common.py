@@ -234,7 +234,7 @@ class Leaving:
                 click.echo(
                     f"\nfigure  {echoed(self.plot)}"
                     if drawn
-                    else "\nfigure  none: there is no answer to draw"
+                    else "\nfigure  none: this answer has nothing to draw"
                 )
             if told:
                 show_bench(told)

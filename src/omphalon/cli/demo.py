@@ -78,6 +78,7 @@ TOUR: Tour = (
     ADOPT,
     ("", ("flow", "check", *WALLS)),
     ("", ("shaper", "plan", "--axis", "y")),
+    ("", ("shaper", "check", "sensor-rest.csv.gz", "--kind", "rest")),
     ("shaper", ("shaper", "fit", *SHAKES)),
     ADOPT,
     ("", ("shaper", "check", "sweep-y.csv.gz", "--axis", "y")),

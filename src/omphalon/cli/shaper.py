@@ -14,23 +14,27 @@ from omphalon.cli.common import (
     answering,
     choice,
     numbers_of,
-    options,
-    pairs,
     parsed,
     template,
 )
 from omphalon.cli.printing import job_of, printing
+from omphalon.cli.shaper_check import check
+from omphalon.cli.shaper_common import (
+    DAMPING,
+    FREQUENCY,
+    SENSOR,
+    bands_of,
+    limits,
+    limits_of,
+    logging,
+    wanted_of,
+)
 from omphalon.constants import SHAPER_NAMES
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
-    from omphalon.physics.shaping import Limits
-    from omphalon.readers.acceleration import AxesWanted
     from omphalon.studies.shaper.question import Setting
-
-SENSOR, FREQUENCY, DAMPING = choice("x", "y", "z"), Measure("frequency"), Measure("damping")
-ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
 
 
 def _empty_log() -> Iterator[str]:
@@ -39,60 +43,6 @@ def _empty_log() -> Iterator[str]:
         "while one axis sweeps"
     )
     yield "time_s,x_g,y_g,z_g"
-
-
-logging = options(
-    click.option(
-        "--kind",
-        type=choice("sweep", "taps"),
-        default="sweep",
-        show_default=True,
-        help="What the logs hold.",
-    ),
-    click.option(
-        "--unit",
-        type=choice("g", "m/s²", "mm/s²", "m/s2", "mm/s2"),
-        help="Unit of the logs.  [from the header, or gravity]",
-    ),
-    click.option(
-        "--every",
-        type=Measure("interval"),
-        metavar="S",
-        help="Seconds between samples that are numbered, not timed;",
-    ),
-    click.option(
-        "--rate", "samples_hz", type=Measure("rate"), metavar="HZ", help="or samples a second."
-    ),
-    click.option(
-        "--column", multiple=True, metavar="NAME=HEADER", help="Column of time, x, y or z."
-    ),
-)
-limits = options(
-    click.option(
-        "--ringing-limit",
-        type=Measure("fine length"),
-        default=0.01,
-        show_default=True,
-        metavar="MM",
-        help="Ringing that may stay.",
-    ),
-    click.option(
-        "--rounding-limit",
-        type=Measure("fine length"),
-        default=0.10,
-        show_default=True,
-        metavar="MM",
-        help="Rounding of corners.",
-    ),
-    click.option(
-        "--drift",
-        type=Measure("share", 0, 0.3),
-        default=0.05,
-        show_default=True,
-        metavar="F",
-        help="How far a resonance may wander, as a share.",
-    ),
-)
 
 
 @click.group()
@@ -125,6 +75,11 @@ def shaper() -> None:
 @click.option(
     "--ringing", metavar="FILE", help="Write a ringing print instead, for an axis without a sensor."
 )
+@click.option(
+    "--bands",
+    metavar="FROM:TO:STEP",
+    help="Acceleration of the ringing print by height, mm/s²: the shaper stays as it is set.",
+)
 @click.option("--out", metavar="FILE", help="Write the sweep as plain moves (G-code).")
 @printing
 @answering()
@@ -136,6 +91,7 @@ def plan(
     rate: float,
     microstep: float,
     ringing: str | None,
+    bands: str | None,
     out: str | None,
     **given: Any,
 ) -> None:
@@ -145,6 +101,7 @@ def plan(
     \b
     Example:
       omphalon shaper plan --axis y --sweep 8:100 --dialect stand-in --out sweep-y.gcode
+      omphalon shaper plan --ringing bands.gcode --bands 1000:4000:500 --dialect stand-in
     """
     how.check(out=out, ringing=ringing)
     from omphalon.prints.shake import Shake, shake_lines
@@ -152,12 +109,17 @@ def plan(
 
     if ringing is not None and out is not None:
         raise UsageError("--out and --ringing", "give one of the two")
+    if bands is not None and ringing is None:
+        raise UsageError("--bands without --ringing", "name the file: --ringing FILE")
     job = job_of(given, 90.0, 2000.0 if out is not None else 3000.0, 0.7)
     chosen = how.lines().with_line(
         "acceleration", given["acceleration_line"], "--acceleration-line"
     )
     if ringing is not None:
-        found, printed = plan_ringing(job, chosen)
+        print_bands = None if bands is None else bands_of(bands)
+        if print_bands is not None and given["acceleration"] is not None:
+            raise UsageError("--acceleration and --bands", "the bands say it; leave it out")
+        found, printed = plan_ringing(job, chosen, print_bands)
         put_lines(ringing, printed.lines(), ";")
         how.leave(found)
     low, high = numbers_of(sweep, FREQUENCY, 2, "--sweep", "8:120")
@@ -195,7 +157,7 @@ def plan(
 @click.option(
     "--sensor-y", type=SENSOR, help="Sensor's axis that lay along Y in Y's log.  [from the log]"
 )
-@logging
+@logging()
 @click.option(
     "--ripple-x",
     type=Measure("fine length"),
@@ -252,7 +214,7 @@ def fit(
     from omphalon.studies.shaper.words import shaper_finding
 
     _refuse_lonely(log_x, log_y, speed, given)
-    wanted = _wanted(given)
+    wanted = wanted_of(given)
     present = {
         axis: _setting(given[f"present_{axis}"], f"--present-{axis}")
         for axis in "xy"
@@ -269,7 +231,7 @@ def fit(
         ripples_mm={axis: given[f"ripple_{axis}"] for axis in "xy"},
         speed_mm_s=speed,
         offered=tuple(n.strip().lower() for n in offered.split(",")),
-        limits=_limits(given),
+        limits=limits_of(given),
         present=present,
         kind=given["kind"],
     )
@@ -300,92 +262,6 @@ def _refuse_lonely(
         raise UsageError("--x and --y are one log", "log each axis by itself")
 
 
-@shaper.command("check", short_help="Does a setting still fit? One log, or before and after.")
-@click.argument("logs", nargs=-1, required=True, metavar="LOG [LATER]")
-@click.option("--axis", type=choice("x", "y"), required=True, help="Which axis.")
-@click.option("--sensor", type=SENSOR, help="Sensor's axis that lay along it.  [from the log]")
-@click.option(
-    "--shaper", "name", type=choice(*SHAPER_NAMES), required=True, help="Shaper in force."
-)
-@click.option("--frequency", type=FREQUENCY, required=True, metavar="HZ", help="Its frequency.")
-@click.option(
-    "--damping",
-    type=DAMPING,
-    default=ASSUMED_DAMPING,
-    show_default=True,
-    metavar="Z",
-    help="Its damping.",
-)
-@click.option(
-    "--acceleration",
-    type=Measure("acceleration"),
-    required=True,
-    metavar="MM_S2",
-    help="Acceleration in use.",
-)
-@logging
-@limits
-@answering(dialect=False)
-def check(
-    how: Leaving,
-    logs: tuple[str, ...],
-    axis: str,
-    sensor: str | None,
-    name: str,
-    frequency: float,
-    damping: float,
-    acceleration: float,
-    **given: Any,
-) -> None:
-    """Judge whether a setting still fits a fresh log; with two logs, before and after a repair.
-
-    \b
-    Example:
-      omphalon shaper check sweep-y.csv.gz --axis y --shaper ei --frequency 31 --acceleration 900
-    """
-    how.check(*logs)
-    from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.check import check_shaper
-    from omphalon.studies.shaper.question import Setting, ShaperCheckQuestion
-    from omphalon.studies.shaper.words import shaper_check_finding
-
-    if len(logs) > 2:
-        raise UsageError(f"{len(logs)} logs", "give one log, or two: before and after")
-    if len(set(logs)) < len(logs):
-        raise UsageError("before and after are one log", "give two, or one")
-    wanted = _wanted(given)
-    question = ShaperCheckQuestion(
-        logs=tuple(read_motion(path, wanted) for path in logs),
-        axis=axis,
-        setting=Setting(shaper=name, frequency_hz=frequency, damping=damping),
-        acceleration_mm_s2=acceleration,
-        sensor=sensor,
-        limits=_limits(given),
-        kind=given["kind"],
-    )
-    how.leave(shaper_check_finding(check_shaper(question), question))
-
-
-def _wanted(given: dict[str, Any]) -> AxesWanted:
-    from omphalon.readers.acceleration import AxesWanted
-
-    if given["every"] is not None and given["samples_hz"] is not None:
-        raise UsageError("--every and --rate", "give one of the two")
-    every = given["every"] if given["samples_hz"] is None else 1 / given["samples_hz"]
-    unit = None if given["unit"] is None else given["unit"].replace("2", "²")
-    return AxesWanted(unit=unit, every_s=every, columns=pairs(given["column"]))
-
-
-def _limits(given: dict[str, Any]) -> Limits:
-    from omphalon.physics.shaping import Limits
-
-    return Limits(
-        ringing_mm=given["ringing_limit"],
-        rounding_mm=given["rounding_limit"],
-        drift=given["drift"],
-    )
-
-
 def _setting(text: str, option: str) -> Setting:
     from omphalon.studies.shaper.question import Setting
 
@@ -398,3 +274,6 @@ def _setting(text: str, option: str) -> Setting:
         frequency_hz=parsed(frequency, FREQUENCY, option).value,
         damping=parsed(damping, DAMPING, option).value,
     )
+
+
+shaper.add_command(check)

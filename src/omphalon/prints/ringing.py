@@ -7,9 +7,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from omphalon.prints.advance import Label, prime
+from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Stroke, even
+from omphalon.prints.strokes import Place, Stroke, even
+
+DIGIT_MM = 3.2
+RIB_MM = 0.6  # how far a rib stands out, and how high it is
 
 
 @dataclass(frozen=True)
@@ -19,17 +22,25 @@ class Ringing:
 
     The step in a side along X shakes Y, and ripples stand in that side after it: read Y there, and
     X on the sides along Y. The seam lies at the rear left corner; a bar on the plate shows the
-    front.
+    front. With `bands` (mm/s²) the acceleration rises by height, `band_mm` a band: the numbers on
+    the plate inside, front to rear, are the bands from the foot upwards, and a rib at the right end
+    of the front wall and at the rear end of the right wall tops each band.
     """
 
     side_mm: float = 80.0
     height_mm: float = 12.0
     step_mm: float = 1.6
+    bands: tuple[float, ...] = ()
+    band_mm: float = 5.0
+
+    @property
+    def whole_mm(self) -> float:
+        """Height of the walls."""
+        return self.band_mm * len(self.bands) if self.bands else self.height_mm
 
     def strokes(self, job: Job) -> Iterator[Stroke]:
         x, y = job.middle
         h, s = self.side_mm / 2, self.step_mm
-        third = self.side_mm / 6
         yield prime(job, x - h - 8, y - h, self.side_mm)
         for loop in range(3, 0, -1):
             r = h + s + loop * job.width_mm
@@ -47,34 +58,74 @@ class Ringing:
             None,
             "bar: this is the front",
         )
-        places = (
+        for row, value in enumerate(self.bands):
+            at = y - h + 8 + row * self._pitch_mm
+            yield from number(job, f"{value:.0f}", x - 8, at, DIGIT_MM, None)
+        for layer in range(1, max(round(self.whole_mm / job.layer_mm), 2) + 1):
+            top = layer * job.layer_mm
+            yield even(
+                job.first_mm_s if layer == 1 else job.fast_mm_s,
+                self._loop(x, y, self._tops_a_band(top, job.layer_mm)),
+                top,
+                self._value_at(top - job.layer_mm / 2),
+                "walls" if layer == 1 else "",
+            )
+
+    @property
+    def _pitch_mm(self) -> float:
+        """From one number on the plate to the next."""
+        return min(2 * DIGIT_MM, (self.side_mm - 18) / max(len(self.bands), 1))
+
+    def _value_at(self, height: float) -> float | None:
+        """The band's acceleration at a height."""
+        if not self.bands:
+            return None
+        return self.bands[min(int(height / self.band_mm), len(self.bands) - 1)]
+
+    def _tops_a_band(self, top: float, layer: float) -> bool:
+        """Whether a layer belongs to the rib that tops a band: the last RIB_MM of it."""
+        return bool(self.bands) and (top - layer / 2) % self.band_mm > self.band_mm - RIB_MM
+
+    def _loop(self, x: float, y: float, rib: bool) -> tuple[Place, ...]:
+        """One round of the walls, with ribs near the front right and the rear right corner."""
+        h, s = self.side_mm / 2, self.step_mm
+        third, far = self.side_mm / 6, RIB_MM if rib else 0.0
+        front, right = y - h - s, x + h + s
+        ribs = (
+            ((x + h - 10, front), (x + h - 9, front - far), (x + h - 3, front - far)),
+            ((right, y + h - 10), (right + far, y + h - 9), (right + far, y + h - 3)),
+        )
+        return (
             (x - h, y + h),
             (x - h, y + third),
             (x - h - s, y + third),
             (x - h - s, y - h),
             (x - third, y - h),
-            (x - third, y - h - s),
-            (x + h, y - h - s),
+            (x - third, front),
+            *((*ribs[0], (x + h - 2, front)) if rib else ()),
+            (x + h, front),
             (x + h, y - third),
-            (x + h + s, y - third),
-            (x + h + s, y + h),
+            (right, y - third),
+            *((*ribs[1], (right, y + h - 2)) if rib else ()),
+            (right, y + h),
             (x + third, y + h),
             (x + third, y + h + s),
             (x - h, y + h + s),
             (x - h, y + h),
         )
-        for layer in range(1, max(round(self.height_mm / job.layer_mm), 2) + 1):
-            yield even(
-                job.first_mm_s if layer == 1 else job.fast_mm_s,
-                places,
-                layer * job.layer_mm,
-                None,
-                "walls" if layer == 1 else "",
-            )
 
     def labels(self, job: Job) -> tuple[Label, ...]:
         x, y = job.middle
         return (
             Label(x, y - self.side_mm / 2 + 3, "ripples after the step tell Y"),
             Label(x - self.side_mm / 2 + 3, y, "ripples after the step tell X", True),
+            *(
+                Label(
+                    x + 4,
+                    y - self.side_mm / 2 + 9 + row * self._pitch_mm,
+                    f"{value:.0f} mm/s²",
+                    True,
+                )
+                for row, value in enumerate(self.bands)
+            ),
         )

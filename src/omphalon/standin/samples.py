@@ -6,7 +6,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
+import numpy as np
+
+from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.heater import Heater
 from omphalon.standin.hold import Hold, hold_log
@@ -122,8 +124,19 @@ def sweep_csv(axis: str, swings: tuple[Swing, ...], seed: int) -> Iterator[str]:
     )
 
 
+def rest_csv() -> Iterator[str]:
+    """Four seconds of the sensor on Fulmar's head, with nobody near."""
+    sensor = Sensor(rate_hz=1000.0, noise_mm_s2=120.0, hum=((50.0, 60.0),), seed=34)
+    return motion_csv(
+        sensed(np.zeros(4000), FULMAR_X, sensor),
+        "g",
+        "Fulmar, the sensor on the print head, at rest, made up by the stand-in printer",
+    )
+
+
 SAMPLES = {
     "found-settings.txt": found_settings,
+    "sensor-rest.csv.gz": rest_csv,
     "sweep-x.csv.gz": lambda: sweep_csv("x", FULMAR_X, 31),
     "sweep-y.csv.gz": lambda: sweep_csv("y", FULMAR_Y, 32),
     "sweep-y-later.csv.gz": lambda: sweep_csv("y", FULMAR_Y_LATER, 33),

@@ -209,8 +209,8 @@ def _refuse_poor(log: MotionLog, kind: str) -> None:
     if log.duration_s < SHORTEST_S[kind]:
         raise Unanswerable("short", log=log.source, duration=log.duration_s)
     axes = log.acceleration_mm_s2
-    still = sum(np.ptp(axes[:, k]) == 0 for k in range(3))
-    if still == 3 or (still and np.ptp(axes, axis=0).max() < STILL_MM_S2):
+    span = np.ptp(axes, axis=0)
+    if not span.all() and span.max() < STILL_MM_S2:
         raise Unanswerable("still", log=log.source)
     for k in range(3):
         for end in (axes[:, k].max(), axes[:, k].min()):
@@ -222,21 +222,67 @@ def _refuse_poor(log: MotionLog, kind: str) -> None:
                 raise Unanswerable("clipped", log=log.source, **facts)
 
 
-def _gaps(log: MotionLog) -> list[Oddity]:
+@dataclass(frozen=True, kw_only=True)
+class Gaps:
+    """Samples that a log lacks: their share, the longest gap and where it stands, and whether that
+    is worth a word; and how many a second there are between the gaps.
+    """
+
+    rate_hz: float
+    lost: float
+    longest_s: float
+    at_s: float
+    worth_a_word: bool
+
+    @property
+    def too_many(self) -> bool:
+        """Whether a test cannot be read with so few left."""
+        return self.lost > MOST_LOST
+
+    @property
+    def too_long(self) -> bool:
+        """Whether the longest gap breaks a test."""
+        return self.longest_s > LONGEST_GAP_S
+
+    @property
+    def oddities(self) -> list[Oddity]:
+        """The word."""
+        told = Oddity("dropout", "missing", {"gap": 1000 * self.longest_s})
+        return [told] if self.worth_a_word else []
+
+
+def gaps_of(log: MotionLog) -> Gaps:
+    """What a log lacks.
+
+    Parameters
+    ----------
+    log : with times in s
+
+    Returns
+    -------
+    Gaps
+    """
     steps = np.diff(log.time_s)
     usual = float(np.median(steps))
     wide = steps > 1.5 * usual
-    lost = float(steps[wide].sum() - usual * wide.sum())
-    if lost > MOST_LOST * log.duration_s:
-        raise Unanswerable("lost", log=log.source, share=lost / log.duration_s)
     at = int(np.argmax(steps))
     longest = float(steps[at])
-    if longest > LONGEST_GAP_S:
-        begun = float(log.time_s[at] - log.time_s[0])
-        raise Unanswerable("gap", log=log.source, gap=longest, at=begun)
-    if longest > max(NOTED_GAP_S, NOTED_STEPS * usual):
-        return [Oddity("dropout", "missing", {"gap": 1000 * longest})]
-    return []
+    return Gaps(
+        rate_hz=float(1 / steps[~wide].mean()),
+        lost=float(steps[wide].sum() - usual * wide.sum()) / log.duration_s,
+        longest_s=longest,
+        at_s=float(log.time_s[at] - log.time_s[0]),
+        worth_a_word=longest > max(NOTED_GAP_S, NOTED_STEPS * usual),
+    )
+
+
+def _gaps(log: MotionLog) -> list[Oddity]:
+    gaps = gaps_of(log)
+    if gaps.too_many:
+        raise Unanswerable("lost", log=log.source, share=gaps.lost)
+    if gaps.too_long:
+        raise Unanswerable("gap", log=log.source, gap=gaps.longest_s, at=gaps.at_s)
+    return gaps.oddities
 
 
 def _refuse_course(log: MotionLog, ridge: sweep.Ridge) -> None:

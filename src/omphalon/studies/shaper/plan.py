@@ -12,6 +12,7 @@ from omphalon.prints.ringing import Ringing
 from omphalon.prints.shake import Shake
 from omphalon.prints.strokes import survey
 from omphalon.studies.printed import TestPrint
+from omphalon.studies.shaper.bands import Bands
 from omphalon.warned import Warned
 
 
@@ -45,6 +46,8 @@ def plan_shaper(
             if bed_moves_y
             else "One mounting on the head serves X and Y."
         ),
+        "Before anything moves, log five seconds with nobody near: omphalon shaper check LOG "
+        "--kind rest says whether the sensor is fit.",
         "Log 1000 samples a second or more (3200 is good), in a range of 8 g or wider, with time "
         "stamps.",
         "Shapers off; belts, feet, table and spool as when you print; the head in the middle, a "
@@ -109,13 +112,15 @@ def _below_microstep(shake: Shake) -> tuple[Warned, ...]:
     return (Warned("sweep-below-microstep", told),)
 
 
-def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
+def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tuple[Plan, TestPrint]:
     """The ringing print and how to read it.
 
     Parameters
     ----------
     job : the printer, its filament, speeds and bed
     dialect : the line that sets the acceleration
+    bands : accelerations that rise by height, the shaper as it is set; None: one acceleration, no
+        shaper, for the ripples' spacing
 
     Returns
     -------
@@ -125,31 +130,48 @@ def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     Raises
     ------
     UsageError
-        If the speed is not reached between the steps of the wall.
+        If the speed is not reached between the steps of the wall, or bands are asked for and no
+        line sets the acceleration.
     """
     job.check()
-    need = job.fast_mm_s**2 / job.acceleration_mm_s2
-    figure = Ringing()
-    if need > figure.side_mm / 3:
+    figure = Ringing(bands=() if bands is None else bands.values)
+    _refuse_too_fast(job, figure)
+    line = dialect.line("acceleration", acceleration=(figure.bands or (job.acceleration_mm_s2,))[0])
+    if figure.bands and line is None:
         raise UsageError(
-            f"--fast {job.fast_mm_s:g} is not reached between the steps at "
-            f"{job.acceleration_mm_s2:g} mm/s²",
-            f"choose {0.95 * (figure.side_mm / 3 * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or "
-            "more acceleration",
+            "no line that sets the acceleration: the bands need one",
+            "give your controller's own with --acceleration-line '… {acceleration:.0f} …', or a "
+            "dialect with --dialect FILE",
         )
     whole = survey(job, figure.strokes(job))
-    line = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
     printed = TestPrint(
         "ringing",
         job,
         lambda: figure.strokes(job),
         figure.labels(job),
-        _ringing_head(job, line is not None),
-        lambda value: "",
+        _bands_head(job, bands) if bands else _ringing_head(job, line is not None),
+        lambda value: dialect.line("acceleration", acceleration=value) or "",
         line,
         None,
         whole,
     )
+    settings = {
+        "speed_mm_s": job.fast_mm_s,
+        "time_s": whole.time_s,
+        "filament_mm": whole.filament_mm,
+    }
+    if bands is not None:
+        return Plan(
+            "shaper-plan",
+            f"Ringing print at {job.fast_mm_s:g} mm/s, {len(bands.values)} bands of acceleration, "
+            f"{bands.start_mm_s2:g} to {bands.stop_mm_s2:g} mm/s²",
+            _bands_steps(bands, figure, whole.time_s),
+            (),
+            f"omphalon shaper check --seen MM_S2 --seen MM_S2 --bands {bands.words} --axis x "
+            "--acceleration MM_S2",
+            settings={**settings, "bands_mm_s2": list(bands.values), "band_mm": figure.band_mm},
+            picture=printed,
+        ), printed
     return Plan(
         "shaper-plan",
         f"Ringing print at {job.fast_mm_s:g} mm/s, for an axis without a sensor",
@@ -157,13 +179,54 @@ def plan_ringing(job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
         (),
         "omphalon shaper fit --ripple-x MM --ripple-x MM --ripple-y MM --ripple-y MM --speed "
         f"{job.fast_mm_s:g}",
-        settings={
-            "speed_mm_s": job.fast_mm_s,
-            "time_s": whole.time_s,
-            "filament_mm": whole.filament_mm,
-        },
+        settings=settings,
         picture=printed,
     ), printed
+
+
+def _refuse_too_fast(job: Job, figure: Ringing) -> None:
+    """The speed must be reached between the steps, in the slowest band too."""
+    slowest = min(figure.bands, default=job.acceleration_mm_s2)
+    need = job.fast_mm_s**2 / slowest
+    if need > figure.side_mm / 3:
+        instead = "bands that start higher" if figure.bands else "more acceleration"
+        raise UsageError(
+            f"--fast {job.fast_mm_s:g} is not reached between the steps at {slowest:g} mm/s²",
+            f"choose {0.95 * (figure.side_mm / 3 * slowest) ** 0.5:.0f} mm/s, or {instead}",
+        )
+
+
+def _bands_head(job: Job, bands: Bands) -> tuple[str, ...]:
+    """The comment that heads a print of bands."""
+    return (
+        f"ringing print in bands: outer speed {job.fast_mm_s:g} mm/s, acceleration "
+        f"{bands.words} mm/s² from the foot to the top",
+        *_made_for(job),
+        "the shaper as it is set; the numbers on the plate, front to rear, are the bands upwards",
+        "find the highest band without ripples after the steps: left and right walls tell X, front "
+        "and rear walls tell Y",
+    )
+
+
+def _bands_steps(bands: Bands, figure: Ringing, time_s: float) -> tuple[str, ...]:
+    return (
+        "The shaper as you mean to print with it, pressure advance as it is.",
+        f"Print the file: about {time_s / 60:.0f} min. The acceleration of the last band stays in "
+        "force: set yours again.",
+        f"Each band is {figure.band_mm:g} mm high and ends with a rib at the right of the front "
+        "wall and at the rear of the right wall. The numbers on the plate inside, front to rear, "
+        "are the bands from the foot upwards.",
+        "Look in side light, an arm's length away, for ripples after the steps. Left and right "
+        "walls tell X, front and rear walls tell Y. Name the highest band in which none is seen.",
+        "Let two or three others look too, each without hearing what the last one said.",
+    )
+
+
+def _made_for(job: Job) -> tuple[str, ...]:
+    return (
+        f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, line {job.width_mm:g} x "
+        f"{job.layer_mm:g} mm; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C",
+    )
 
 
 def _ringing_head(job: Job, sets: bool) -> tuple[str, ...]:
@@ -172,8 +235,7 @@ def _ringing_head(job: Job, sets: bool) -> tuple[str, ...]:
         f"ringing print: walls with sharp steps, outer speed {job.fast_mm_s:g} mm/s, acceleration "
         f"{job.acceleration_mm_s2:g} mm/s²"
         + ("" if sets else ": set it on the printer, no line here does"),
-        f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, line {job.width_mm:g} x "
-        f"{job.layer_mm:g} mm; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C",
+        *_made_for(job),
         "shapers off; ripples after the steps: sides along X (front, rear) tell Y, sides along Y "
         "(left, right) tell X",
         "measure over several ripples, away from the corner, and divide by their number",

@@ -51,6 +51,37 @@ REFUSALS = {
         "axis {axis}: ripples {spacing:g} mm apart at {speed:g} mm/s make {frequency:.0f} Hz",
         "no frame swings so; measure over several ripples and divide, and check the wall's speed",
     ),
+    "short-rest": (
+        "{log}: {duration:.1f} s are too short",
+        "log five seconds of the sensor, with nobody near the printer",
+    ),
+    "all-still": (
+        "{log}: the readings never change: the sensor is dead, or its step larger than its noise",
+        "tap it while it logs; if still nothing changes, check its wiring",
+    ),
+    "moved": (
+        "{log}: the sensor's {sensor} changes by {much:.2g} m/s² on the way: turned or pushed",
+        "log five seconds in which nobody touches it",
+    ),
+    "knocked": (
+        "{log}: the sensor's {sensor} jumps by {much:.2g} m/s²: somebody knocked, or its wires are "
+        "loose",
+        "log five seconds in which nobody touches it; if it jumps again, look at plug and wires; "
+        "if the log holds a sweep, leave out --kind rest",
+    ),
+    "all-clean": (
+        "{some} of {count} looks found no ripple up to the last band of {to:g} mm/s²",
+        "print bands that reach further, until ripple is plain to see",
+    ),
+    "none-clean": (
+        "{some} of {count} looks found ripple in the first band of {from_:g} mm/s² already",
+        "print bands that start lower; if the first still ripples, fit the shaper anew",
+    ),
+    "unsure-eyes": (
+        "ripple starts to be seen at {value:.0f} ± {half_width:.0f} mm/s²: too wide to hold "
+        "against a limit",
+        "let two or three more look, each without hearing what the last one said",
+    ),
     "ripples-apart": (
         "axis {axis}: the ripples' spacings differ by {share:.0%}",
         "measure over several ripples and divide by their number; two frequencies need a sensor",
@@ -64,11 +95,36 @@ ODDITIES = {
     "spread-out": "axis {axis}: the motion is spread over {count} resonances",
     "broad": "axis {axis}: the resonance at {frequency:.0f} Hz is broad (damping {damping:.2f})",
     "unexplained": "axis {axis}: the modes leave {share:.0%} of the response unexplained",
+    "gravity": "gravity reads {size:.2f} m/s², not 9.81: the unit or the sensor's scale is off",
+    "tilted": "gravity lies {tilt:.0f}° off the sensor's {sensor}: it is mounted askew",
+    "axis-still": "the sensor's {sensor} never changes: it is dead, or its step is larger than its "
+    "noise",
+    "hum": "something hums at {frequency:.0f} Hz with {size:.2f} m/s²",
     "ripples": "axis {axis}: one frequency, its damping assumed as {damping:g}; what else swings "
     "is "
     "not seen",
+    "one-looker": "one look at the bands was taken on trust",
     "one-spacing": "axis {axis}: a single spacing",
     "swapped-files": "the log given for x moves the sensor's y, and the one for y its x",
+}
+# what makes a sensor at rest unfit for a sweep, and what to do
+UNFIT = {
+    "slow": (
+        "{rate:.0f} samples a second are too few: a sweep to 130 Hz needs {enough:.0f}",
+        "raise the sensor's rate, 1000 a second or more",
+    ),
+    "lossy": (
+        "{share:.0%} of the samples are missing",
+        "use a shorter cable or a slower rate",
+    ),
+    "broken": (
+        "a gap of {gap:.2f} s at {at:.1f} s",
+        "let nothing else run on the machine that logs, use a shorter cable or a slower rate",
+    ),
+    "noisy": (
+        "the sensor's {sensor} is too noisy: {noise:.0f} mm/s²/√Hz",
+        "check plug, wires and supply; set a narrower range; or use another sensor",
+    ),
 }
 LIMITED = {
     "ringing": "ringing",

@@ -1,0 +1,166 @@
+"""omphalon shaper check: a setting on a fresh log, a sensor at rest, bands that eyes have read."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from omphalon.cli.common import Leaving, Measure, answering, by_hand, choice
+from omphalon.cli.shaper_common import (
+    DAMPING,
+    FREQUENCY,
+    SENSOR,
+    bands_of,
+    limits,
+    limits_of,
+    logging,
+    wanted_of,
+)
+from omphalon.constants import SHAPER_NAMES
+from omphalon.errors import UsageError
+
+if TYPE_CHECKING:
+    from omphalon.finding import Finding
+    from omphalon.studies.shaper.question import Setting
+
+ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
+
+
+@click.command("check", short_help="Does a setting still fit? One log, or before and after.")
+@click.argument("logs", nargs=-1, metavar="[LOG] [LATER]")
+@click.option("--axis", type=choice("x", "y"), help="Which axis.")
+@click.option("--sensor", type=SENSOR, help="Sensor's axis that lay along it.  [from the log]")
+@click.option("--shaper", "name", type=choice(*SHAPER_NAMES), help="Shaper in force.")
+@click.option("--frequency", type=FREQUENCY, metavar="HZ", help="Its frequency.")
+@click.option(
+    "--damping",
+    type=DAMPING,
+    default=ASSUMED_DAMPING,
+    show_default=True,
+    metavar="Z",
+    help="Its damping.",
+)
+@click.option(
+    "--acceleration", type=Measure("acceleration"), metavar="MM_S2", help="Acceleration in use."
+)
+@click.option(
+    "--seen",
+    type=Measure("acceleration", 0, reading=True),
+    multiple=True,
+    metavar="MM_S2",
+    help="Highest band of a ringing print without ripple; once a looker, 0: none is.",
+)
+@click.option("--bands", metavar="FROM:TO:STEP", help="The bands of that print, mm/s².")
+@logging("rest")
+@limits
+@answering(dialect=False)
+def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> None:
+    """Judge whether a setting still fits a fresh log; with two logs, before and after a repair.
+
+    With --kind rest, whether a sensor that nobody moves is fit for a sweep: no setting is needed.
+    With --seen, whether what eyes see on a ringing print of bands agrees with what is in use.
+
+    \b
+    Example:
+      omphalon shaper check sweep-y.csv.gz --axis y --shaper ei --frequency 31 --acceleration 900
+      omphalon shaper check sensor-rest.csv.gz --kind rest
+      omphalon shaper check --seen 700 --seen 800 --bands 300:1500:100 --axis y --acceleration 900
+    """
+    how.check(*logs)
+    if len(logs) > 2:
+        raise UsageError(f"{len(logs)} logs", "give one log, or two: before and after")
+    if len(set(logs)) < len(logs):
+        raise UsageError("before and after are one log", "give two, or one")
+    if given["bands"] is not None and not given["seen"]:
+        raise UsageError("--bands without --seen", "give both")
+    if given["kind"] == "rest":
+        answer = _at_rest(logs, given)
+    elif given["seen"]:
+        answer = _seen(logs, given)
+    else:
+        answer = _on_logs(logs, given)
+    how.leave(answer)
+
+
+def _needed(given: dict[str, Any], *names: str) -> None:
+    """Refuse what was left out, in words."""
+    options = {"name": "--shaper"}
+    lacking = [options.get(n, f"--{n}") for n in names if given[n] is None]
+    if lacking:
+        raise UsageError(f"no {', '.join(lacking)}", "say which axis and what is in force")
+
+
+def _at_rest(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
+    from omphalon.readers.acceleration import read_motion
+    from omphalon.studies.shaper.rest import check_sensor
+    from omphalon.studies.shaper.rest_words import sensor_finding
+
+    if len(logs) != 1:
+        raise UsageError(f"--kind rest with {len(logs)} logs", "give one log of a sensor at rest")
+    if given["seen"]:
+        raise UsageError("--kind rest and --seen", "give one of the two")
+    for name in ("axis", "sensor", "name", "frequency", "acceleration"):
+        if by_hand(name):
+            raise UsageError(
+                "--kind rest and a setting", "a sensor at rest needs none; leave it out"
+            )
+    log = read_motion(logs[0], wanted_of(given))
+    return sensor_finding(check_sensor(log), log)
+
+
+def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
+    from omphalon.readers.acceleration import read_motion
+    from omphalon.studies.shaper.bands import BandsQuestion, check_bands
+    from omphalon.studies.shaper.bands_words import bands_finding
+
+    if len(logs) > 1:
+        raise UsageError(f"--seen with {len(logs)} logs", "give one log, or none")
+    if given["bands"] is None:
+        raise UsageError("--seen without --bands", "give the bands that were printed")
+    _needed(given, "axis", "acceleration")
+    question = BandsQuestion(
+        seen_mm_s2=tuple(one.value for one in given["seen"]),
+        bands=bands_of(given["bands"]),
+        axis=given["axis"],
+        acceleration_mm_s2=given["acceleration"],
+        setting=_in_force(given),
+        log=read_motion(logs[0], wanted_of(given)) if logs else None,
+        sensor=given["sensor"],
+        limits=limits_of(given),
+        kind=given["kind"],
+    )
+    return bands_finding(check_bands(question), question)
+
+
+def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
+    from omphalon.readers.acceleration import read_motion
+    from omphalon.studies.shaper.check import check_shaper
+    from omphalon.studies.shaper.question import ShaperCheckQuestion
+    from omphalon.studies.shaper.words import shaper_check_finding
+
+    if not logs:
+        raise UsageError("no log", "give a fresh log, or --seen with --bands")
+    _needed(given, "axis", "name", "frequency", "acceleration")
+    setting = _in_force(given)
+    assert setting is not None
+    wanted = wanted_of(given)
+    question = ShaperCheckQuestion(
+        logs=tuple(read_motion(path, wanted) for path in logs),
+        axis=given["axis"],
+        setting=setting,
+        acceleration_mm_s2=given["acceleration"],
+        sensor=given["sensor"],
+        limits=limits_of(given),
+        kind=given["kind"],
+    )
+    return shaper_check_finding(check_shaper(question), question)
+
+
+def _in_force(given: dict[str, Any]) -> Setting | None:
+    """The setting, where it was named."""
+    from omphalon.studies.shaper.question import Setting
+
+    if given["name"] is None or given["frequency"] is None:
+        return None
+    return Setting(shaper=given["name"], frequency_hz=given["frequency"], damping=given["damping"])

@@ -1,0 +1,109 @@
+"""What the shaper's commands share: how logs are read, and the limits."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from omphalon.cli.common import Command, Measure, choice, numbers_of, options, pairs
+from omphalon.errors import UsageError
+
+if TYPE_CHECKING:
+    from omphalon.physics.shaping import Limits
+    from omphalon.readers.acceleration import AxesWanted
+    from omphalon.studies.shaper.bands import Bands
+
+SENSOR, FREQUENCY, DAMPING = choice("x", "y", "z"), Measure("frequency"), Measure("damping")
+READ = (
+    click.option(
+        "--unit",
+        type=choice("g", "m/s²", "mm/s²", "m/s2", "mm/s2"),
+        help="Unit of the logs.  [from the header, or gravity]",
+    ),
+    click.option(
+        "--every",
+        type=Measure("interval"),
+        metavar="S",
+        help="Seconds between samples that are numbered, not timed;",
+    ),
+    click.option(
+        "--rate", "samples_hz", type=Measure("rate"), metavar="HZ", help="or samples a second."
+    ),
+    click.option(
+        "--column", multiple=True, metavar="NAME=HEADER", help="Column of time, x, y or z."
+    ),
+)
+
+
+def logging(*more: str) -> Callable[[Command], Command]:
+    """The options that say how a log is read; `more` are kinds of log beside a sweep and taps."""
+    return options(
+        click.option(
+            "--kind",
+            type=choice("sweep", "taps", *more),
+            default="sweep",
+            show_default=True,
+            help="What the logs hold.",
+        ),
+        *READ,
+    )
+
+
+limits = options(
+    click.option(
+        "--ringing-limit",
+        type=Measure("fine length"),
+        default=0.01,
+        show_default=True,
+        metavar="MM",
+        help="Ringing that may stay.",
+    ),
+    click.option(
+        "--rounding-limit",
+        type=Measure("fine length"),
+        default=0.10,
+        show_default=True,
+        metavar="MM",
+        help="Rounding of corners.",
+    ),
+    click.option(
+        "--drift",
+        type=Measure("share", 0, 0.3),
+        default=0.05,
+        show_default=True,
+        metavar="F",
+        help="How far a resonance may wander, as a share.",
+    ),
+)
+
+
+def wanted_of(given: dict[str, Any]) -> AxesWanted:
+    """How the logs are read, by the options."""
+    from omphalon.readers.acceleration import AxesWanted
+
+    if given["every"] is not None and given["samples_hz"] is not None:
+        raise UsageError("--every and --rate", "give one of the two")
+    every = given["every"] if given["samples_hz"] is None else 1 / given["samples_hz"]
+    unit = None if given["unit"] is None else given["unit"].replace("2", "²")
+    return AxesWanted(unit=unit, every_s=every, columns=pairs(given["column"]))
+
+
+def limits_of(given: dict[str, Any]) -> Limits:
+    """The limits, by the options."""
+    from omphalon.physics.shaping import Limits
+
+    return Limits(
+        ringing_mm=given["ringing_limit"],
+        rounding_mm=given["rounding_limit"],
+        drift=given["drift"],
+    )
+
+
+def bands_of(text: str) -> Bands:
+    """FROM:TO:STEP as bands."""
+    from omphalon.studies.shaper.bands import Bands
+
+    start, stop, step = numbers_of(text, Measure("acceleration"), 3, "--bands", "500:4000:500")
+    return Bands(start_mm_s2=start, stop_mm_s2=stop, step_mm_s2=step)
