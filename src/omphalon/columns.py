@@ -104,6 +104,15 @@ FLOW = (
     ),
     Column(name="side", option="--side", help="Which side of the cube, in any words."),
 )
+FILAMENT = (
+    Column(
+        name="diameter_mm",
+        option="--diameter",
+        quantity="filament width",
+        help="The filament's width; at each place twice, across and across that.",
+        also=("filament_width", "filament_diameter"),
+    ),
+)
 ADVANCE = (
     Column(
         name="height_mm",

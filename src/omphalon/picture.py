@@ -32,7 +32,7 @@ class StepsPicture:
 @dataclass(frozen=True, kw_only=True)
 class RepeatsPicture:
     """Repeated readings (n,) in mm, which were kept, one's deviation, their mean with its interval,
-    and the goal.
+    the goal, and what these are called.
     """
 
     values_mm: Array
@@ -41,6 +41,9 @@ class RepeatsPicture:
     mean_mm: float
     half_width_mm: float
     goal_mm: float
+    title: str
+    of: str
+    goal: str
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -152,6 +152,17 @@ QUANTITIES = _table(
         slip="write the unit behind the number if it is not mm",
     ),
     Quantity(
+        name="filament width",
+        words="a filament's width",
+        unit="mm",
+        lowest=0.5,
+        highest=5,
+        usual=(1.5, 3.1),
+        reason="no extruder takes thinner or thicker ones",
+        units=MM,
+        slip="write the unit behind the number if it is not mm",
+    ),
+    Quantity(
         name="offset",
         words="a height",
         unit="mm",

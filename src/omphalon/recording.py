@@ -143,6 +143,12 @@ class Readings:
                         return row, name
         return None
 
+    def apart(self, name: str) -> tuple[Readings, Readings]:
+        """The rows without a column, and those with it; what was noted goes with the first."""
+        without = tuple(row for row in self.rows if name not in row.numbers)
+        having = tuple(row for row in self.rows if name in row.numbers)
+        return replace(self, rows=without), replace(self, rows=having)
+
     def step(self, *names: str) -> float:
         """The finest step in which these columns were written."""
         steps = [row.numbers[n].step for row in self.rows for n in names if n in row.numbers]

@@ -70,6 +70,22 @@ WARNINGS = {
             "level the bed and check the frame's squareness; then print again",
         ),
         WarningKind(
+            "filament-oval",
+            "the filament is out of round",
+            "measure more places; a drive wheel grips it unevenly, so let flow wait for walls",
+        ),
+        WarningKind(
+            "filament-uneven",
+            "the filament's section changes along the roll",
+            "no flow is right for all of it: measure again where the print will be, or change the "
+            "roll",
+        ),
+        WarningKind(
+            "width-only",
+            "the flow comes from the filament's width alone",
+            "print a cube and measure its walls: they tell the whole",
+        ),
+        WarningKind(
             "large-correction",
             "the correction is larger than a setting should make up for",
             "look for the mechanical cause first",

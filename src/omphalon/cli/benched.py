@@ -151,7 +151,7 @@ KNOWN: dict[str, dict[str, Known]] = {
     "axis fit": {"steps": _steps},
     "axis check": {"steps": _steps},
     "flow plan": {"expected": _filament("line")},
-    "flow fit": FLOW,
+    "flow fit": {**FLOW, "nominal": _filament("width")},
     "flow check": FLOW,
     "advance plan": {**PRINT, **PRESENT, "out": _print("advance-{style}")},
     "advance fit": PRESENT,

@@ -16,7 +16,7 @@ from omphalon.cli.common import (
     reading_options,
     readings_template,
 )
-from omphalon.columns import FLOW
+from omphalon.columns import FILAMENT, FLOW
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -60,11 +60,7 @@ measured = options(
         help="Present multiplier; 1 is 100 %.",
     ),
     click.option(
-        "--expected",
-        type=Measure("wall"),
-        required=True,
-        metavar="MM",
-        help="Thickness a wall should have.",
+        "--expected", type=Measure("wall"), metavar="MM", help="Thickness a wall should have."
     ),
     *reading_options(FLOW),
     click.option(
@@ -86,23 +82,41 @@ measured = options(
 
 @flow.command("fit", cls=Asking, short_help="New multiplier from wall thicknesses.")
 @measured
-@readings_template(FLOW, "wall thicknesses of a hollow cube")
+@options(*reading_options(FILAMENT))
+@click.option(
+    "--nominal",
+    type=Measure("filament width"),
+    default=1.75,
+    show_default=True,
+    metavar="MM",
+    help="The filament's width as the slicer believes it.",
+)
+@readings_template((*FLOW, *FILAMENT), "wall thicknesses of a hollow cube, filament widths")
 @answering()
 def fit(how: Leaving, **given: Any) -> None:
-    """Turn wall thicknesses of a hollow cube into a flow multiplier.
+    """Turn wall thicknesses of a hollow cube, or the filament's width, into a flow multiplier.
 
-    READINGS.csv holds wall_mm and, where it is known, side.
+    READINGS.csv holds wall_mm and, where it is known, side; or diameter_mm, two rows a place.
 
     \b
     Example:
       omphalon flow fit flow-walls.csv --flow 1.0 --expected 0.45 --plot flow.png
+      omphalon flow fit --flow 1.0 --diameter 1.71 --diameter 1.72 --diameter 1.70 --diameter 1.72 \
+--diameter 1.71 --diameter 1.70
     """
     how.check(given["path"])
+    from omphalon.studies.flow.filament import fit_width
+    from omphalon.studies.flow.filament_words import width_finding
     from omphalon.studies.flow.fit import fit_flow
     from omphalon.studies.flow.words import flow_finding
 
     readings, question = _asked(given)
-    how.leave(flow_finding(fit_flow(readings, question), question, readings, how.lines()))
+    walls, widths = readings.apart("diameter_mm")
+    lines = how.lines()
+    if not walls.rows and widths.rows:
+        how.leave(width_finding(fit_width(widths, question), question, widths, lines))
+    fit = fit_flow(walls, question, widths if widths.rows else None)
+    how.leave(flow_finding(fit, question, readings, lines))
 
 
 @flow.command("check", short_help="Judges the walls of a fresh print.")
@@ -128,12 +142,26 @@ def check(how: Leaving, **given: Any) -> None:
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, FlowQuestion]:
-    from omphalon.studies.flow.question import FlowQuestion
+    """The readings, walls and filament widths in one, and what is asked."""
+    from dataclasses import replace
 
-    readings = chosen_readings(given["path"], {"wall_mm": given["wall_mm"]}, FLOW)
+    from omphalon.readers.readings import option_readings
+    from omphalon.studies.flow.question import NOMINAL_MM, FlowQuestion
+
+    numbers = {"wall_mm": given["wall_mm"]}
+    widths = {"diameter_mm": given.get("diameter_mm", ())}
+    readings = chosen_readings(given["path"], numbers, (*FLOW, *FILAMENT))
+    if any(widths.values()):
+        more = option_readings(widths, FILAMENT)
+        readings = replace(
+            readings,
+            rows=(*readings.rows, *more.rows),
+            notes=(*readings.notes, *more.notes),
+        )
     return readings, FlowQuestion(
         flow=given["flow"],
         expected_mm=given["expected"],
         resolution_mm=given["resolution"],
         squeeze_mm=given["squeeze"],
+        nominal_mm=given.get("nominal", NOMINAL_MM),
     )

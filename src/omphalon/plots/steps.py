@@ -96,20 +96,11 @@ def draw_left_out(
     ax.set_ylim(low - 0.2 * room, high + 0.2 * room)
 
 
-def draw_flow(figure: Figure, picture: RepeatsPicture) -> None:
-    """Each wall with its error bar against the expected thickness, and the mean with its band."""
+def draw_repeated(figure: Figure, picture: RepeatsPicture) -> None:
+    """Each reading with its error bar against the goal, and the mean with its band."""
     ax = figure.add_subplot()
-    dress(ax, x="reading", y="wall, mm", title="Walls against the expected thickness")
-    draw_repeats(ax, picture, "expected")
-
-
-def draw_probe(figure: Figure, picture: RepeatsPicture) -> None:
-    """Each drag height with its error bar against the paper's thickness, and the mean with its
-    band.
-    """
-    ax = figure.add_subplot()
-    dress(ax, x="drag", y="height, mm", title="Where the paper drags, against its thickness")
-    draw_repeats(ax, picture, "paper")
+    dress(ax, x="reading", y=f"{picture.of}, mm", title=picture.title)
+    draw_repeats(ax, picture, picture.goal)
 
 
 def draw_repeats(ax: Axes, picture: RepeatsPicture, name: str) -> None:

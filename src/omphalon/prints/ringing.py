@@ -7,12 +7,48 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from omphalon.errors import UsageError
 from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.job import Job
+from omphalon.prints.levels import levels
 from omphalon.prints.strokes import Place, Stroke, even
 
 DIGIT_MM = 3.2
+FEWEST_BANDS, MOST_BANDS = 4, 40
+SAME = 1e-6  # a share by which two accelerations are one
 RIB_MM = 0.6  # how far a rib stands out, and how high it is
+
+
+@dataclass(frozen=True, kw_only=True)
+class Bands:
+    """Accelerations (mm/s²) from the foot of a print to its top."""
+
+    start_mm_s2: float
+    stop_mm_s2: float
+    step_mm_s2: float
+
+    def __post_init__(self) -> None:
+        span = self.stop_mm_s2 - self.start_mm_s2
+        if span <= 0 or self.step_mm_s2 <= 0:
+            raise UsageError(
+                f"--bands {self.words}: the range is upside down, or the step not above 0",
+                "for example 500:4000:500",
+            )
+        if not FEWEST_BANDS - 1 - SAME <= span / self.step_mm_s2 <= MOST_BANDS - 1 + SAME:
+            raise UsageError(
+                f"--bands {self.words}: {span / self.step_mm_s2 + 1:.0f} bands",
+                f"choose a step that makes {FEWEST_BANDS} to {MOST_BANDS}",
+            )
+
+    @property
+    def words(self) -> str:
+        """As they were asked for."""
+        return f"{self.start_mm_s2:g}:{self.stop_mm_s2:g}:{self.step_mm_s2:g}"
+
+    @property
+    def values(self) -> tuple[float, ...]:
+        """The acceleration of each band, from the foot upwards."""
+        return levels(self.start_mm_s2, self.stop_mm_s2, self.step_mm_s2)
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ from omphalon.studies.answer import (
     belonging,
     narrow_enough,
 )
+from omphalon.studies.flow.filament import Filament, measured
 from omphalon.studies.flow.question import FlowQuestion, Walls, walls
 
 FEWEST = 3
@@ -31,7 +32,10 @@ APART = 4.0  # deviations of the sides' means beyond which they differ
 
 @dataclass(frozen=True, kw_only=True)
 class FlowFit:
-    """The mean of the walls that belong, the multiplier it makes, and what was odd."""
+    """The mean of the walls that belong, the multiplier it makes, and what was odd; the filament,
+    where it was measured too. The walls hold its width already: it says what part of the correction
+    is the filament's, and how the rest of the roll may differ.
+    """
 
     walls: Walls
     keep: Mask
@@ -40,15 +44,19 @@ class FlowFit:
     half_width: float
     verdict: Verdict
     oddities: tuple[Oddity, ...]
+    filament: Filament | None = None
 
 
-def fit_flow(readings: Readings, question: FlowQuestion) -> FlowFit | Retest:
+def fit_flow(
+    readings: Readings, question: FlowQuestion, widths: Readings | None = None
+) -> FlowFit | Retest:
     """Find the flow multiplier that makes walls as thick as they should be.
 
     Parameters
     ----------
     readings : rows with wall_mm, and side where it is known
     question : the present multiplier, the expected wall, and how it was read
+    widths : rows with diameter_mm, two for each place, where the filament was measured too
 
     Returns
     -------
@@ -64,13 +72,14 @@ def fit_flow(readings: Readings, question: FlowQuestion) -> FlowFit | Retest:
     """
     found = walls(readings, question)
     try:
-        return _fitted(found, question)
+        filament = None if widths is None else measured(widths, question)
+        return _fitted(found, question, filament)
     except Unanswerable as refusal:
         return refusal.retest
 
 
-def _fitted(found: Walls, question: FlowQuestion) -> FlowFit:
-    values, expected = found.values_mm, question.expected_mm
+def _fitted(found: Walls, question: FlowQuestion, filament: Filament | None) -> FlowFit:
+    values, expected = found.values_mm, question.wall_mm
     middle = float(np.median(values))
     if not 1 / FURTHEST < middle / expected < FURTHEST:
         unit = DOUBLED[0] < middle / expected < DOUBLED[1] or not 0.12 < middle / expected < 8
@@ -104,7 +113,8 @@ def _fitted(found: Walls, question: FlowQuestion) -> FlowFit:
         flow=new if changed else question.flow,
         half_width=new * mean.half_width / mean.value,
         verdict="change" if changed else "keep",
-        oddities=tuple(odd),
+        oddities=(*odd, *(() if filament is None else filament.oddities)),
+        filament=filament,
     )
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.errors import UsageError
 from omphalon.physics.scale import Spread, reading_spread
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import no_readings, refuse_gaps
@@ -15,18 +16,33 @@ from omphalon.studies.answer import no_readings, refuse_gaps
 SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take
 WALL_MM = 0.012  # how unlike a wall is from place to place; measured: docs/measuring.md
 FINEST_MM = 0.01
+NOMINAL_MM = 1.75
 
 
 @dataclass(frozen=True, kw_only=True)
 class FlowQuestion:
-    """The present multiplier, the wall that should come out, how finely was read, how a caliper
-    squeezes.
+    """The present multiplier, the wall that should come out (None: no walls were measured), how
+    finely was read, how a caliper squeezes, the filament's width as the slicer believes it.
     """
 
     flow: float
-    expected_mm: float
+    expected_mm: float | None
     resolution_mm: float | None = None
     squeeze_mm: float = SQUEEZE_MM
+    nominal_mm: float = NOMINAL_MM
+
+    @property
+    def wall_mm(self) -> float:
+        """The wall that should come out.
+
+        Raises
+        ------
+        UsageError
+            If it was not given.
+        """
+        if self.expected_mm is None:
+            raise UsageError("no --expected", "give the thickness a wall should have")
+        return self.expected_mm
 
 
 @dataclass(frozen=True, kw_only=True)

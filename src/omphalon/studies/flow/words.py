@@ -9,6 +9,14 @@ from omphalon.lines.dialect import Dialect
 from omphalon.picture import RepeatsPicture
 from omphalon.recording import Readings
 from omphalon.studies.answer import Retest
+from omphalon.studies.flow.filament_words import (
+    ODDITIES as FILAMENT_ODDITIES,
+)
+from omphalon.studies.flow.filament_words import (
+    filament_evidence,
+    filament_rows,
+    headline_of,
+)
 from omphalon.studies.flow.fit import FlowFit
 from omphalon.studies.flow.question import FlowQuestion
 from omphalon.studies.wording import lines_for, noted, plural, retest_finding, warned, wide_remedy
@@ -31,6 +39,7 @@ REFUSALS = {
 }
 ODDITIES = {
     "large": "{share:.0%} is much for flow: set the steps of the extruder first",
+    **FILAMENT_ODDITIES,
     "sides": "the walls of side {thick} are {gap:.3f} mm thicker than those of side {thin}",
 }
 
@@ -66,7 +75,7 @@ def flow_finding(
         return retest_finding(
             kind, Retest(fit.reason, facts, fit.oddities), REFUSALS, ODDITIES, noted(readings)
         )
-    keeps, half, mean = fit.verdict == "keep", fit.half_width, fit.mean
+    keeps, half, mean, one = fit.verdict == "keep", fit.half_width, fit.mean, fit.filament
     return Finding(
         kind=kind,
         verdict=fit.verdict,
@@ -79,7 +88,9 @@ def flow_finding(
             "mean_spread_mm": mean.half_width,
             "readings": len(fit.keep),
             "left_out": [r.where for r, k in zip(fit.walls.rows, fit.keep, strict=True) if not k],
-            "expected_mm": question.expected_mm,
+            "expected_mm": question.wall_mm,
+            **({} if one is None else filament_evidence(one)),
+            **({} if one is None else {"flow_at_true_width": fit.flow * one.section.value}),
         },
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=()
@@ -91,7 +102,7 @@ def flow_finding(
             flow=fit.flow,
         ),
         next=_next(fit, question, checking),
-        headline=() if checking else _headline(fit, question),
+        headline=() if checking else headline_of(question.flow, fit.flow, half),
         table=_table(fit, question),
         picture=RepeatsPicture(
             values_mm=fit.walls.values_mm,
@@ -99,16 +110,11 @@ def flow_finding(
             deviation_mm=mean.deviation,
             mean_mm=mean.value,
             half_width_mm=mean.half_width,
-            goal_mm=question.expected_mm,
+            goal_mm=question.wall_mm,
+            title="Walls against the expected thickness",
+            of="wall",
+            goal="expected",
         ),
-    )
-
-
-def _headline(fit: FlowFit, question: FlowQuestion) -> tuple[Shown, ...]:
-    new, half = digits(fit.flow, fit.half_width), digits(fit.half_width, least=2)
-    return (
-        Shown("flow", ("present", "new", "", "")),
-        Shown("multiplier", (f"{question.flow:g}", new, f"± {half}", "1 is 100 %")),
     )
 
 
@@ -116,24 +122,24 @@ def _because(fit: FlowFit, question: FlowQuestion) -> str:
     if fit.verdict == "keep":
         return (
             f"walls of {fit.mean.value:.3f} ± {fit.mean.half_width:.3f} mm hold the expected "
-            f"{question.expected_mm:g} mm within "
+            f"{question.wall_mm:g} mm within "
             "their error"
         )
     return (
-        f"{question.flow:g} × {question.expected_mm:g} ÷ {fit.mean.value:.8g} = {fit.flow:.8g}, "
+        f"{question.flow:g} × {question.wall_mm:g} ÷ {fit.mean.value:.8g} = {fit.flow:.8g}, "
         "from "
         f"{plural(int(fit.keep.sum()), 'wall')}"
     )
 
 
 def _means(fit: FlowFit, question: FlowQuestion) -> str:
-    off = fit.mean.value - question.expected_mm
+    off = fit.mean.value - question.wall_mm
     if fit.verdict == "keep":
         return f"walls come out as thick as they were drawn, to {fit.mean.half_width:.3f} mm"
     more = off > 0
     return (
         f"walls are {abs(off):.3f} mm too {'thick' if more else 'thin'} now, by "
-        f"{abs(off) / question.expected_mm:.1%} of the plastic: "
+        f"{abs(off) / question.wall_mm:.1%} of the plastic: "
         + ("holes close up and tops bulge" if more else "walls part and tops show gaps")
     )
 
@@ -148,7 +154,7 @@ def _table(fit: FlowFit, question: FlowQuestion) -> tuple[Shown, ...]:
             "mean",
             (
                 f"{fit.mean.value:.3f} ± {fit.mean.half_width:.3f} mm, expected "
-                f"{question.expected_mm:g} mm",
+                f"{question.wall_mm:g} mm",
             ),
         ),
         Shown(
@@ -160,7 +166,21 @@ def _table(fit: FlowFit, question: FlowQuestion) -> tuple[Shown, ...]:
         ),
         Shown(
             "assumed",
-            (f"single walls {question.expected_mm:g} mm wide, steps of the extruder already set",),
+            (f"single walls {question.wall_mm:g} mm wide, steps of the extruder already set",),
+        ),
+        *(() if fit.filament is None else (*filament_rows(fit.filament), _not_twice(fit))),
+    )
+
+
+def _not_twice(fit: FlowFit) -> Shown:
+    """The walls hold the filament's width already: what is left of the flow without it."""
+    one = fit.filament
+    assert one is not None
+    return Shown(
+        "not twice",
+        (
+            f"the walls hold the width already; with {one.width_mm.value:.3f} mm entered in the "
+            f"slicer the multiplier is {digits(fit.flow * one.section.value, fit.half_width)}",
         ),
     )
 
@@ -172,5 +192,5 @@ def _next(fit: FlowFit, question: FlowQuestion, checking: bool) -> str:
         return "run `omphalon flow fit` on these readings"
     return (
         "enter it for this filament, print the cube again and judge it: `omphalon flow check "
-        f"--flow {fit.flow:.4f} --expected {question.expected_mm:g} --wall MM --wall MM --wall MM`"
+        f"--flow {fit.flow:.4f} --expected {question.wall_mm:g} --wall MM --wall MM --wall MM`"
     )

@@ -90,6 +90,9 @@ def probe_finding(
             mean_mm=mean.value,
             half_width_mm=mean.half_width,
             goal_mm=question.paper_mm,
+            title="Where the paper drags, against its thickness",
+            of="height",
+            goal="paper",
         ),
     )
 

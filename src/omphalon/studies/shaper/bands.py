@@ -13,48 +13,14 @@ from omphalon.arrays import Array
 from omphalon.errors import UsageError
 from omphalon.physics.scale import Estimate, Spread, mean_of
 from omphalon.physics.shaping import Limits, at_setting
-from omphalon.prints.levels import levels
+from omphalon.prints.ringing import SAME, Bands
 from omphalon.recording import MotionLog
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
 from omphalon.studies.shaper.modes import read_axis
 from omphalon.studies.shaper.question import Setting
 
-FEWEST_BANDS, MOST_BANDS = 4, 40
 LOOKER = 0.15  # deviation from one looker to another, as a share: a judgement, nobody measured it
 WIDEST = 0.5  # half width of what may still be held against a limit, as a share
-SAME = 1e-6
-
-
-@dataclass(frozen=True, kw_only=True)
-class Bands:
-    """Accelerations (mm/s²) from the foot of a print to its top."""
-
-    start_mm_s2: float
-    stop_mm_s2: float
-    step_mm_s2: float
-
-    def __post_init__(self) -> None:
-        span = self.stop_mm_s2 - self.start_mm_s2
-        if span <= 0 or self.step_mm_s2 <= 0:
-            raise UsageError(
-                f"--bands {self.words}: the range is upside down, or the step not above 0",
-                "for example 500:4000:500",
-            )
-        if not FEWEST_BANDS - 1 - SAME <= span / self.step_mm_s2 <= MOST_BANDS - 1 + SAME:
-            raise UsageError(
-                f"--bands {self.words}: {span / self.step_mm_s2 + 1:.0f} bands",
-                f"choose a step that makes {FEWEST_BANDS} to {MOST_BANDS}",
-            )
-
-    @property
-    def words(self) -> str:
-        """As they were asked for."""
-        return f"{self.start_mm_s2:g}:{self.stop_mm_s2:g}:{self.step_mm_s2:g}"
-
-    @property
-    def values(self) -> tuple[float, ...]:
-        """The acceleration of each band, from the foot upwards."""
-        return levels(self.start_mm_s2, self.stop_mm_s2, self.step_mm_s2)
 
 
 @dataclass(frozen=True, kw_only=True)

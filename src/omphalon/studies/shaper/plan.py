@@ -8,11 +8,10 @@ from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.job import Job
-from omphalon.prints.ringing import Ringing
+from omphalon.prints.ringing import Bands, Ringing
 from omphalon.prints.shake import Shake
 from omphalon.prints.strokes import survey
 from omphalon.studies.printed import TestPrint
-from omphalon.studies.shaper.bands import Bands
 from omphalon.warned import Warned
 
 
