@@ -7,6 +7,7 @@ from __future__ import annotations
 from omphalon.recording import Column
 
 AXES = ("x", "y", "z")
+MOVED = (*AXES, "e")
 PASSED, FAILED = ("pass", "passed", "ok", "yes", "1"), ("fail", "failed", "no", "0")
 PRINTS = ("before", "after")
 KINDS = ("move", "outside", "inside")
@@ -169,7 +170,7 @@ CORNERS = (
     Column(name="y_mm", option="--y", quantity="size", help="and along Y."),
 )
 MOTION = (
-    Column(name="axis", option="--axis", choices=AXES, help="Which axis."),
+    Column(name="axis", option="--axis", choices=MOVED, help="Which axis; e is the extruder."),
     Column(
         name="speed_mm_s", option="--pass", quantity="speed", help="Level of speed that was run,"
     ),
@@ -177,7 +178,13 @@ MOTION = (
         name="acceleration_mm_s2",
         option="--pass",
         quantity="acceleration",
-        help="or level of acceleration.",
+        help="or level of acceleration,",
+    ),
+    Column(
+        name="corner_mm_s",
+        option="--pass",
+        quantity="corner",
+        help="or of the speed kept through right-angled corners.",
     ),
     Column(
         name="result",

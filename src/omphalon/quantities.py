@@ -205,6 +205,17 @@ QUANTITIES = _table(
         slip="if it is mm/min, write the unit behind it",
     ),
     Quantity(
+        name="corner",
+        words="a speed through corners",
+        unit="mm/s",
+        lowest=0.1,
+        highest=200,
+        usual=(1, 60),
+        reason="a sharp corner is a jump of speed, and no motor jumps further",
+        units={"mm/s": 1.0, "m/s": 1000.0, "mm/min": 1 / 60},
+        slip="if it is mm/min, write the unit behind it",
+    ),
+    Quantity(
         name="acceleration",
         words="an acceleration",
         unit="mm/s²",

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 AXES_SHAKEN = ("shaper-x", "shaper-y", "acceleration")
-LIMITS = tuple(f"{what}-limit-{a}" for what in ("speed", "acceleration") for a in "xyz")
+LIMITS = (
+    *(f"{what}-limit-{a}" for what in ("speed", "acceleration") for a in "xyz"),
+    *("corner-limit-x", "corner-limit-y"),
+)
+FEEDING = ("speed-limit-e", "acceleration-limit-e")
 # part → setting → why it no longer holds
 PARTS: dict[str, dict[str, str]] = {
     "nozzle": {
@@ -39,12 +43,13 @@ PARTS: dict[str, dict[str, str]] = {
         **dict.fromkeys(LIMITS, "another lever pulls with another force"),
     },
     "drive-wheel": {
+        **dict.fromkeys(FEEDING, "other teeth grip otherwise"),
         "steps-e": "another diameter feeds another length",
         "flow": "it stands on the extruder's steps",
         "advance": "it stands on the extruder's steps",
     },
     "motor": {
-        **dict.fromkeys(LIMITS, "another torque"),
+        **dict.fromkeys((*LIMITS, *FEEDING), "another torque"),
         "steps-e": "another step angle feeds another length, if it is the extruder's",
         **dict.fromkeys(AXES_SHAKEN, "another inertia swings with it"),
     },

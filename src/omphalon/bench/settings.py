@@ -73,10 +73,17 @@ def _shaper(axis: str) -> Kind:
     )
 
 
+LIMIT_WORDS = {
+    "speed": "highest speed of {axis}",
+    "acceleration": "highest acceleration of {axis}",
+    "corner": "speed of {axis} through corners",
+}
+
+
 def _limit(axis: str, what: str, unit: str) -> Kind:
     return Kind(
         key=f"{what}-limit-{axis}",
-        words=f"highest {what} of {axis.upper()}",
+        words=LIMIT_WORDS[what].format(axis="the extruder" if axis == "e" else axis.upper()),
         group="motion",
         fields=(what,),
         units=(unit,),
@@ -90,8 +97,9 @@ def _table(*rows: Kind) -> dict[str, Kind]:
 
 
 KINDS = _table(
-    *(_limit(a, "speed", "mm/s") for a in "xyz"),
-    *(_limit(a, "acceleration", "mm/s²") for a in "xyz"),
+    *(_limit(a, "speed", "mm/s") for a in "xyze"),
+    *(_limit(a, "acceleration", "mm/s²") for a in "xyze"),
+    *(_limit(a, "corner", "mm/s") for a in "xy"),
     Kind(
         key="probe-offset",
         words="nozzle-to-bed zero",
@@ -135,8 +143,9 @@ KINDS = _table(
         line="advance",
     ),
 )
-# without these a printer cannot be called tuned; Z only where somebody measured it
-EXPECTED = tuple(k for k in KINDS if not k.endswith("-z"))
+# without these a printer cannot be called tuned; Z, corners and retraction only where somebody
+# measured them
+EXPECTED = tuple(k for k in KINDS if not k.endswith(("-z", "-limit-e")) and k[:6] != "corner")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -202,10 +211,9 @@ def _of_shakes(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
 
 def _of_limits(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
     for axis, found in settings.items():
-        for what in ("speed", "acceleration"):
-            source = "speed_mm_s" if what == "speed" else "acceleration_mm_s2"
-            if source in found:
-                yield Taken(key=f"{what}-limit-{axis}", value={what: found[source]}, spread={})
+        for source, value in found.items():
+            what = source.split("_")[0]
+            yield Taken(key=f"{what}-limit-{axis}", value={what: value}, spread={})
 
 
 TAKES: dict[str, Take] = {

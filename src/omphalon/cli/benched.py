@@ -83,6 +83,17 @@ def _travel(state: State, given: Mapping[str, Any]) -> Any:
     return f"{ends[0]:g}:{ends[1]:g}" if isinstance(ends, list) else None
 
 
+def _travel_across(state: State, given: Mapping[str, Any]) -> Any:
+    """The other axis's, where corners were asked for."""
+    other = {"x": "y", "y": "x"}.get(str(given.get("name")))
+    return _travel(state, {"name": other}) if other and given.get("corner") else None
+
+
+def _extruder_temp(state: State, given: Mapping[str, Any]) -> Any:
+    """The filament's, where the extruder is to run."""
+    return _filament("temp")(state, given) if given.get("name") == "e" else None
+
+
 def _shaper(axis: str) -> Known:
     def known(state: State, given: Mapping[str, Any]) -> Any:
         one = state.settings.get(f"shaper-{axis}")
@@ -167,7 +178,12 @@ KNOWN: dict[str, dict[str, Known]] = {
         "damping": _value("shaper-{axis}", "damping"),
         "acceleration": _value("acceleration", "acceleration"),
     },
-    "motion plan": {"travel": _travel, "out": _print("motion-{name}")},
+    "motion plan": {
+        "travel": _travel,
+        "travel_across": _travel_across,
+        "temp": _extruder_temp,
+        "out": _print("motion-{name}"),
+    },
     "probe fit": PROBE,
     "probe check": PROBE,
     "printer capture": {**WIRE, "target": _run_target},

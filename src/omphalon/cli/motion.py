@@ -7,25 +7,32 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.asking import Asking
-from omphalon.cli.axis import AXIS_NAME
 from omphalon.cli.common import (
     Leaving,
     Measure,
     answering,
+    by_hand,
     choice,
     numbers_of,
     options,
     parsed,
     readings_template,
 )
-from omphalon.columns import MOTION
+from omphalon.columns import MOTION, MOVED
 from omphalon.errors import UsageError
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
 
-QUANTITIES = {"speed": "speed_mm_s", "acceleration": "acceleration_mm_s2"}
+MOVED_NAME = choice(*MOVED)
+QUANTITIES = {
+    "speed": "speed_mm_s",
+    "acceleration": "acceleration_mm_s2",
+    "corner": "corner_mm_s",
+}
+RANGES = {"speed": "100:300:25", "acceleration": "1000:4000:500", "corner": "4:24:4"}
+RETRACT_RANGES = {"speed": "20:80:10", "acceleration": "500:4000:500"}
 
 
 @click.group()
@@ -34,15 +41,41 @@ def motion() -> None:
 
 
 @motion.command("plan", short_help="Writes a dry run that goes faster level by level.")
-@click.option("--axis", "name", type=AXIS_NAME, required=True, help="Which axis.")
+@click.option(
+    "--axis", "name", type=MOVED_NAME, required=True, help="Which axis; e is the extruder."
+)
 @click.option("--speed", metavar="FROM:TO:STEP", help="Levels of speed, mm/s,")
-@click.option("--acceleration", metavar="FROM:TO:STEP", help="or of acceleration, mm/s².")
+@click.option("--acceleration", metavar="FROM:TO:STEP", help="or of acceleration, mm/s²,")
+@click.option(
+    "--corner",
+    metavar="FROM:TO:STEP",
+    help="or of the speed kept through right-angled corners, mm/s; X and Y run both.",
+)
 @click.option(
     "--travel",
     default="10:180",
     show_default=True,
     metavar="LOW:HIGH",
     help="Allowed travel of the axis, mm.",
+)
+@click.option(
+    "--travel-across",
+    metavar="LOW:HIGH",
+    help="With --corner: travel of the other axis, mm.  [as --travel]",
+)
+@click.option(
+    "--temp",
+    type=Measure("hotend temperature", 150),
+    metavar="C",
+    help="With --axis e: the printing temperature.",
+)
+@click.option(
+    "--retract",
+    type=Measure("size", 0.1, 15),
+    default=2.0,
+    show_default=True,
+    metavar="MM",
+    help="With --axis e: length drawn back and given back.",
 )
 @click.option(
     "--line",
@@ -66,37 +99,39 @@ def motion() -> None:
 def plan(
     how: Leaving,
     name: str,
-    speed: str | None,
-    acceleration: str | None,
-    travel: str,
     line_template: str | None,
     present: float | None,
     limit: str | None,
     out: str,
+    **given: Any,
 ) -> None:
-    """Write a dry run of one axis: nothing heated, nothing fed, faster level by level.
+    """Write a dry run that goes faster level by level: an axis, X and Y through corners, or the
+    extruder, hot, with its filament in and out.
 
     \b
     Example:
       omphalon motion plan --axis y --speed 100:300:25 --travel 10:180 --out dry-run.gcode
+      omphalon motion plan --axis x --corner 4:24:4 --travel 10:200 --out corners.gcode
+      omphalon motion plan --axis e --speed 20:80:10 --temp 215 --out retractions.gcode
     """
     how.check(out=out)
     from omphalon.prints.dryrun import dry_run_lines
     from omphalon.studies.motion.plan import DryRunAsked, plan_motion
 
-    if (speed is None) == (acceleration is None):
-        raise UsageError("--speed or --acceleration", "give one of the two, as FROM:TO:STEP")
-    if speed is not None and (line_template is not None or present is not None):
-        raise UsageError("--line, --present with --speed", "they belong to --acceleration")
-    what = "speed" if speed is not None else "acceleration"
-    example = "100:300:25" if speed is not None else "1000:4000:500"
-    levels = numbers_of(speed or acceleration or "", Measure(what), 3, f"--{what}", example)
-    ends = numbers_of(travel, Measure("length"), 2, "--travel", "10:180")
+    what, raised = _raised(name, given)
+    if what != "acceleration" and (line_template is not None or present is not None):
+        raise UsageError(f"--line, --present with --{what}", "they belong to --acceleration")
+    example = (RETRACT_RANGES if name == "e" else RANGES).get(what, RANGES[what])
+    levels = numbers_of(raised, Measure(what), 3, f"--{what}", example)
+    across = given["travel_across"]
     asked = DryRunAsked(
         axis=name,
         quantity=QUANTITIES[what],
         levels=(levels[0], levels[1], levels[2]),
-        travel_mm=(ends[0], ends[1]),
+        travel_mm=_ends(given["travel"], "--travel"),
+        across_mm=None if across is None else _ends(across, "--travel-across"),
+        temp_c=given["temp"],
+        retract_mm=given["retract"],
         present=present,
         limit=None if limit is None else parsed(limit, Measure(what), "--limit").value,
     )
@@ -105,10 +140,29 @@ def plan(
     how.leave(found)
 
 
+def _raised(name: str, given: dict[str, Any]) -> tuple[str, str]:
+    """What is raised, and its levels as they were given; options that nothing reads are refused."""
+    found = [(what, given[what]) for what in QUANTITIES if given[what] is not None]
+    if len(found) != 1:
+        raise UsageError("--speed, --acceleration or --corner", "give one of them, as FROM:TO:STEP")
+    if name != "e" and (by_hand("temp") or by_hand("retract")):
+        raise UsageError("--temp, --retract without --axis e", "they are the extruder's")
+    if name == "e" and (by_hand("travel") or by_hand("travel_across")):
+        raise UsageError("--travel with --axis e", "filament has none; give --retract MM")
+    if found[0][0] != "corner" and by_hand("travel_across"):
+        raise UsageError("--travel-across without --corner", "one axis runs; give --travel")
+    return found[0]
+
+
+def _ends(text: str, option: str) -> tuple[float, float]:
+    low, high = numbers_of(text, Measure("length"), 2, option, "10:180")
+    return low, high
+
+
 tried = options(
     click.argument("path", required=False, metavar="[READINGS.csv]"),
     click.option(
-        "--axis", "name", type=AXIS_NAME, help="Which axis; of a file, the only one that counts."
+        "--axis", "name", type=MOVED_NAME, help="Which axis; of a file, the only one that counts."
     ),
     click.option("--quantity", type=choice(*QUANTITIES), help="What the levels are of.  [speed]"),
     click.option(
@@ -137,7 +191,8 @@ tried = options(
 def fit(how: Leaving, margin: float, **given: Any) -> None:
     """Turn pass and fail of a dry run's levels into limits with a margin.
 
-    READINGS.csv holds axis, speed_mm_s or acceleration_mm_s2, and result (pass or fail).
+    READINGS.csv holds axis, speed_mm_s, acceleration_mm_s2 or corner_mm_s, and result (pass or
+    fail).
 
     \b
     Example:

@@ -27,6 +27,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "acceleration": ("acceleration",),
     "speed-limit": ("axis", "speed"),
     "acceleration-limit": ("axis", "acceleration"),
+    "corner-limit": ("axis", "corner"),
     "store": (),
     "list": (),
     "hotend-oscillation": ("index", "target", "cycles"),

@@ -18,7 +18,15 @@ SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
 COMMENT = re.compile(r"\s*[;#]")
 MOST_BYTES = 4_000_000
 # settings that a controller keeps; what else a sheet sets need not be listed
-STORED = ("steps", "hotend-gains", "bed-gains", "speed-limit", "acceleration-limit", "acceleration")
+STORED = (
+    "steps",
+    "hotend-gains",
+    "bed-gains",
+    "speed-limit",
+    "acceleration-limit",
+    "corner-limit",
+    "acceleration",
+)
 
 
 @dataclass(frozen=True, kw_only=True)

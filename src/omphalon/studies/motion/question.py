@@ -9,7 +9,7 @@ from omphalon.errors import BadReading, UsageError
 from omphalon.recording import Reading, Readings
 from omphalon.studies.answer import no_readings
 
-UNITS = {"speed_mm_s": "mm/s", "acceleration_mm_s2": "mm/s²"}
+UNITS = {"speed_mm_s": "mm/s", "acceleration_mm_s2": "mm/s²", "corner_mm_s": "mm/s"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -23,12 +23,12 @@ class Tried:
 
     @property
     def unit(self) -> str:
-        """mm/s or mm/s²."""
+        """mm/s, or mm/s² of an acceleration."""
         return UNITS[self.quantity]
 
     @property
     def what(self) -> str:
-        """speed or acceleration."""
+        """speed, acceleration or corner."""
         return self.quantity.split("_")[0]
 
 
@@ -53,7 +53,7 @@ def tried(readings: Readings, axis: str | None = None) -> tuple[Tried, ...]:
     for row in readings.rows:
         name = row.words.get("axis")
         if not name:
-            raise BadReading(f"{row.where}: no axis", "add a column axis with x, y or z")
+            raise BadReading(f"{row.where}: no axis", "add a column axis with x, y, z or e")
         if axis is not None and name != axis:
             continue
         for quantity, level in _levels(row):
@@ -82,7 +82,9 @@ def tried(readings: Readings, axis: str | None = None) -> tuple[Tried, ...]:
 def _levels(row: Reading) -> list[tuple[str, float]]:
     found = [(quantity, row.value(quantity)) for quantity in UNITS if quantity in row.numbers]
     if not found:
-        raise BadReading(f"{row.where}: no level", "fill in speed_mm_s or acceleration_mm_s2")
+        raise BadReading(
+            f"{row.where}: no level", "fill in speed_mm_s, acceleration_mm_s2 or corner_mm_s"
+        )
     if not row.words.get("result"):
         raise BadReading(f"{row.where}: no result", "write pass or fail")
     return found

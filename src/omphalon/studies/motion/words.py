@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, digits
 from omphalon.picture import LimitPicture
 from omphalon.recording import Readings
 from omphalon.studies.answer import Retest
@@ -64,7 +64,7 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
         evidence=evidence,
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=tuple(
-            f"; {_name(one)} limit {one.setting:.0f} {one.tried.unit}" for one in fit.limits
+            f"; {_name(one)} limit {_number(one.setting)} {one.tried.unit}" for one in fit.limits
         ),
         next="enter the values as the axes' limits in your controller; test again after a change "
         "of motor, current or belt",
@@ -77,12 +77,17 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
     )
 
 
+def _number(value: float) -> str:
+    return digits(value, least=3)
+
+
 def _means(fit: MotionFit) -> str:
     one = fit.limits[0]
-    return (
-        f"a print that stays below {one.setting:.0f} {one.tried.unit} keeps its place in "
-        f"{one.tried.axis.upper()}: no layer is shifted"
-    )
+    below = f"a print that stays below {_number(one.setting)} {one.tried.unit}"
+    if one.tried.axis == "e":
+        return f"{below} in its retractions loses no filament: lines start as full as they should"
+    through = " through corners" if one.tried.what == "corner" else ""
+    return f"{below}{through} keeps its place in {one.tried.axis.upper()}: no layer is shifted"
 
 
 def _name(one: Limit) -> str:
@@ -91,12 +96,12 @@ def _name(one: Limit) -> str:
 
 def _setting_row(one: Limit) -> Shown:
     fail = f"{one.lowest_fail:g} {one.tried.unit}"
-    return Shown(_name(one), (f"{one.setting:.0f}", f"{one.highest_pass:g}", fail))
+    return Shown(_name(one), (f"{_number(one.setting)}", f"{one.highest_pass:g}", fail))
 
 
 def _evidence_row(one: Limit) -> Shown:
     trusted = (
-        f"one in twenty fails at {one.risk_level:.0f} {one.tried.unit}"
+        f"one in twenty fails at {_number(one.risk_level)} {one.tried.unit}"
         if one.repeats
         else "one run a level: the highest that passed below the first failure"
     )
@@ -105,7 +110,7 @@ def _evidence_row(one: Limit) -> Shown:
 
 def _picture(one: Limit) -> LimitPicture:
     return LimitPicture(
-        title=f"Axis {one.tried.axis}: set to {one.setting:.0f} {one.tried.unit}",
+        title=f"Axis {one.tried.axis}: set to {_number(one.setting)} {one.tried.unit}",
         unit=one.tried.unit,
         levels=one.tried.levels,
         passed=one.tried.passed,
@@ -144,8 +149,8 @@ def motion_check_finding(check: MotionCheck | Retest, readings: Readings) -> Fin
             "highest_pass": check.highest_pass,
         },
         warnings=tuple(noted(readings)),
-        next=f"find the new limit: `omphalon motion plan --axis {axis}` with --speed or "
-        "--acceleration, then fit"
+        next=f"find the new limit: `omphalon motion plan --axis {axis} "
+        f"--{check.tried.what} FROM:TO:STEP`, then fit"
         if check.failed
         else "nothing",
         table=(
