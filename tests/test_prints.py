@@ -1,5 +1,6 @@
 """Test prints under a G-code interpreter of the tests' own: thirty option sets of each style."""
 
+import json
 import math
 
 import numpy as np
@@ -154,11 +155,11 @@ BAD = {
     "direct drive, some tenths for a bowden tube); write the unit behind the number if "
     "it is not s (40 ms)",
     "--step 0.001": "the print reaches x 63 to 157, y -198 to 414 mm, beyond the margin of a bed "
-    "of 220 x 220 mm, zero at its corner, 220 mm high; choose fewer values (a "
-    "larger --step), a smaller print, or another --at",
+    "of 220 x 220 mm, zero at its corner, 220 mm high; make it smaller (fewer values), or choose "
+    "another --at",
     "--bed 70:70": "the print reaches x -12 to 82, y -33 to 99 mm, beyond the margin of a bed of "
-    "70 x 70 mm, zero at its corner, 220 mm high; choose fewer values (a larger "
-    "--step), a smaller print, or another --at",
+    "70 x 70 mm, zero at its corner, 220 mm high; make it smaller (fewer values), or choose "
+    "another --at",
     "--style tower --step 0.0002": "the print is 600.0 mm high, the printer 220 mm; choose a "
     "larger --step, or a narrower range",
     "--style tower --step 0.05": "--step 0.05 per mm makes a tower of 2.4 mm; give a smaller "
@@ -219,3 +220,90 @@ def test_a_print_that_cannot_be_saved(run):
     assert done.returncode == 2
     words = "--out no/p.gcode: the folder is not there; make it first, or choose another"
     assert done.stderr == f"omphalon: {words}\n"
+
+
+def piece(group, seed, run, folder):
+    """A cube or a gauge with options drawn anew: the options, and what a printer would do."""
+    random = np.random.default_rng([seed, 77])
+    options, centred = option_set("corners", seed)
+    keep = ("nozzle", "filament", "layer", "width", "fast", "first", "acceleration", "temp")
+    options = {k: options[k] for k in (*keep, "bed-temp", "retract", "fan")} | {"bed": "250:210"}
+    if group == "flow":
+        options["expected"] = options.pop("width")
+    else:
+        options["longest"] = int(random.integers(80, 180))
+    words = [w for name, value in options.items() for w in (f"--{name}", value)]
+    words += ["--centred"] if centred else []
+    done = run(group, "plan", "--out", "p.gcode", "--dialect", "stand-in", *words, "--json")
+    assert done.returncode == 0, done.stderr
+    machine = Machine("LEAD").run((folder / "p.gcode").read_text().splitlines())
+    assert not machine.faults
+    assert machine.nozzle == machine.bed == machine.fan == 0
+    wide = options.get("width", options.get("expected"))
+    inside = room({"bed": "250:210"}, centred)
+    line = section({"layer": options["layer"], "width": wide})
+    for move in machine.moves:
+        assert min(inside(*move.start), inside(*move.end)) >= 5 + wide / 2 - 2e-3
+        per_mm = line / (math.pi * options["filament"] ** 2 / 4)
+        assert move.filament == pytest.approx(move.length * per_mm, rel=0.01, abs=2e-5)
+    return options, wide, machine, json.loads(done.stdout)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_a_cube_has_single_walls_up_to_its_height(seed, run, tmp_path):
+    options, wide, machine, _ = piece("flow", seed, run, tmp_path)
+    layer = options["layer"]
+    high = [s for s in strokes(machine.moves) if s[0].z > 1.5 * layer]
+    assert max(s[0].z for s in high) == pytest.approx(30, abs=layer)
+    for wall in high:  # one round, closed, 30 mm from outer face to outer face
+        assert len(wall) == 4 and wall[0].start == wall[-1].end
+        for k in (0, 1):
+            reach = [m.start[k] for m in wall]
+            assert max(reach) - min(reach) + wide == pytest.approx(30, abs=2e-3)
+        assert {m.speed for m in wall} == {options["fast"]}
+    assert {round(s[0].z, 3) for s in high} == {
+        round(n * layer, 3) for n in range(2, round(30 / layer) + 1)
+    }
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_a_gauge_is_as_long_as_its_numbers_say(seed, run, tmp_path):
+    options, wide, machine, plan = piece("axis", seed, run, tmp_path)
+    layer = options["layer"]
+    outside, inside = plan["settings"]["outside_mm"], plan["settings"]["inside_mm"]
+    assert outside == [round(options["longest"] * share) for share in (0.25, 0.6, 1.0)]
+    top = max(m.z for m in machine.moves)
+    frames = [s for s in strokes(machine.moves) if 1.5 * layer < s[0].z < top - 0.5 * layer]
+    spans = [max(m.start[0] for m in s) - min(m.start[0] for m in s) for s in frames]
+    for out, in_ in zip(outside, inside, strict=True):
+        band = [v for v in spans if in_ - 0.01 <= v <= out]
+        assert max(band) + wide == pytest.approx(out, abs=2e-3)  # to the outer face
+        assert min(band) - wide == pytest.approx(in_, abs=2e-3)  # to the inner face
+        loops = sorted(set(np.round(band, 3)))
+        assert np.diff(loops) / 2 == pytest.approx(wide, rel=0.03)  # side by side
+    # jaws reach between the frames
+    assert all(b - a >= 12 for a, b in zip(outside, inside[1:], strict=False))
+    numbers = {m.note for m in machine.moves if m.z == top}
+    assert numbers == {f"digits {o:g} {i:g}" for o, i in zip(outside, inside, strict=True)}
+
+
+PIECES = {
+    "flow plan --width 0.5": "--width and --expected; the wall is one line wide: give --expected",
+    "flow plan --temp 210": "--temp without --out FILE; it belongs to a print: give --out FILE too",
+    "axis plan --fast 40": "--fast without --out FILE; it belongs to a print: give --out FILE too",
+    "axis plan --axis y --out p.gcode": "--axis and --out; the gauge is for X and Y: leave it out",
+    "axis plan --longest 60 --out p.gcode": "--longest 60: a caliper's jaws do not reach between "
+    "the frames; give 80 mm or more",
+    "flow plan --bed 30:30 --out p.gcode": "the print reaches x -8 to 32, y -5 to 32 mm, beyond the "
+    "margin of a bed of 30 x 30 mm, zero at its corner, 220 mm high; make it smaller (fewer "
+    "values), or choose another --at",
+    "axis plan --out no/p.gcode": "--out no/p.gcode: the folder is not there; make it first, or "
+    "choose another",
+}
+
+
+@pytest.mark.parametrize("words", PIECES)
+def test_a_piece_that_makes_no_sense_is_refused(words, run, tmp_path):
+    done = run(*words.split())
+    assert (done.returncode, done.stderr) == (2, f"omphalon: {PIECES[words]}\n")
+    assert not list(tmp_path.iterdir())

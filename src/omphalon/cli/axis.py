@@ -20,14 +20,17 @@ from omphalon.cli.common import (
     readings_template,
     together,
 )
+from omphalon.cli.printing import job_of, printing, refuse_printing
 from omphalon.columns import AXES, AXIS, KINDS
 from omphalon.errors import UsageError, echoed
+from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
     from omphalon.studies.axis.question import AxisQuestion, Rectangle, TravelParts
 
 AXIS_NAME = choice(*AXES)
+LONGEST_MM, LONGEST_GAUGE_MM = 150.0, 120.0
 
 
 @click.group()
@@ -40,10 +43,8 @@ def axis() -> None:
 @click.option(
     "--longest",
     type=Measure("size", 10, 2000),
-    default=150.0,
-    show_default=True,
     metavar="MM",
-    help="Longest move to measure.",
+    help="Longest move to measure, or the gauge's width.  [150, gauge 120]",
 )
 @click.option(
     "--resolution",
@@ -61,18 +62,45 @@ def axis() -> None:
     metavar="F",
     help="Certainty wanted, as a share (0.001 is a tenth of a percent).",
 )
-@answering(plot=False)
-def plan(how: Leaving, name: str, longest: float, resolution: float, wanted: float) -> None:
-    """Say which moves to measure, and how often for the wanted certainty.
+@click.option("--out", metavar="FILE", help="Write a gauge for X and Y as a print (G-code).")
+@printing
+@answering()
+def plan(
+    how: Leaving,
+    name: str,
+    longest: float | None,
+    resolution: float,
+    wanted: float,
+    out: str | None,
+    **given: Any,
+) -> None:
+    """Say which moves to measure, and how often for the wanted certainty; or write a gauge to print
+    and measure, with outside and inside lengths in X and Y.
 
     \b
     Example:
       omphalon axis plan --axis y --longest 150
+      omphalon axis plan --longest 120 --out gauge.gcode --plot gauge.png
     """
+    how.check(out=out)
+    from omphalon.studies.axis.gauge import plan_gauge
     from omphalon.studies.axis.plan import MoveTest, plan_axis
 
-    test = MoveTest(axis=name, longest_mm=longest, resolution_mm=resolution, wanted=wanted)
-    how.leave(plan_axis(test, how.lines()))
+    if out is None:
+        refuse_printing("--out FILE")
+        test = MoveTest(
+            axis=name, longest_mm=longest or LONGEST_MM, resolution_mm=resolution, wanted=wanted
+        )
+        how.leave(plan_axis(test, how.lines()))
+    for option in ("name", "resolution", "wanted"):
+        if by_hand(option):
+            told = "--axis" if option == "name" else f"--{option}"
+            raise UsageError(f"{told} and --out", "the gauge is for X and Y: leave it out")
+    job = job_of(given, 60.0, 1500.0, 0.7)
+    lines = how.lines().with_line("acceleration", given["acceleration_line"], "--acceleration-line")
+    found, printed = plan_gauge(longest or LONGEST_GAUGE_MM, job, lines)
+    put_lines(out, printed.lines(), ";")
+    how.leave(found)
 
 
 measured = options(

@@ -6,7 +6,7 @@ import functools
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import click
 from click.core import ParameterSource
@@ -203,7 +203,7 @@ class Leaving:
 
         return load_dialect(self.dialect)
 
-    def leave(self, answer: Finding | Plan) -> None:
+    def leave(self, answer: Finding | Plan) -> NoReturn:
         """Show an answer, draw it where asked, and end with its exit code. A caller in the same
         process may have asked, by the context's object, to be handed the answer too.
         """

@@ -11,12 +11,16 @@ from omphalon.cli.common import (
     Leaving,
     Measure,
     answering,
+    by_hand,
     chosen_readings,
     options,
     reading_options,
     readings_template,
 )
+from omphalon.cli.printing import job_of, printing, refuse_printing
 from omphalon.columns import FILAMENT, FLOW
+from omphalon.errors import UsageError
+from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
@@ -28,7 +32,7 @@ def flow() -> None:
     """Flow multiplier, for one filament."""
 
 
-@flow.command("plan", short_help="How to print and measure the hollow cube.")
+@flow.command("plan", short_help="How to print and measure the hollow cube; writes it.")
 @click.option(
     "--expected",
     type=Measure("wall", 0.1, 3),
@@ -37,17 +41,30 @@ def flow() -> None:
     metavar="MM",
     help="Width of one line.",
 )
-@answering(plot=False, dialect=False)
-def plan(how: Leaving, expected: float) -> None:
-    """Say how to print and measure the hollow cube.
+@click.option("--out", metavar="FILE", help="Write the cube as a print (G-code).")
+@printing
+@answering()
+def plan(how: Leaving, expected: float, out: str | None, **given: Any) -> None:
+    """Say how to print and measure the hollow cube; write it as a print.
 
     \b
     Example:
       omphalon flow plan --expected 0.45
+      omphalon flow plan --expected 0.48 --out cube.gcode --plot cube.png
     """
-    from omphalon.studies.flow.plan import plan_flow
+    how.check(out=out)
+    from omphalon.studies.flow.plan import cube_print, plan_flow
 
-    how.leave(plan_flow(expected))
+    if by_hand("width"):
+        raise UsageError("--width and --expected", "the wall is one line wide: give --expected")
+    if out is None:
+        refuse_printing("--out FILE")
+        how.leave(plan_flow(expected))
+    job = job_of({**given, "width": expected}, 45.0, 1500.0, 0.7)
+    lines = how.lines().with_line("acceleration", given["acceleration_line"], "--acceleration-line")
+    printed = cube_print(job, lines)
+    put_lines(out, printed.lines(), ";")
+    how.leave(plan_flow(expected, printed))
 
 
 measured = options(

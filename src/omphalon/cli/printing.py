@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Measure, numbers_of, options
+from omphalon.cli.common import Measure, by_hand, numbers_of, options
+from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
     from omphalon.prints.job import Job
@@ -188,3 +189,11 @@ def job_of(given: dict[str, Any], fast: float, acceleration: float, retract: flo
         retract_mm_s=given["retract_speed"],
         fan=given["fan"],
     )
+
+
+def refuse_printing(needs: str) -> None:
+    """Refuse options of a print where none is written."""
+    shared = click.command()(printing(lambda: None)).params
+    given = next((o.opts[0] for o in shared if o.name and by_hand(o.name)), None)
+    if given is not None:
+        raise UsageError(f"{given} without {needs}", f"it belongs to a print: give {needs} too")

@@ -23,6 +23,7 @@ def draw_preview(figure: Figure, printed: Any) -> None:
     """The print from above, lines in their true width and coloured by value; the whole bed beside
     it; a tower from the side.
     """
+    figure.set_layout_engine("constrained", rect=(0.0, 0.03, 1.0, 0.93))
     wide, narrow = figure.subplots(1, 2, width_ratios=[2.4, 1])
     strokes = list(printed.strokes())
     draw_bed(narrow, strokes, printed.job, "On the bed, mm")
@@ -61,7 +62,8 @@ def draw_above(ax: Axes, strokes: list[Any], printed: Any) -> None:
     """The print from above, as large as it goes, each value beside what it was printed with."""
     dress(ax, x="x, mm", y="y, mm", title=printed.title)
     ax.grid(False)
-    low = [s for s in strokes if s.z_mm < 1.5 * printed.job.layer_mm]
+    first = 1.5 * printed.job.layer_mm
+    low = [s for s in strokes if s.z_mm < first or s.note.startswith("digits")]
     values = np.array([np.nan if s.value is None else s.value for s in low])
     known = values[np.isfinite(values)]
     top, bottom = (float(known.max()), float(known.min())) if len(known) else (1.0, 0.0)
@@ -72,7 +74,8 @@ def draw_above(ax: Axes, strokes: list[Any], printed: Any) -> None:
     ax.set_xlim(places[:, 0].min() - 4, places[:, 0].max() + 14)
     ax.set_ylim(places[:, 1].min() - 4, places[:, 1].max() + 6)
     ax.set_aspect("equal", adjustable="box")
-    for stroke, colour in zip(low, colours, strict=True):
+    for stroke, known_colour in zip(low, colours, strict=True):
+        colour = INK if stroke.z_mm > first else known_colour  # numbers on top of the print
         for n, speed in enumerate(stroke.speeds_mm_s):
             quick = speed > printed.job.slow_mm_s * 1.2
             ax.plot(

@@ -99,7 +99,7 @@ def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
             f"the print reaches x {low_x:.0f} to {high_x:.0f}, y {low_y:.0f} to {high_y:.0f} mm, "
             "beyond the margin of "
             f"a {job.bed.words}",
-            "choose fewer values (a larger --step), a smaller print, or another --at",
+            "make it smaller (fewer values), or choose another --at",
         )
     if high_z > job.bed.height_mm:
         raise UsageError(

@@ -25,6 +25,8 @@ FIGURES = {
     "advance-check": ("omphalon.plots.advance", "draw_corners"),
     "shaper-fit": ("omphalon.plots.shaper", "draw_shaper"),
     "shaper-check": ("omphalon.plots.shaper", "draw_before_after"),
+    "flow-plan": ("omphalon.plots.advance", "draw_preview"),
+    "axis-plan": ("omphalon.plots.advance", "draw_preview"),
     "shaper-plan": ("omphalon.plots.advance", "draw_preview"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
 }

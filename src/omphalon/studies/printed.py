@@ -7,14 +7,16 @@ from dataclasses import dataclass
 
 from omphalon.prints.advance import Label
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Stroke, Survey, gcode_lines
+from omphalon.prints.strokes import Stroke, Survey, gcode_lines, survey
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TestPrint:
-    """Strokes, made anew at each call; the comment header; the lines that set things."""
+    """Strokes, made anew at each call; the comment header; the lines that set things. `side_view`:
+    whether a picture shows it from the side.
+    """
 
-    style: str
+    title: str
     job: Job
     strokes: Callable[[], Iterator[Stroke]]
     labels: tuple[Label, ...]
@@ -23,20 +25,7 @@ class TestPrint:
     acceleration_line: str | None
     last_line: str | None
     whole: Survey
-
-    @property
-    def side_view(self) -> bool:
-        """Whether a picture shows it from the side."""
-        return self.style == "tower"
-
-    @property
-    def title(self) -> str:
-        """What a picture says above it."""
-        return (
-            "Ringing print"
-            if self.style == "ringing"
-            else f"Pressure advance, {self.style}: values in s"
-        )
+    side_view: bool = False
 
     def lines(self) -> Iterator[str]:
         return gcode_lines(
@@ -47,3 +36,94 @@ class TestPrint:
             self.acceleration_line,
             self.last_line,
         )
+
+
+def plain_print(
+    title: str,
+    job: Job,
+    strokes: Callable[[], Iterator[Stroke]],
+    labels: tuple[Label, ...],
+    head: tuple[str, ...],
+    acceleration_line: str | None,
+) -> TestPrint:
+    """A print in which no value changes on the way.
+
+    Parameters
+    ----------
+    title : above its picture
+    job : the printer, its line and speeds
+    strokes : made anew at each call
+    labels : of the picture
+    head : what the file says of itself, before the printer and the speeds
+    acceleration_line : that sets it; None: by hand
+
+    Returns
+    -------
+    TestPrint
+
+    Raises
+    ------
+    UsageError
+        If it does not fit the bed, or its speed is never reached.
+    """
+    job.check()
+    whole = survey(job, strokes())
+    by_hand = "" if acceleration_line else ": set it on the printer, no line here does"
+    return TestPrint(
+        title=title,
+        job=job,
+        strokes=strokes,
+        labels=labels,
+        head=(
+            *head,
+            f"for a {job.bed.words}; nozzle {job.nozzle_mm:g}, filament {job.filament_mm:g}, line "
+            f"{job.width_mm:g} x {job.layer_mm:g} mm; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C",
+            f"{job.fast_mm_s:g} mm/s, first layer {job.first_mm_s:g}, acceleration "
+            f"{job.acceleration_mm_s2:g} mm/s²{by_hand}",
+            f"about {clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
+        ),
+        set_line=lambda value: "",
+        acceleration_line=acceleration_line,
+        last_line=None,
+        whole=whole,
+    )
+
+
+def print_steps(printed: TestPrint) -> tuple[str, ...]:
+    """How to print a file: the acceleration by hand where no line sets it, where it lies, how long
+    it takes.
+
+    Parameters
+    ----------
+    printed : the print
+
+    Returns
+    -------
+    sentences
+    """
+    job, whole = printed.job, printed.whole
+    low_x, low_y, high_x, high_y, high_z = whole.reach
+    by_hand = (
+        f"Set the printing acceleration to {job.acceleration_mm_s2:g} mm/s² on the printer: the "
+        "dialect has no line for it."
+    )
+    return (
+        *(() if printed.acceleration_line else (by_hand,)),
+        f"Check the first lines of the file, then print it: x {low_x:.0f} to {high_x:.0f}, y "
+        f"{low_y:.0f} to {high_y:.0f}, up to {high_z:.1f} mm; about {clock(whole.time_s)} and "
+        f"{whole.filament_mm / 1000:.2f} m of filament.",
+    )
+
+
+def clock(seconds: float) -> str:
+    """A time in minutes, or hours where they are many.
+
+    Parameters
+    ----------
+    seconds : the time
+
+    Returns
+    -------
+    str
+    """
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -15,7 +15,7 @@ from omphalon.prints.job import Job
 from omphalon.prints.levels import levels
 from omphalon.prints.strokes import Survey, survey
 from omphalon.studies.advance.drives import LINES, TOWER_MM
-from omphalon.studies.printed import TestPrint
+from omphalon.studies.printed import TestPrint, clock, print_steps
 
 FEWEST, MOST = 5, 200
 LOWEST_TOWER_MM = 10.0
@@ -126,15 +126,16 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     whole = survey(job, figure.strokes(job))
     head = _head(asked, job, whole, told, acceleration)
     printed = TestPrint(
-        asked.style,
-        job,
-        lambda: figure.strokes(job),
-        figure.labels(job),
-        head,
-        set_line,
-        acceleration,
-        last,
-        whole,
+        title=f"Pressure advance, {asked.style}: values in s",
+        job=job,
+        strokes=lambda: figure.strokes(job),
+        labels=figure.labels(job),
+        head=head,
+        set_line=set_line,
+        acceleration_line=acceleration,
+        last_line=last,
+        whole=whole,
+        side_view=asked.style == "tower",
     )
     return _told(asked, job, whole, told, printed), printed
 
@@ -233,7 +234,7 @@ def _head(
         f"{job.retract_mm:g} mm; fan {job.fan:.0%}",
         f"acceleration {job.acceleration_mm_s2:g} mm/s²"
         + ("" if acceleration else ": set it on the printer, no line here does"),
-        f"about {_clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
+        f"about {clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
         *READ[asked.style],
     )
 
@@ -249,22 +250,12 @@ def _told(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: Test
         "without feeding, extra filament after a pause, any other correction of the feed at "
         "corners. This file has none."
     )
-    if printed.acceleration_line is None:
-        first.append(
-            f"Set the printing acceleration to {job.acceleration_mm_s2:g} mm/s² on the printer: "
-            "the dialect has no line "
-            "for it."
-        )
-    low_x, low_y, high_x, high_y, high_z = whole.reach
     return Plan(
         "advance-plan",
         f"Pressure advance, {asked.style}: {told}",
         (
             *first,
-            f"Check the first lines of the file, then print it: x {low_x:.0f} to {high_x:.0f}, y "
-            f"{low_y:.0f} to {high_y:.0f}, up to "
-            f"{high_z:.1f} mm; about {_clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m "
-            "of filament.",
+            *print_steps(printed),
             *READ[asked.style],
             "The last value stays in force until it is set again."
             if asked.present_s is None
@@ -291,7 +282,3 @@ def _told(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: Test
         },
         picture=printed,
     )
-
-
-def _clock(seconds: float) -> str:
-    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -144,15 +144,15 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
         )
     whole = survey(job, figure.strokes(job))
     printed = TestPrint(
-        "ringing",
-        job,
-        lambda: figure.strokes(job),
-        figure.labels(job),
-        _bands_head(job, bands) if bands else _ringing_head(job, line is not None),
-        lambda value: dialect.line("acceleration", acceleration=value) or "",
-        line,
-        None,
-        whole,
+        title="Ringing print",
+        job=job,
+        strokes=lambda: figure.strokes(job),
+        labels=figure.labels(job),
+        head=_bands_head(job, bands) if bands else _ringing_head(job, line is not None),
+        set_line=lambda value: dialect.line("acceleration", acceleration=value) or "",
+        acceleration_line=line,
+        last_line=None,
+        whole=whole,
     )
     settings = {
         "speed_mm_s": job.fast_mm_s,
