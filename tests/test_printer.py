@@ -109,6 +109,15 @@ def test_a_line_is_said_again_until_it_is_acknowledged(events, again, end):
     assert told == end
 
 
+@pytest.mark.parametrize("pieces", [[b"resend: 2\nok\n"], [b"resend: 2\n", b"ok\n"]])
+def test_the_ok_behind_a_resend_is_not_taken_for_the_next_one(pieces):
+    dialogue = Dialogue(numbered=True)
+    talk(dialogue, [(6.0 + n / 100, data) for n, data in enumerate(pieces)])
+    dialogue.say("M105", 6.1)
+    list(dialogue.hear(b"T:20.0 /0.0 @:0\nok\n", 6.2))
+    assert dialogue.pending is None
+
+
 @pytest.mark.parametrize(
     "events, words",
     [

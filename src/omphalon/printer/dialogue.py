@@ -145,6 +145,8 @@ class Dialogue:
             )
         pending = self.pending
         if pending is None:
+            if one.kind is Speech.OK:
+                self.extra_ok_until_s = -1.0  # that was the one to pass over
             return
         if one.kind is Speech.OK:
             self._acknowledge(pending, now_s)
