@@ -1,7 +1,9 @@
-"""The 48 made-up heaters of the benchmark, how each is logged, and the best any gains can do on it.
+"""The made-up heaters of the benchmark, how each is logged, and the best any gains can do on it.
 
-Twenty-four hotends (30–65 W, 190–250 °C) and twenty-four beds (120–420 W, 55–100 °C), drawn once
-with a fixed seed.
+First 48 that the fit was tuned on: twenty-four hotends (30–65 W, 190–250 °C) and twenty-four beds
+(120–420 W, 55–100 °C). Then four families that differ in kind, eight hotends and eight beds each:
+two masses with losses on both; a block of five nodes with the sensor off the heater; losses by
+radiation; a sensor with two lags. All drawn once with fixed seeds.
 """
 
 from __future__ import annotations
@@ -9,10 +11,13 @@ from __future__ import annotations
 import hashlib
 import json
 import pathlib
+from collections.abc import Callable
 from dataclasses import asdict, dataclass, replace
+from typing import Any
 
 import numpy as np
 
+from omphalon.standin.families import Chain
 from omphalon.standin.heater import Heater
 from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import Test
@@ -26,7 +31,7 @@ class Plant:
 
     name: str
     bed: bool
-    heater: Heater
+    heater: Heater | Chain
     target_c: float
     test: Test
 
@@ -103,6 +108,126 @@ def plants() -> list[Plant]:
     return [draw(n, bed) for bed in (False, True) for n in range(24)]
 
 
+FAMILIES = ("two masses", "five nodes", "radiation", "two lags")
+OF_FAMILY = 8
+BUSIEST = 0.85  # share of the power that holds the target with the fan on
+
+
+def draw_of(family: str, number: int, bed: bool) -> Plant:
+    """One heater of a family; drawn anew until its power holds the target with the fan on."""
+    for attempt in range(50):
+        random = np.random.default_rng([11, FAMILIES.index(family), number, int(bed), attempt])
+        target = float(round(random.uniform(55, 100) if bed else random.uniform(190, 250)))
+        made = DRAWN[family](random, bed)
+        if made.holds_c(BUSIEST) > target + 5:
+            break
+    warm = random.uniform() < 0.25
+    test = Test(
+        target,
+        int(random.integers(4, 11)),
+        float(random.choice([0.5, 1.0, 2.0])),
+        float(random.uniform(40, 0.8 * target)) if warm and not bed else None,
+        seed=1000 + number,
+        rest_s=5.0 if bed else 2.0,
+    )
+    name = f"{family.replace(' ', '-')}-{'bed' if bed else 'hotend'}-{number:02d}"
+    return Plant(name, bed, made, target, test)
+
+
+def _two_masses(random: np.random.Generator, bed: bool) -> Chain:
+    """Ranges of the issue that asked for it; the sensor on the heated mass."""
+    u = random.uniform
+    if bed:
+        power, c1, c2, g = u(120, 420), u(220, 900), u(150, 700), u(5, 25)
+        losses, growth, fan = (u(0.3, 1.2), u(0.4, 1.6)), u(0.001, 0.006), u(0.05, 0.35)
+        lag, dead = u(2, 16), u(0.5, 5)
+    else:
+        power, c1, c2, g = u(30, 65), u(9, 26), u(4, 18), u(0.1, 0.5)
+        losses, growth, fan = (u(0.04, 0.12), u(0.01, 0.05)), u(0.0005, 0.002), u(0.2, 0.9)
+        lag, dead = u(0.8, 5), u(0.2, 2.4)
+    return _chain(random, power, (c1, c2), (g,), losses, growth, (0.0, 0.0), 0, (lag,), dead, fan)
+
+
+def _five_nodes(random: np.random.Generator, bed: bool) -> Chain:
+    """A block cut into five, the heater at one end, the sensor at the third to the fifth."""
+    u = random.uniform
+    mass, g = (u(400, 1300), u(25, 120)) if bed else (u(9, 28), u(2, 9))
+    cut = random.dirichlet(np.full(5, 8.0)) * mass
+    lost = (u(0.8, 2.6) if bed else u(0.05, 0.15)) * random.dirichlet(np.full(5, 3.0))
+    lag, dead = (u(2, 10), u(0.5, 3)) if bed else (u(0.5, 3), u(0.2, 1.2))
+    power, fan = (u(120, 420), u(0.05, 0.35)) if bed else (u(30, 65), u(0.5, 2.5))
+    seen = int(random.integers(2, 5))
+    growth = u(0.0005, 0.003)
+    return _chain(
+        random,
+        power,
+        tuple(cut),
+        (g,) * 4,
+        tuple(lost),
+        growth,
+        (0.0,) * 5,
+        seen,
+        (lag,),
+        dead,
+        fan,
+    )
+
+
+def _radiation(random: np.random.Generator, bed: bool) -> Chain:
+    """Two masses that lose half or more of their heat by radiation."""
+    u, stefan = random.uniform, 5.67e-8
+    if bed:
+        power, c1, c2, g = u(150, 420), u(250, 800), u(150, 500), u(6, 22)
+        losses, area = (u(0.1, 0.5), u(0.2, 0.8)), (u(0.02, 0.06), u(0.02, 0.08))
+        lag, dead, fan = u(2, 12), u(0.5, 4), u(0.05, 0.35)
+    else:
+        power, c1, c2, g = u(30, 65), u(2, 6), u(6, 18), u(0.8, 3)
+        losses, area = (u(0.005, 0.02), u(0.01, 0.05)), (u(0.0005, 0.002), u(0.003, 0.009))
+        lag, dead, fan = u(0.6, 4), u(0.2, 1.8), u(0.2, 0.9)
+    shine = (stefan * area[0], stefan * area[1])
+    return _chain(random, power, (c1, c2), (g,), losses, 0.0, shine, 1, (lag,), dead, fan)
+
+
+def _two_lags(random: np.random.Generator, bed: bool) -> Chain:
+    """Two masses, and a sensor in a sleeve: one lag behind another."""
+    one = _two_masses(random, bed)
+    second = random.uniform(1.5, 8) if bed else random.uniform(0.4, 2.5)
+    if not bed:
+        one = replace(one, coupling_w_c=(random.uniform(0.5, 2.0),))
+    return replace(one, lags_s=(0.7 * one.lags_s[0], second))
+
+
+def _chain(random: np.random.Generator, *parts: Any) -> Chain:
+    power, masses, coupled, lost, growth, shine, seen, lags, dead, fan = parts
+    return Chain(
+        power_w=power,
+        capacity_j_c=masses,
+        coupling_w_c=coupled,
+        loss_w_c=lost,
+        growth_per_c=growth,
+        radiation_w_k4=shine,
+        seen=seen,
+        lags_s=lags,
+        dead_time_s=dead,
+        ambient_c=float(random.uniform(18, 30)),
+        fan_extra=fan,
+        noise_c=float(np.exp(random.uniform(np.log(0.02), np.log(0.12)))),
+        quantum_c=float(random.choice([0.01, 0.05, 0.1, 0.25])),
+    )
+
+
+DRAWN: dict[str, Callable[[np.random.Generator, bool], Chain]] = {
+    "two masses": _two_masses,
+    "five nodes": _five_nodes,
+    "radiation": _radiation,
+    "two lags": _two_lags,
+}
+
+
+def family_plants(family: str) -> list[Plant]:
+    return [draw_of(family, n, bed) for bed in (False, True) for n in range(OF_FAMILY)]
+
+
 def logged_every(plant: Plant, report_s: float) -> Test:
     """The same test with another report interval."""
     return replace(plant.test, report_s=report_s)
@@ -120,6 +245,15 @@ def key(plant: Plant) -> str:
 SEARCH = "8 rounds of 256, width 1.6 shrinking by 0.6, two seeds"
 
 
+def _pace(made: Heater | Chain) -> tuple[float, float]:
+    """Rise at full power (°C/s), and about how late the sensor sees it (s)."""
+    if isinstance(made, Chain):
+        between = sum(made.capacity_j_c[: made.seen]) / 2 / made.coupling_w_c[0]
+        return made.power_w / sum(made.capacity_j_c), made.dead_time_s + sum(made.lags_s) + between
+    late = made.dead_time_s + made.sensor_lag_s + made.heated_j_c / made.coupling_w_c / 2
+    return made.power_w / (made.heated_j_c + made.second_j_c), late
+
+
 def best_possible(plant: Plant) -> tuple[float, list[float]]:
     """Least score over the four days by brute force on the true plant, and the gains that give it;
     cached.
@@ -128,9 +262,7 @@ def best_possible(plant: Plant) -> tuple[float, list[float]]:
     found = known.get(plant.name)
     if found and found["key"] == key(plant):
         return found["score"], found["gains"]
-    made = plant.heater
-    slope = made.power_w / (made.heated_j_c + made.second_j_c)
-    late = made.dead_time_s + made.sensor_lag_s + made.heated_j_c / made.coupling_w_c / 2
+    slope, late = _pace(plant.heater)
     kp = 1 / (slope * late)
     best, gains = np.inf, [kp, kp / (8 * late), kp * late / 3]
     for seed in range(2):
@@ -151,5 +283,5 @@ def best_possible(plant: Plant) -> tuple[float, list[float]]:
 
 
 if __name__ == "__main__":
-    for each in plants():
+    for each in (*plants(), *(p for family in FAMILIES for p in family_plants(family))):
         print(each.name, *best_possible(each))

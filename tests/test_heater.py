@@ -12,6 +12,7 @@ import pytest
 from omphalon.physics.thermal_fit import fit_thermal
 from omphalon.readers.log_columns import Wanted
 from omphalon.readers.temperature import read_temperature
+from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.loop import day_score, run_loop
 from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
@@ -253,3 +254,42 @@ def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
 def test_summaries_that_say_nothing_are_refused(words, code, told, run):
     done = run("heater", "fit", *words)
     assert done.returncode == code and told in done.stdout + done.stderr
+
+
+def test_a_loop_that_always_acts_has_gains_of_its_own(run, sample):
+    """Its integral has run up to full power when the target comes near: on the true heater the gains
+    that know of it do better there, and those for a band where the loop starts late do not.
+    """
+    words = ("heater", "fit", sample("hotend-oscillation.csv"), "--json")
+    found = [gains_of(answer(run(*words, *more)))[0] for more in ((), ("--band", "none"))]
+    over, error = [], []
+    for gains in found:
+        hold = Hold(235.0, tuple(gains), hold_s=150, fan_after_s=None, windup=True, seed=1)
+        log = hold_log(FULMAR_HOTEND, hold)
+        off = np.array(log.temperature_c) - 235.0
+        near = int(np.argmax(off > -10))
+        over.append(off[near:].max())
+        error.append(np.abs(off[near:]).mean())
+    assert over[1] < 0.9 * over[0] and error[1] < 0.9 * error[0]
+
+
+@pytest.mark.parametrize(
+    "band, told",
+    [
+        ("10", "from 10 °C below the target on"),
+        ("none", "at every distance from the target"),
+        ("0", "at every distance from the target"),
+        ("6 °C", "from 6 °C below the target on"),
+    ],
+)
+def test_the_band_is_told(band, told, run, sample):
+    done = run("heater", "fit", sample("hotend-oscillation.csv"), "--band", band)
+    assert told in " ".join(done.stdout.split())
+
+
+def test_a_band_that_cannot_be(run, sample):
+    done = run("heater", "fit", sample("hotend-oscillation.csv"), "--band", "-3")
+    assert (
+        done.returncode == 2
+        and "cannot be: a band around the target here is 0 to 100" in done.stderr
+    )

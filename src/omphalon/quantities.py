@@ -328,6 +328,16 @@ QUANTITIES = _table(
         slip="write the unit behind the number if it is not s (500 ms)",
     ),
     Quantity(
+        name="band",
+        words="a band around the target",
+        unit="°C",
+        lowest=0,
+        highest=100,
+        usual=(2, 60),
+        reason="0 or none where the controller always acts",
+        units={"°c": 1.0, "c": 1.0, "k": 1.0},
+    ),
+    Quantity(
         name="advance",
         words="a pressure advance",
         unit="s",

@@ -145,6 +145,12 @@ FACTS: tuple[Fact, ...] = (
         quantity="interval",
     ),
     Fact(
+        key="controller.band",
+        told="how near the target its loop starts to act, °C; 0: it always does",
+        example="10",
+        quantity="band",
+    ),
+    Fact(
         key="controller.shapers",
         told="the input shapers it offers",
         example='["zv", "mzv", "ei"]',

@@ -131,6 +131,7 @@ CONTROLLER: dict[str, Known] = {
     "gain_scale": _fact("controller.gain_scale"),
     "loop_period": _fact("controller.loop_period"),
     "filter_s": _fact("controller.filter"),
+    "band": _fact("controller.band"),
     "power_limit": _fact("heaters.power_limit"),
     "full_power": _fact("heaters.full_power"),
 }

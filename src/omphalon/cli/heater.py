@@ -33,6 +33,15 @@ GAIN = Measure("gain")
 SECONDS = Measure("time")
 
 
+class Band(Measure):
+    """How near the target a controller starts to act; the word none is 0: it always does."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if isinstance(value, str) and value.strip().lower() in ("none", "0"):
+            return 0.0
+        return super().convert(value, param, ctx)
+
+
 @click.group()
 def heater() -> None:
     """Gains that hold the hotend or the bed still at its temperature."""
@@ -178,6 +187,14 @@ reading = options(
     help="Time constant of its derivative's filter.",
 )
 @click.option(
+    "--band",
+    type=Band("band"),
+    default=10.0,
+    metavar="C",
+    show_default=True,
+    help="How near the target the controller starts to act; none: it always does.",
+)
+@click.option(
     "--kp",
     type=GAIN,
     metavar="N",
@@ -225,6 +242,7 @@ def fit(
         power_limit=power_limit,
         loop_period_s=loop_period,
         filter_s=filter_s,
+        band_c=given["band"],
         gain_scale=gain_scale or given["full_power"],
         present=_present(**{n: given[n] for n in ("kp", "ki", "kd", "ti", "td")}),
         fan_on=None if fan is None else fan == "on",

@@ -157,6 +157,7 @@ def _fitted(path: str, which: str, goal: float, aim: str, setter: Setter) -> Fin
     controller = facts_of_bench(
         loop_period_s="controller.loop_period",
         filter_s="controller.filter",
+        band_c="controller.band",
         power_limit="heaters.power_limit",
     )
     question = HeaterQuestion(

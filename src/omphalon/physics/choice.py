@@ -124,7 +124,7 @@ def choose_gains(
 
 def _total(outcome: Outcome, margin: Array, aim: Aim, loop: Loop) -> Array:
     """Mean cost over the ensemble, and the price of a thin margin; (n,)."""
-    mean = outcome.cost(aim, loop.unit_s).mean(axis=0)
+    mean = outcome.cost(aim, loop).mean(axis=0)
     total = mean + SENSITIVITY_PRICE * np.maximum(0.0, margin - aim.sensitivity)
     return np.where(np.isfinite(total), total, 1e9)
 

@@ -40,13 +40,16 @@ class Gains:
 
 @dataclass(frozen=True)
 class Loop:
-    """The controller that will run the gains, and the work it is judged on."""
+    """The controller that will run the gains, and the work it is judged on. `wound`: it acts from
+    the cold start on, so that its integral has run up to the limit when it comes within the band.
+    """
 
     target_c: float
     limit: float = 1.0
     period_s: float = 0.2
     filter_s: float = 1.0
     band_c: float = 10.0
+    wound: bool = False
     unit_s: float = 60.0
     fan_extra: float = 0.4
     noise_c: float = 0.05
@@ -80,16 +83,19 @@ class Outcome:
     trace_s: Array
     takeover_s: Array
 
-    def cost(self, aim: Aim, unit_s: float) -> Array:
-        """Weighted faults in °C, with overshoot and busy power beyond their rails on top."""
+    def cost(self, aim: Aim, loop: Loop) -> Array:
+        """Weighted faults in °C, with overshoot and busy power beyond their rails on top. A loop
+        that always acts overshoots whatever its gains, so that it has no rail.
+        """
+        rail = np.inf if loop.wound else OVERSHOOT_RAIL_C
         return (
             aim.overshoot * self.overshoot_c
             + aim.dip * self.dip_c
             + aim.hold * self.hold_error_c
             + aim.fan * self.fan_error_c
             + aim.ripple * self.ripple_c
-            + aim.arrival * self.arrival_s / unit_s
-            + 5.0 * np.maximum(0.0, self.overshoot_c - OVERSHOOT_RAIL_C)
+            + aim.arrival * self.arrival_s / loop.unit_s
+            + 5.0 * np.maximum(0.0, self.overshoot_c - rail)
             + CHATTER_PRICE * np.maximum(0.0, self.chatter - CHATTER_RAIL)
         )
 
@@ -163,7 +169,8 @@ class _Controller:
         )
         self.goal, self.loop, self.step_s = goal, loop, step_s
         self.blend = 1.0 - float(np.exp(-step_s / loop.filter_s))
-        self.integral, self.slope = np.zeros(rise.shape), np.zeros(rise.shape)
+        self.integral = np.full(rise.shape, loop.limit if loop.wound else 0.0)
+        self.slope = np.zeros(rise.shape)
         self.before = rise.copy()
 
     def power(self, reading: Array) -> Array:

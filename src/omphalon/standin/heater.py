@@ -13,7 +13,9 @@ simulated at once.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -71,19 +73,27 @@ class Lanes:
         self.second = self.first.copy()
         self.sensor = self.first.copy()
         self.fan = False
-        late = column("dead_time_s") / step_s
+        self._delay([h.dead_time_s for h in heaters])
+
+    def _delay(self, dead_time_s: list[float]) -> None:
+        """A line that power comes out of as late as each heater asks."""
+        late = np.array(dead_time_s, float)[:, None] / self.step_s
         self.late, self.part = np.floor(late).astype(int), late - np.floor(late)
         self.depth = int(self.late.max()) + 2
         self.past = np.zeros((self.depth, *self.shape))
         self.now = 0
 
-    def advance(self, power: np.ndarray | float) -> None:
-        """One step with `power` (0…1) asked for from now on."""
+    def _arrived(self, power: np.ndarray | float) -> np.ndarray:
+        """The power that arrives now, `power` being asked for from now on."""
         self.past[self.now % self.depth] = power
         rows = np.arange(self.shape[0])[:, None], np.arange(self.shape[1])[None, :]
         near = self.past[(self.now - self.late) % self.depth, rows[0], rows[1]]
         far = self.past[(self.now - self.late - 1) % self.depth, rows[0], rows[1]]
-        arrived = near + self.part * (far - near)
+        return np.asarray(near + self.part * (far - near))
+
+    def advance(self, power: np.ndarray | float) -> None:
+        """One step with `power` (0…1) asked for from now on."""
+        arrived = self._arrived(power)
         over_first, over_second = self.first - self.ambient, self.second - self.ambient
         across = self.first - self.second
         seen = self.first - self.place * across
@@ -105,6 +115,9 @@ class Lanes:
         """
         for name in ("first", "second", "sensor"):
             getattr(self, name)[rows] = getattr(other, name)[rows]
+        self._take_past(other, rows)
+
+    def _take_past(self, other: Lanes, rows: np.ndarray) -> None:
         self.past[:, rows, :] = other.past[
             np.arange(other.now - self.depth, other.now) % other.depth
         ][:, rows, :]
@@ -113,3 +126,12 @@ class Lanes:
 def quantised(value: np.ndarray, quantum_c: float | np.ndarray) -> np.ndarray:
     """What a display of that step shows."""
     return np.round(value / quantum_c) * quantum_c
+
+
+def lanes_of(heaters: Sequence[Any], copies: int, step_s: float = STEP_S) -> Lanes:
+    """Lanes for heaters of one kind, whatever kind that is."""
+    if isinstance(heaters[0], Heater):
+        return Lanes(list(heaters), copies, step_s)
+    from omphalon.standin.families import ChainLanes
+
+    return ChainLanes(list(heaters), copies, step_s)

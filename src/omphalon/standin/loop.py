@@ -18,7 +18,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.standin.heater import DAYS, Heater, Lanes, quantised
+from omphalon.standin.heater import DAYS, Heater, Lanes, lanes_of, quantised
 
 CONTROL_S = 0.2
 BAND_C = 10.0
@@ -58,7 +58,7 @@ def heat_up(
     heaters: list[Heater], copies: int, target_c: float, limit: float, step_s: float
 ) -> tuple[Lanes, np.ndarray]:
     """Lanes that stand where the loop takes over, each at its own time since the cold start."""
-    cold, ready = Lanes(heaters, 1, step_s), Lanes(heaters, copies, step_s)
+    cold, ready = lanes_of(heaters, 1, step_s), lanes_of(heaters, copies, step_s)
     taken = np.zeros(len(heaters))
     waiting = np.ones(len(heaters), bool)
     while waiting.any():

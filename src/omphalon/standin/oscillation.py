@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from omphalon.standin.heater import STEP_S, Heater, Lanes, quantised
+from omphalon.standin.heater import STEP_S, Heater, lanes_of, quantised
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ class Relay:
 def oscillation_log(heater: Heater, test: Test) -> HeaterLog:
     """Run the test on the heater; deterministic for a seed."""
     random = np.random.default_rng(test.seed)
-    lanes = Lanes([heater], 1)
+    lanes = lanes_of([heater], 1)
     lanes.fan = test.fan_on
     if test.start_c is not None:
         while lanes.sensor[0, 0] < test.start_c:

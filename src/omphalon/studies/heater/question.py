@@ -8,6 +8,7 @@ from omphalon.physics.loop import Gains
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 UNIT_S = {"hotend": 60.0, "bed": 300.0}  # of time in scores and limits
+BAND_C = 10.0  # of the reference loop
 FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
 # how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the
 # sensor
@@ -35,7 +36,7 @@ class HeaterQuestion:
     `gain_scale` is full power.
 
     `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost
-    when it does.
+    when it does. `band_c`: how near the target the loop starts to act; 0: it always does.
     """
 
     heater: str | None = None
@@ -44,6 +45,7 @@ class HeaterQuestion:
     power_limit: float = 1.0
     loop_period_s: float = 0.2
     filter_s: float = 1.0
+    band_c: float = BAND_C
     gain_scale: float | None = None
     present: Gains | None = None
     fan_on: bool | None = None

@@ -24,6 +24,9 @@ DRAWS_IN_SEARCH = 4
 DRAWS = 40
 KEEP_WITHIN = 0.03
 MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
+# a loop that always acts gives full power, its integral at the limit, until the error is a few
+# derivative times the slope: it is run from here on
+ALWAYS_C = 40.0
 RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
 SURE = 0.9
 
@@ -70,6 +73,8 @@ def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestio
         limit=question.power_limit,
         period_s=question.loop_period_s,
         filter_s=question.filter_s,
+        band_c=question.band_c or ALWAYS_C,
+        wound=question.band_c == 0,
         unit_s=UNIT_S[heater],
         fan_extra=cooling,
         noise_c=noise,
@@ -137,7 +142,7 @@ def tune(
         * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * 0.6180339887 % 1)]
     )
     doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
-    costs = doubt.cost(AIMS[question.aim], loop.unit_s)
+    costs = doubt.cost(AIMS[question.aim], loop)
     ultimates = np.array([linear.ultimate_of(d, loop) for d in draws])
     return Tuned(
         loop,

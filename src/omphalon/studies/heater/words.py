@@ -236,12 +236,17 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     fan = "on" if question.fan_blew(fit.heater) else "off"
     told = "" if question.fan_on is not None else " (--fan if not: it weighs most)"
     scale, loop = fit.log_scale, fit.tuned.loop
+    acts = (
+        f"from {loop.band_c:g} °C below the target on"
+        if question.band_c
+        else "at every distance from the target"
+    )
     power = "no power in the log" if scale is None else f"{scale:g} is full power in the log"
     return (
         f"part fan {fan} during the test{told}; {power}, {fit.full_power:g} in the gains; the "
         f"controller works every {loop.period_s:g} s, its derivative filtered over "
         f"{loop.filter_s:g} "
-        f"s, up to {loop.limit:.0%} of power"
+        f"s, up to {loop.limit:.0%} of power, {acts}"
     )
 
 
