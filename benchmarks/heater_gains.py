@@ -57,7 +57,7 @@ def fitted(text: str, plant: Plant, *options: str) -> dict[str, object]:
     with tempfile.TemporaryDirectory() as folder:
         Path(folder, "log.txt").write_text(text)
         which = "bed" if plant.bed else "hotend"
-        words = ["heater", "fit", "log.txt", "--heater", which, "--fan", "off", "--json", *options]
+        words = ["heater", "fit", "log.txt", "--heater", which, "--json", *options]
         done = subprocess.run(
             [sys.executable, "-m", "omphalon", *words], cwd=folder, text=True, capture_output=True
         )
@@ -66,11 +66,11 @@ def fitted(text: str, plant: Plant, *options: str) -> dict[str, object]:
     return json.loads(done.stdout)
 
 
-def judged(plant: Plant, every: float | None) -> Row:
+def judged(plant: Plant, every: float | None, options: tuple[str, ...] = ("--fan", "off")) -> Row:
+    """What the built program makes of a plant's log, run on the plant."""
     test = plant.test if every is None else replace(plant.test, report_s=every)
-    document = fitted(
-        stamped(oscillation_log(plant.heater, test), plant.bed), plant, "--full-power", "127"
-    )
+    text = stamped(oscillation_log(plant.heater, test), plant.bed)
+    document = fitted(text, plant, "--full-power", "127", *options)
     best, _ = best_possible(plant)
     warned = tuple(w["code"] for w in document["warnings"])
     if document["verdict"] == "retest":

@@ -14,6 +14,7 @@ from omphalon.physics.record import PowerSteps, Record
 from omphalon.physics.thermal import ThermalModel, first_order
 
 AMBIENT_C = 23.0
+COLD_C = 45.0  # a log that starts below may have started at rest
 
 
 GROWTH_PRIOR = (0.3, 0.3)
@@ -231,7 +232,8 @@ def _problem(record: Record) -> tuple[_Problem, Array]:
     interval = float(np.median(np.diff(t)))
     step = max(interval / 4, delay / 25, t[-1] / MOST_POINTS)
     grid = np.arange(0.0, t[-1] + 2 * step, step)
-    cold = bool(reading[0] < 45 and abs(reading[min(5, len(t) - 1)] - reading[0]) < 3)
+    # from rest a sensor hardly moves within one delay; in the midst of a heat-up it does
+    cold = bool(reading[0] < COLD_C and abs(np.interp(delay, t, reading) - reading[0]) < 3)
     ambient = (float(reading[0]), 1.5) if cold else (AMBIENT_C, 4.0)
     reference = float(np.mean(record.target_c)) - ambient[0]
     rise = np.interp((grid[1:] + grid[:-1]) / 2, t, reading) - ambient[0]

@@ -1,0 +1,72 @@
+"""Logs and readings that the stand-in makes, by name: what an answer must not move on."""
+
+import numpy as np
+
+from omphalon.standin.families import Chain
+from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log, tap_log
+from omphalon.standin.frame import as_csv as motion_csv
+from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
+from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
+
+SLOW_CHAIN = Chain(
+    power_w=48.0,
+    capacity_j_c=(3.0, 3.5, 4.0, 3.0, 2.5),
+    coupling_w_c=(5.0, 4.0, 4.0, 5.0),
+    loss_w_c=(0.01, 0.02, 0.02, 0.02, 0.03),
+    growth_per_c=0.001,
+    radiation_w_k4=(0.0, 0.0, 0.0, 0.0, 2e-10),
+    seen=3,
+    lags_s=(1.2, 0.6),
+    dead_time_s=0.8,
+    ambient_c=21.0,
+)
+FRAMES = {
+    "one": (Swing(44.0, 0.06, 1.0),),
+    "two": (Swing(36.0, 0.05, 0.72), Swing(71.0, 0.05, 0.28)),
+    "weak": (Swing(31.0, 0.07, 0.95), Swing(58.0, 0.04, 0.05)),
+    "three": (Swing(28.0, 0.05, 0.4), Swing(45.0, 0.04, 0.35), Swing(77.0, 0.06, 0.25)),
+}
+QUICK = Sweep(low_hz=6, high_hz=115, rate_hz_s=2.5, drive_mm_s2=2500.0)
+
+
+def _heater(heater, test):
+    return lambda: as_csv(oscillation_log(heater, test))
+
+
+def _console(heater, test, bed):
+    return lambda: as_console(oscillation_log(heater, test), bed)
+
+
+def _hold(heater, hold):
+    return lambda: as_csv(hold_log(heater, hold))
+
+
+def _sweep(frame, sweep=QUICK, **sensor):
+    return lambda: motion_csv(sweep_log(FRAMES[frame], sweep, Sensor(**sensor)), "g")
+
+
+def _rest(**sensor):
+    made = Sensor(**sensor)
+    return lambda: motion_csv(sensed(np.zeros(int(4 * made.rate_hz)), FRAMES["one"], made), "m/s²")
+
+
+LOGS = {
+    "warm.csv": _heater(FULMAR_HOTEND, Test(210.0, 6, 0.5, start_c=120.0, seed=3)),
+    "chain.csv": _heater(SLOW_CHAIN, Test(220.0, 6, 1.0, seed=4)),
+    "limited.csv": _heater(FULMAR_HOTEND, Test(200.0, 5, 1.0, power_limit=0.7, seed=5)),
+    "fan.csv": _heater(FULMAR_HOTEND, Test(235.0, 7, 1.0, fan_on_at_cycle=3, seed=6)),
+    "even.csv": _heater(FULMAR_HOTEND, Test(230.0, 6, 2.0, symmetric=True, seed=7)),
+    "bed.txt": _console(FULMAR_BED, Test(60.0, 5, 2.0, rest_s=5.0, seed=8), True),
+    "hold-poor.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.4, 0.03, 0.1), seed=1)),
+    "hold-slow.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.05, 0.0006, 0.2), seed=2)),
+    "hold-wound.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.13, 0.009, 0.24), windup=True, seed=3)),
+    "hold-bed.csv": _hold(FULMAR_BED, Hold(70.0, (0.3, 0.003, 0.9), hold_s=900.0, seed=4)),
+    "one.csv": _sweep("one", rate_hz=800.0, seed=11),
+    "two.csv": _sweep("two", rate_hz=1600.0, seed=12, noise_mm_s2=400.0),
+    "weak.csv": _sweep("weak", rate_hz=1000.0, seed=13, jitter=0.02),
+    "three.csv": _sweep("three", rate_hz=1000.0, seed=14, lost=0.03, along=1),
+    "hum.csv": _sweep("two", rate_hz=1000.0, seed=15, hum=((50.0, 300.0),)),
+    "taps.csv": lambda: motion_csv(tap_log(FRAMES["two"], Sensor(rate_hz=1600.0, seed=16)), "g"),
+    "rest.csv": _rest(rate_hz=1000.0, seed=17, hum=((60.0, 350.0),), down=1, along=0),
+}
