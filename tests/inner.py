@@ -48,6 +48,8 @@ def plain(value):
         if len(flat) <= 12:
             return [plain(float(v)) for v in flat]
         some = flat[np.isfinite(flat)]
+        if not len(some):
+            return {"count": len(flat)}
         return plain({"count": len(flat), "mean": float(some.mean()), "sd": float(some.std())})
     if isinstance(value, (list, tuple)):
         return [plain(v) for v in value]

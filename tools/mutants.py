@@ -4,8 +4,9 @@
 
 A fault is one operator, one comparison or one number changed in one place, in a copy of the
 project. The recorded answers and the tests of that room run first and stop at the first failure;
-what they let pass runs against all tests but the live sessions. Three faults that once went unnoticed are always tried. The unnoticed ones are
-listed, to be judged by a reader: some change nothing that anybody could see.
+what they let pass runs against all tests but the live sessions. Three faults that once went
+unnoticed are always tried. The unnoticed ones are listed, to be judged by a reader: some change
+nothing that anybody could see.
 """
 
 from __future__ import annotations
