@@ -10,10 +10,12 @@ import contextlib
 import io
 import json
 import math
+import os
 import re
 from pathlib import Path
 
 import pytest
+from filelock import FileLock
 
 from conftest import SAMPLES
 from inner import INNER, inner
@@ -111,8 +113,13 @@ def answered(command, folder):
 
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory):
-    place = tmp_path_factory.mktemp("logs")
-    written(place)
+    """The folder with the logs; one that is kept from run to run, where a run names it."""
+    kept = os.environ.get("OMPHALON_TEST_LOGS")
+    place = Path(kept) if kept else tmp_path_factory.mktemp("logs")
+    place.mkdir(exist_ok=True)
+    with FileLock(place / "lock"):
+        if not (place / "one.csv").exists():
+            written(place)
     return place
 
 

@@ -1,10 +1,11 @@
 """Would the tests notice? Small random faults in physics/ and studies/, each against the tests.
 
-    python tools/mutants.py [COUNT] [SEED]
+    python tools/mutants.py [COUNT] [SEED] [--near]
 
 A fault is one operator, one comparison or one number changed in one place, in a copy of the
 project. The recorded answers and the tests of that room run first and stop at the first failure;
-what they let pass runs against all tests but the live sessions. Three faults that once went
+what they let pass runs against all tests but the live sessions (not with --near: the share is then
+a lower bound). Three faults that once went
 unnoticed are always tried. The unnoticed ones are listed, to be judged by a reader: some change
 nothing that anybody could see.
 """
@@ -37,6 +38,7 @@ SWAPS = {
     ast.Eq: ("==", "!="),
     ast.NotEq: ("!=", "=="),
 }
+REST = ["tests", "--ignore=tests/test_live.py"]
 # rooms, and the tests that look at them first
 NEAR = (
     (
@@ -117,11 +119,15 @@ def named() -> list[Fault]:
 
 
 def passes(copy: Path, tests: list[str]) -> bool:
-    """Whether the tests pass in a copy of the project."""
+    """Whether the tests pass in a copy of the project; the stand-in's logs are made once."""
     done = subprocess.run(
         [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests],
         cwd=copy,
-        env={**os.environ, "PYTHONPATH": str(copy / "src")},
+        env={
+            **os.environ,
+            "PYTHONPATH": str(copy / "src"),
+            "OMPHALON_TEST_LOGS": str(copy / "logs"),
+        },
         capture_output=True,
     )
     return done.returncode == 0
@@ -135,14 +141,16 @@ def noticed(fault: Fault, copy: Path) -> bool:
     try:
         near = next(tests for room, tests in NEAR if re.search(room, str(fault.path)))
         first = [f"tests/{name}.py" for name in ("test_unmoved", *near.split(), "test_curves")]
-        return not passes(copy, first) or not passes(copy, ["tests", "--ignore=tests/test_live.py"])
+        if not passes(copy, first):
+            return True
+        return "--near" not in sys.argv and not passes(copy, REST)
     finally:
         target.write_text(sound)
 
 
 def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 60
-    seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
+    given = [int(word) for word in sys.argv[1:] if word.isdigit()]
+    count, seed = (*given, *(60, 1)[len(given) :])
     paths = [
         p.relative_to(ROOT)
         for room in ("physics", "studies")
@@ -156,7 +164,7 @@ def main() -> None:
         for name in ("src", "tests", "docs", "tools", "README.md", "pyproject.toml"):
             place = ROOT / name
             (shutil.copytree if place.is_dir() else shutil.copy)(place, copy / name)
-        if not passes(copy, ["tests", "--ignore=tests/test_live.py"]):
+        if not passes(copy, REST):
             raise SystemExit("the tests fail in the copy without any fault: nothing can be told")
         for number, fault in enumerate(chosen, 1):
             found = noticed(fault, copy)
