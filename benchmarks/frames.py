@@ -4,6 +4,8 @@ apart, with known truth.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from omphalon.standin.frame import Sensor, Sweep, Swing
@@ -64,6 +66,46 @@ def dirty(seed: int) -> tuple[Sweep, Sensor]:
         hum=((near, float(random.uniform(1500, 4000))), (100.0, 800.0)),
         seed=seed,
     )
+
+
+HARD = ("near hum", "wandering hum", "noise", "slow", "lost", "rising", "coarse", "harmonics")
+
+
+def hard(seed: int) -> tuple[Sweep, Sensor]:
+    """Three of eight faults at once, in turn: hum within 6 Hz of a mode, hum that wanders, five
+    times the noise, 700 samples a second, 5 % of them lost, a drive that rises with the square, a
+    coarse sensor, strong harmonics.
+    """
+    random = np.random.default_rng([14, seed])
+    faults = set(random.permutation(HARD)[:3])
+    modes = frame(seed)
+    near = modes[int(random.integers(len(modes)))].frequency_hz + float(random.uniform(-6, 6))
+    loud = float(random.uniform(1500, 4000))
+    sweep, sensor = clean(seed)
+    hum = ((near, loud),) if {"near hum", "wandering hum"} & faults else ()
+    return replace(
+        sweep,
+        power=2.0 if "rising" in faults else sweep.power,
+        harmonics=(0.2, 0.3, 0.1) if "harmonics" in faults else sweep.harmonics,
+    ), replace(
+        sensor,
+        hum=hum,
+        hum_wanders_hz=1.0 if "wandering hum" in faults else 0.0,
+        noise_mm_s2=750.0 if "noise" in faults else 150.0,
+        rate_hz=700.0 if "slow" in faults else 1600.0,
+        lost=0.05 if "lost" in faults else 0.0,
+        step_mm_s2=306.0 if "coarse" in faults else 38.3,
+    )
+
+
+def weak_frame(seed: int) -> tuple[Swing, ...]:
+    """Two modes, the second with 2 to 5 % of the motion."""
+    random = np.random.default_rng([15, seed])
+    low = float(random.uniform(28, 60))
+    share = float(random.uniform(0.02, 0.05))
+    high = low * float(random.uniform(1.3, 2.2))
+    damping = [float(np.exp(random.uniform(np.log(0.02), np.log(0.1)))) for _ in range(2)]
+    return (Swing(low, damping[0], 1 - share), Swing(min(high, 115.0), damping[1], share))
 
 
 def allowed_acceleration(

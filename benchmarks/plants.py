@@ -155,7 +155,7 @@ def _five_nodes(random: np.random.Generator, bed: bool) -> Chain:
     cut = random.dirichlet(np.full(5, 8.0)) * mass
     lost = (u(0.8, 2.6) if bed else u(0.05, 0.15)) * random.dirichlet(np.full(5, 3.0))
     lag, dead = (u(2, 10), u(0.5, 3)) if bed else (u(0.5, 3), u(0.2, 1.2))
-    power, fan = (u(120, 420), u(0.05, 0.35)) if bed else (u(30, 65), u(0.5, 2.5))
+    power, fan = (u(120, 420), u(0.05, 0.35)) if bed else (u(30, 65), u(0.2, 0.9))
     seen = int(random.integers(2, 5))
     growth = u(0.0005, 0.003)
     return _chain(
@@ -244,7 +244,8 @@ def key(plant: Plant) -> str:
 
 
 SEARCH = "8 rounds of 256, width 1.6 shrinking by 0.6, two seeds"
-FAMILY_SEARCH = "8 rounds of 400, width 1.6 shrinking by 0.6, one seed"
+FAMILY_SEARCH = "9 rounds of 400, width 2.6 shrinking by 0.6, one seed"
+WIDTH = {2: 1.6, 1: 2.6}
 
 
 def _pace(made: Heater | Chain) -> tuple[float, float]:
@@ -267,10 +268,10 @@ def best_possible(plant: Plant) -> tuple[float, list[float]]:
     slope, late = _pace(plant.heater)
     kp = 1 / (slope * late)
     best, gains = np.inf, [kp, kp / (8 * late), kp * late / 3]
-    seeds, size = (1, 400) if isinstance(plant.heater, Chain) else (2, 256)
+    seeds, size, turns = (1, 400, 9) if isinstance(plant.heater, Chain) else (2, 256, 8)
     for seed in range(seeds):
-        centre, width = np.log([kp, kp / (8 * late), kp * late / 3]), 1.6
-        for turn in range(8):
+        centre, width = np.log([kp, kp / (8 * late), kp * late / 3]), WIDTH[seeds]
+        for turn in range(turns):
             points = centre + width * np.random.default_rng([seed, turn]).uniform(-1, 1, (size, 3))
             points[0] = centre
             scores, _ = day_score(plant.heater, np.exp(points), plant.target_c, bed=plant.bed)

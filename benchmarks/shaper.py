@@ -1,7 +1,7 @@
 """Sixty known frames through the built program: truly allowed acceleration of the pick against the
 best possible.
 
-    python benchmarks/shaper.py [FRAMES]
+    python benchmarks/shaper.py [FRAMES] [clean|dirty|hard|weak]…
 
 Each frame (one to four modes, benchmarks/frames.py) is swept by the stand-in, logged as CSV, and
 fitted by the program. The pick's impulses are then judged on the frame's own modes, by complex sums
@@ -21,11 +21,18 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
-from frames import allowed_acceleration, clean, dirty, frame
+from frames import allowed_acceleration, clean, dirty, frame, hard, weak_frame
 
 from omphalon.physics.impulses import SHAPERS, seconds
 from omphalon.standin.frame import as_csv, sweep_log
 
+# what is drawn: frames, and how they are logged
+KINDS = {
+    "clean": (frame, clean),
+    "dirty": (frame, dirty),
+    "hard": (frame, hard),
+    "weak": (weak_frame, clean),
+}
 FIRST_SEED = 300  # the floors of the spreads were set on seeds below 260
 
 
@@ -79,8 +86,9 @@ def tallest_peak(time: np.ndarray, axis: np.ndarray) -> float:
 
 def one(job: tuple[str, int]) -> Result:
     kind, seed = job
-    swings = frame(seed)
-    sweep, sensor = (clean if kind == "clean" else dirty)(seed)
+    made, logged = KINDS[kind]
+    swings = made(seed)
+    sweep, sensor = logged(seed)
     log = sweep_log(swings, sweep, sensor)
     with tempfile.TemporaryDirectory() as folder:
         path = os.path.join(folder, "sweep.csv")
@@ -134,7 +142,7 @@ def main() -> None:
         f"{'by eye: median':>15}{'worst':>8}"
     )
     details = []
-    for kind in ("clean", "dirty"):
+    for kind in sys.argv[2:] or KINDS:
         with ProcessPoolExecutor(2) as pool:
             results = list(pool.map(one, [(kind, FIRST_SEED + n) for n in range(count)]))
         ratio, eye = np.array([r.ratio for r in results]), np.array([r.by_eye for r in results])

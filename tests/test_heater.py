@@ -293,3 +293,17 @@ def test_a_band_that_cannot_be(run, sample):
         done.returncode == 2
         and "cannot be: a band around the target here is 0 to 100" in done.stderr
     )
+
+
+@pytest.mark.parametrize("fan_on", [True, False])
+def test_who_does_not_say_whether_the_fan_blew_has_gains_for_either(fan_on, run, tmp_path):
+    test = replace(HOTEND_TEST, fan_on=fan_on)
+    log = as_csv(oscillation_log(FULMAR_HOTEND, test), "", power_counts=255)
+    (tmp_path / "log.csv").write_text("\n".join(log) + "\n")
+    told = ("--fan", "on" if fan_on else "off")
+    found = [answer(run("heater", "fit", "log.csv", "--json", *more)) for more in (told, ())]
+    gains = np.vstack([gains_of(document) for document in found])
+    scores, _ = day_score(FULMAR_HOTEND, gains, test.target_c)
+    assert scores[1] < 1.08 * scores[0]
+    widths = [np.ptp(d["evidence"]["predicted"]["range"]["dip_c"]) for d in found]
+    assert widths[1] > widths[0] * 0.9  # not surer for not knowing

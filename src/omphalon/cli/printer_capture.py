@@ -113,7 +113,7 @@ def capture(
     if off is not None:
         click.echo(off.told)
     if run is not None:
-        click.echo(f"next    {_next(run, out, which, goal)}")
+        click.echo(f"next    {_next(run, out, which, goal, blows)}")
     if off is not None and not off.acknowledged:
         raise SystemExit(1)
 
@@ -143,7 +143,8 @@ def _came_to(done: Captured, out: str) -> str:
     )
 
 
-def _next(run: str, out: str, heater: str, target: float) -> str:
+def _next(run: str, out: str, heater: str, target: float, blew: bool) -> str:
     if run == "hold":
         return f"omphalon heater check {echoed(out)} --target {target:g}"
-    return f"omphalon heater fit {echoed(out)} --heater {heater} --target {target:g}"
+    fan = "on" if blew else "off"
+    return f"omphalon heater fit {echoed(out)} --heater {heater} --target {target:g} --fan {fan}"

@@ -164,6 +164,7 @@ def _fitted(path: str, which: str, goal: float, aim: str, setter: Setter) -> Fin
         heater=which,
         target_c=goal,
         aim=aim,
+        fan_on=which == "hotend" and "fan" in setter.dialect.templates,
         present=Gains(*gains) if gains and gains[0] else None,
         **controller,
     )

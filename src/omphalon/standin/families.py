@@ -21,7 +21,7 @@ KELVIN = 273.15
 class Chain:
     """Nodes in a row. Powers in W, capacities in J/°C, conductances in W/°C (`coupling_w_c[i]` from
     node i to the next), radiation in W/K⁴; the sensor sits at `seen` and has `lags_s`; the fan adds
-    its share to the losses of the last node.
+    its share to all losses.
     """
 
     power_w: float
@@ -46,8 +46,6 @@ class Chain:
         """The temperature that a steady power share holds at the sensor's node, the fan on."""
         from scipy.optimize import root
 
-        blown = np.ones(len(self.capacity_j_c))
-        blown[-1] += self.fan_extra
         loss, shine = np.array(self.loss_w_c), np.array(self.radiation_w_k4)
 
         def gained(nodes: np.ndarray) -> np.ndarray:
@@ -55,13 +53,13 @@ class Chain:
             lost = loss * over * (1 + self.growth_per_c * over)
             lost += shine * ((nodes + KELVIN) ** 4 - (self.ambient_c + KELVIN) ** 4)
             flow = np.array(self.coupling_w_c) * (nodes[:-1] - nodes[1:])
-            heat = -lost * blown
+            heat = -lost * (1 + self.fan_extra)
             heat[0] += self.power_w * duty
             heat[:-1] -= flow
             heat[1:] += flow
             return heat
 
-        return float(root(gained, np.full(len(blown), 200.0)).x[self.seen])
+        return float(root(gained, np.full(len(loss), 200.0)).x[self.seen])
 
 
 class ChainLanes(Lanes):
@@ -103,8 +101,7 @@ class ChainLanes(Lanes):
             over = node - self.ambient
             lost = self.loss[n] * over * (1 + self.growth * over)
             lost = lost + self.radiation[n] * ((node + KELVIN) ** 4 - (self.ambient + KELVIN) ** 4)
-            if self.fan and n == last:
-                lost = lost * (1 + self.extra)
+            lost = lost * (1 + self.extra) if self.fan else lost
             gained = (self.power * arrived if n == 0 else flows[n - 1]) - lost
             heat.append(gained - flows[n] if n < last else gained)
         row = np.arange(self.shape[0])

@@ -46,7 +46,9 @@ class Sweep:
 class Sensor:
     """Rate (Hz), noise (mm/s² a sample), step of its digits, the most it reads, which of its axes
     lies along the motion; clock jitter (share of a sample), samples lost (share), hum as (Hz,
-    mm/s²), a loose mount as (Hz, damping, share)."""
+    mm/s²) and how far its frequency wanders (Hz, one deviation), a loose mount as (Hz, damping,
+    share).
+    """
 
     rate_hz: float = 3200.0
     noise_mm_s2: float = 150.0
@@ -57,6 +59,7 @@ class Sensor:
     jitter: float = 0.0
     lost: float = 0.0
     hum: tuple[tuple[float, float], ...] = ()
+    hum_wanders_hz: float = 0.0
     loose: Swing | None = None
     clock_drift: float = 0.0
     seed: int = 0
@@ -145,12 +148,11 @@ def sensed(
     axes[:, across[1]] = up
     axes[:, sensor.down] += G_MM_S2
     for frequency, size in sensor.hum:
+        turn = 2 * np.pi * frequency * at
+        if sensor.hum_wanders_hz:
+            turn = turn + _wandering(random, at, sensor.hum_wanders_hz)
         for k in range(3):
-            axes[:, k] += (
-                (1.0, 0.6, 0.8)[k]
-                * size
-                * np.sin(2 * np.pi * frequency * at + random.uniform(0, 6))
-            )
+            axes[:, k] += (1.0, 0.6, 0.8)[k] * size * np.sin(turn + random.uniform(0, 6))
     axes += random.normal(0, sensor.noise_mm_s2, axes.shape)
     axes = np.clip(
         np.round(axes / sensor.step_mm_s2) * sensor.step_mm_s2,
@@ -159,6 +161,15 @@ def sensed(
     )
     keep = random.random(len(at)) >= sensor.lost
     return FrameLog(at[keep] * (1 + sensor.clock_drift), axes[keep])
+
+
+def _wandering(random: np.random.Generator, at: Array, deviation_hz: float) -> Array:
+    """Phase of a hum whose frequency is another every three seconds, and passes smoothly between
+    them.
+    """
+    knots = np.arange(0.0, at[-1] + 6.0, 3.0)
+    off = np.interp(at, knots, random.normal(0, deviation_hz, len(knots)))
+    return np.asarray(2 * np.pi * np.cumsum(off * np.gradient(at)))
 
 
 def sweep_log(swings: tuple[Swing, ...], sweep: Sweep, sensor: Sensor) -> FrameLog:

@@ -83,7 +83,8 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
             "Save the log as text: a CSV, or what the console showed.",
         ),
         () if start is None else (start,),
-        f"omphalon heater fit LOG --heater {heater} --target {goal:g}",
+        f"omphalon heater fit LOG --heater {heater} --target {goal:g}"
+        + (" --fan on" if heater == "hotend" else ""),
         warnings=warnings,
         settings={"heater": heater, "target_c": goal, "cycles": cycles},
     )

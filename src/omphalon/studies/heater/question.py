@@ -56,6 +56,10 @@ class HeaterQuestion:
         """Whether the fan is taken to have blown: as told; else as `heater plan` has it."""
         return heater == "hotend" if self.fan_on is None else self.fan_on
 
+    def fan_unsure(self, heater: str) -> bool:
+        """Whether nobody said, and it matters: on a bed the fan takes little."""
+        return self.fan_on is None and heater == "hotend"
+
     def cooling(self, heater: str) -> float:
         """How much more heat is lost with the fan on: as told, or the usual share."""
         return FAN_COOLING[heater] if self.fan_cooling is None else self.fan_cooling

@@ -21,6 +21,7 @@ from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.question import UNIT_S, HeaterQuestion
 
 DRAWS_IN_SEARCH = 4
+DAYS_EACH = 6  # of eight, where a second reading of the log stands beside the first
 DRAWS = 40
 KEEP_WITHIN = 0.03
 MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
@@ -118,15 +119,18 @@ def tune(
     Tuned
     """
     loop = loop_of(test, fit, heater, question)
-    fan_on = question.fan_blew(heater)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
-    model = fit.model
-    if fan_on:
-        model, draws = (
-            without_fan(model, loop.fan_extra),
-            [without_fan(d, loop.fan_extra) for d in draws],
-        )
+    tested = [fit.model, *draws]
+    still = [without_fan(one, loop.fan_extra) for one in tested]
+    model, *draws = still if question.fan_blew(heater) else tested
     ensemble = ensemble_of(model, draws[:DRAWS_IN_SEARCH])
+    if question.fan_unsure(heater):
+        # the log cannot tell whether the fan blew: the gains must do either way
+        other = tested if question.fan_blew(heater) else still
+        ensemble = [*ensemble[:DAYS_EACH], *ensemble_of(other[0], other[1:3])]
+        draws = [
+            one if n % 2 else two for n, (one, two) in enumerate(zip(draws, other[1:], strict=True))
+        ]
     choice = choose_gains(model, ensemble, loop, AIMS[question.aim])
     named = {"new gains": choice.gains}
     if present is not None:

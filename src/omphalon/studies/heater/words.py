@@ -234,7 +234,9 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     str
     """
     fan = "on" if question.fan_blew(fit.heater) else "off"
-    told = "" if question.fan_on is not None else " (--fan if not: it weighs most)"
+    told = "" if question.fan_on is not None else " (--fan if not)"
+    if question.fan_unsure(fit.heater):
+        fan, told = "on or off", " (--fan says which, and sharpens both gains and ranges)"
     scale, loop = fit.log_scale, fit.tuned.loop
     acts = (
         f"from {loop.band_c:g} °C below the target on"
