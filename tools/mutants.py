@@ -42,7 +42,7 @@ REST = ["tests", "--ignore=tests/test_live.py"]
 # rooms, and the tests that look at them first
 NEAR = (
     (
-        r"sweep|taps|modes|resonance|impulses|shaping|studies/shaper",
+        r"sweep|taps|modes|resonance|rest|impulses|shaping|studies/shaper",
         "test_frame test_sensor test_shaper test_prints",
     ),
     (r"lead|studies/advance", "test_advance test_prints"),

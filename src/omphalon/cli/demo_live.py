@@ -51,7 +51,7 @@ def tour(port: str) -> Tour:
         ("", (*HOLD, "hold-before.csv")),
         ("before", ("heater", "check", "hold-before.csv")),
         ("", (*HOLD[:3], "oscillation", *HOLD[4:], "test.csv", "--cycles", "9")),
-        ("hotend", ("heater", "fit", "test.csv", "--heater", "hotend")),
+        ("hotend", ("heater", "fit", "test.csv", "--heater", "hotend", "--fan", "on")),
         ADOPT,
         ("", ("printer", "send", *(w for x in FED for w in ("--line", x)))),
         ("extruder", ("extruder", "fit", f"{DESK}/fed.csv")),
