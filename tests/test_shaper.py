@@ -485,3 +485,14 @@ def test_a_sweep_that_makes_no_sense_is_refused(words, run, tmp_path):
     done = run("shaper", "plan", *words.split(), "--out", "s.gcode")
     assert (done.returncode, done.stderr) == (2, f"omphalon: {REFUSED[words]}\n")
     assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("lost", [0.05, 0.1])
+def test_lost_samples_make_no_modes(lost, run, tmp_path):
+    """A tall, sharp resonance under few samples a second: what is lost must not look like more."""
+    sharp = (Swing(54.3, 0.029, 1.0),)
+    log = sweep_log(sharp, FAST, Sensor(rate_hz=700.0, lost=lost, seed=7))
+    answer, _ = fitted(run, "--x", save(tmp_path, log))
+    (mode,) = answer["evidence"]["x"]["modes"]
+    assert mode["frequency_hz"] == pytest.approx(54.3, abs=0.3)
+    assert mode["damping"] == pytest.approx(0.029, rel=0.1)

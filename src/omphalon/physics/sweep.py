@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, ndimage, signal
+from scipy import fft, interpolate, ndimage, signal
 
 from omphalon.arrays import Array, Complexes, Mask
 from omphalon.physics.resonance import Response
@@ -18,6 +18,7 @@ RATE_HZ = 512.0  # all work is done at this rate
 WINDOW_S = 1.0
 HOP_S = 0.1
 LOW_HZ, HIGH_HZ = 4.0, 200.0
+SPLINED_STEPS = 4.0  # a gap up to so many usual steps is spanned by a spline
 LINE_BINS, LINE_TIMES = 41, 5.0  # a line stands out so many times of the median of so many bins
 BEFORE_S, AFTER_S = 1.2, 2.6  # of the sweep's passing: what belongs to it at one frequency
 LEAST_SPAN_HZ = 18.0
@@ -62,6 +63,10 @@ class Spectra:
 def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = True) -> Array:
     """Values at uneven times, band-limited and put on even steps of RATE_HZ.
 
+    Between samples by a cubic spline: a straight line over a lost sample is so far off near a tall
+    resonance that what it adds is taken for further modes. Over longer gaps, where a spline swings
+    out, by a line.
+
     Parameters
     ----------
     time_s, values : (n,)
@@ -76,7 +81,12 @@ def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = T
     (m,)
     """
     count = int((time_s[-1] - time_s[0]) * rate_hz) + 1
-    even = np.interp(time_s[0] + np.arange(count) / rate_hz, time_s, values)
+    grid = time_s[0] + np.arange(count) / rate_hz
+    even = interpolate.CubicSpline(time_s, values)(grid)
+    steps = np.diff(time_s)
+    before = np.clip(np.searchsorted(time_s, grid, "right") - 1, 0, len(steps) - 1)
+    wide = steps[before] > SPLINED_STEPS * np.median(steps)
+    even[wide] = np.interp(grid[wide], time_s, values)
     size = fft.next_fast_len(count, real=True)
     less = max(int(size * RATE_HZ / rate_hz) // 2 * 2, 16)
     spectrum = fft.rfft(even - even.mean(), size)[: less // 2 + 1]
