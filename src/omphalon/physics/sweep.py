@@ -70,11 +70,9 @@ def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = T
     Parameters
     ----------
     time_s, values : (n,)
-    rate_hz
-        About how many a second there are.
-    without_lines
-        Whether steady lines (hum) are cut out of the spectrum on the way; taps at even intervals
-        look like lines themselves.
+    rate_hz : about how many a second there are
+    without_lines : whether steady lines (hum) are cut out of the spectrum on the way; taps at even
+        intervals look like lines themselves
 
     Returns
     -------
@@ -84,7 +82,7 @@ def evenly(time_s: Array, values: Array, rate_hz: float, without_lines: bool = T
     grid = time_s[0] + np.arange(count) / rate_hz
     even = interpolate.CubicSpline(time_s, values)(grid)
     steps = np.diff(time_s)
-    before = np.clip(np.searchsorted(time_s, grid, "right") - 1, 0, len(steps) - 1)
+    before = np.searchsorted(time_s[1:-1], grid, "right")
     wide = steps[before] > SPLINED_STEPS * np.median(steps)
     even[wide] = np.interp(grid[wide], time_s, values)
     size = fft.next_fast_len(count, real=True)
