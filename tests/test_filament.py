@@ -141,6 +141,39 @@ def test_widths_that_settle_nothing(widths, told, run):
     assert code == 3 and told in answer["because"] and not answer["settings"]
 
 
+FEW = across(1.75, 1.75, 1.75, 1.76)
+BOTH = {
+    # what cannot be told is said of the walls or of the widths, whichever it is
+    "few places": ([*WALLS, *FEW], "2 places: a roll changes from place to place, 3 at least"),
+    "another filament": ([*WALLS, *across(*(2.85,) * 6)], "filament of 2.85 mm where 1.75 mm"),
+    "one wall": (["--wall", 0.48, *across(*ROUND)], "1 wall reading: a wall differs from place"),
+    "wide walls": (
+        ["--wall", 0.45, "--wall", 0.38, "--wall", 0.52, *across(*ROUND)],
+        "the walls' mean",
+    ),
+}
+
+
+@pytest.mark.parametrize("name", BOTH)
+def test_walls_and_widths_refuse_in_their_own_words(name, run):
+    words, told = BOTH[name]
+    answer, code = fitted(run, "--expected", 0.45, *words)
+    assert code == 3 and told in answer["because"]
+
+
+def test_a_check_looks_at_walls_alone(run, tmp_path):
+    rows = [
+        "wall_mm,diameter_mm",
+        *(f"{v}," for v in [0.45, 0.46, 0.45, 0.44] * 2),
+        ",1.75",
+        ",1.75",
+    ]
+    (tmp_path / "roll.csv").write_text("\n".join(rows) + "\n")
+    done = run("flow", "check", "roll.csv", "--flow", 1, "--expected", 0.45, "--json")
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["evidence"]["readings"] == 8
+
+
 def test_a_figure_shows_the_widths(run, tmp_path):
     done = run(*FLOW, *across(*ROUND), "--plot", "width.svg")
     text = (tmp_path / "width.svg").read_text()

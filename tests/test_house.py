@@ -1,6 +1,7 @@
 """The rooms of the house: who may look into whom, what --help may load, and tables in docs that follow the code."""
 
 import ast
+import importlib
 import re
 import shlex
 import subprocess
@@ -274,3 +275,27 @@ def test_the_architecture_page_names_the_rooms():
     for room in [*ALLOWED, "cli"]:
         assert f"`{room}/`" in page
     assert all(f"`{name}`" in page for name in ("errors", "units", "recording", "columns"))
+
+
+def literals(group, name, place):
+    """The words that calls of a name have at a place, in a group of studies."""
+    for path in (SOURCE / "studies" / group).glob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            called = isinstance(node, ast.Call) and getattr(node.func, "id", "") == name
+            if called and len(node.args) > place and isinstance(node.args[place], ast.Constant):
+                yield node.args[place].value
+
+
+@pytest.mark.parametrize("group", STUDIES)
+def test_every_refusal_and_oddity_has_its_sentence(group):
+    rooms = [p.stem for p in (SOURCE / "studies" / group).glob("*.py") if p.stem != "__init__"]
+    modules = [importlib.import_module(f"omphalon.studies.{group}.{room}") for room in rooms]
+    modules.append(importlib.import_module("omphalon.studies.wording"))
+    said = {n: set().union(*(getattr(m, n, {}) for m in modules)) for n in TABLES_OF_SENTENCES}
+    refused = {*literals(group, "Unanswerable", 0), *literals(group, "Retest", 0)}
+    assert refused <= said["REFUSALS"]
+    assert set(literals(group, "Oddity", 1)) <= said["ODDITIES"] | said["UNFIT"]
+    assert set(literals(group, "Oddity", 0)) - {""} <= set(WARNINGS)
+
+
+TABLES_OF_SENTENCES = ("REFUSALS", "ODDITIES", "UNFIT")

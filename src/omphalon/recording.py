@@ -144,10 +144,15 @@ class Readings:
         return None
 
     def apart(self, name: str) -> tuple[Readings, Readings]:
-        """The rows without a column, and those with it; what was noted goes with the first."""
+        """The rows without a column, and those with it; what was noted goes with both."""
         without = tuple(row for row in self.rows if name not in row.numbers)
         having = tuple(row for row in self.rows if name in row.numbers)
         return replace(self, rows=without), replace(self, rows=having)
+
+    def after(self, first: Readings) -> Readings:
+        """These behind others; what was noted of either."""
+        notes = dict.fromkeys((*first.notes, *self.notes))
+        return replace(first, rows=(*first.rows, *self.rows), notes=tuple(notes))
 
     def step(self, *names: str) -> float:
         """The finest step in which these columns were written."""

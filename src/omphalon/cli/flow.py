@@ -127,13 +127,12 @@ def fit(how: Leaving, **given: Any) -> None:
     from omphalon.studies.flow.fit import fit_flow
     from omphalon.studies.flow.words import flow_finding
 
-    readings, question = _asked(given)
-    walls, widths = readings.apart("diameter_mm")
+    walls, widths, question = _asked(given)
     lines = how.lines()
     if not walls.rows and widths.rows:
         how.leave(width_finding(fit_width(widths, question), question, widths, lines))
     fit = fit_flow(walls, question, widths if widths.rows else None)
-    how.leave(flow_finding(fit, question, readings, lines))
+    how.leave(flow_finding(fit, question, walls, lines))
 
 
 @flow.command("check", short_help="Judges the walls of a fresh print.")
@@ -152,33 +151,30 @@ def check(how: Leaving, **given: Any) -> None:
     from omphalon.studies.flow.check import check_flow
     from omphalon.studies.flow.words import flow_finding
 
-    readings, question = _asked(given)
+    walls, _, question = _asked(given)
     how.leave(
-        flow_finding(check_flow(readings, question), question, readings, how.lines(), checking=True)
+        flow_finding(check_flow(walls, question), question, walls, how.lines(), checking=True)
     )
 
 
-def _asked(given: dict[str, Any]) -> tuple[Readings, FlowQuestion]:
-    """The readings, walls and filament widths in one, and what is asked."""
-    from dataclasses import replace
-
+def _asked(given: dict[str, Any]) -> tuple[Readings, Readings, FlowQuestion]:
+    """The walls, the filament's widths, and what is asked."""
     from omphalon.readers.readings import option_readings
     from omphalon.studies.flow.question import NOMINAL_MM, FlowQuestion
 
     numbers = {"wall_mm": given["wall_mm"]}
-    widths = {"diameter_mm": given.get("diameter_mm", ())}
-    readings = chosen_readings(given["path"], numbers, (*FLOW, *FILAMENT))
-    if any(widths.values()):
-        more = option_readings(widths, FILAMENT)
-        readings = replace(
-            readings,
-            rows=(*readings.rows, *more.rows),
-            notes=(*readings.notes, *more.notes),
-        )
-    return readings, FlowQuestion(
-        flow=given["flow"],
-        expected_mm=given["expected"],
-        resolution_mm=given["resolution"],
-        squeeze_mm=given["squeeze"],
-        nominal_mm=given.get("nominal", NOMINAL_MM),
+    read = chosen_readings(given["path"], numbers, (*FLOW, *FILAMENT))
+    walls, widths = read.apart("diameter_mm")
+    if given.get("diameter_mm"):
+        widths = option_readings({"diameter_mm": given["diameter_mm"]}, FILAMENT).after(widths)
+    return (
+        walls,
+        widths,
+        FlowQuestion(
+            flow=given["flow"],
+            expected_mm=given["expected"],
+            resolution_mm=given["resolution"],
+            squeeze_mm=given["squeeze"],
+            nominal_mm=given.get("nominal", NOMINAL_MM),
+        ),
     )

@@ -83,21 +83,22 @@ def width_finding(
 
 
 def width_refusal(fit: Retest, readings: Readings) -> Finding:
-    """Why the widths cannot carry an answer.
+    """Why the widths cannot carry an answer, also beside walls.
 
     Parameters
     ----------
     fit : the reason
-    readings : as they were read
+    readings : as they were read, for what was noted on the way
 
     Returns
     -------
     Finding
     """
+    count = fit.facts.get("count")
     facts = {
         **fit.facts,
-        "counted": plural(len(readings.rows) // 2, "place"),
-        "remedy": wide_remedy(fit.facts.get("count")),
+        "counted": plural(count if isinstance(count, int) else 0, "place"),
+        "remedy": wide_remedy(count),
     }
     told = Retest(fit.reason, facts, fit.oddities)
     return retest_finding("flow-fit", told, REFUSALS, ODDITIES, noted(readings))

@@ -9,14 +9,8 @@ from omphalon.lines.dialect import Dialect
 from omphalon.picture import RepeatsPicture
 from omphalon.recording import Readings
 from omphalon.studies.answer import Retest
-from omphalon.studies.flow.filament_words import (
-    ODDITIES as FILAMENT_ODDITIES,
-)
-from omphalon.studies.flow.filament_words import (
-    filament_evidence,
-    filament_rows,
-    headline_of,
-)
+from omphalon.studies.flow import filament_words
+from omphalon.studies.flow.filament_words import filament_evidence, filament_rows, headline_of
 from omphalon.studies.flow.fit import FlowFit
 from omphalon.studies.flow.question import FlowQuestion
 from omphalon.studies.wording import lines_for, noted, plural, retest_finding, warned, wide_remedy
@@ -37,9 +31,10 @@ REFUSALS = {
         "{remedy}",
     ),
 }
+OF_WIDTHS = filament_words.REFUSALS.keys() - REFUSALS.keys()
 ODDITIES = {
     "large": "{share:.0%} is much for flow: set the steps of the extruder first",
-    **FILAMENT_ODDITIES,
+    **filament_words.ODDITIES,
     "sides": "the walls of side {thick} are {gap:.3f} mm thicker than those of side {thin}",
 }
 
@@ -66,6 +61,8 @@ def flow_finding(
     Finding
     """
     kind = "flow-check" if checking else "flow-fit"
+    if isinstance(fit, Retest) and fit.reason in OF_WIDTHS:
+        return filament_words.width_refusal(fit, readings)
     if isinstance(fit, Retest):
         facts = {
             **fit.facts,
