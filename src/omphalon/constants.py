@@ -4,5 +4,8 @@ from __future__ import annotations
 
 NORMAL_95 = 1.96  # deviations within which 95 % of a normal distribution lie (GUM table G.1)
 G_MM_S2 = 9806.65  # standard gravity, mm/s² (3rd CGPM, 1901)
+BAND_C = 10.0  # how near its target the reference loop starts to act (docs/heater.md)
+ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
+FILAMENT_MM = 1.75  # the commoner of the two widths that are sold
 OVER_TARGET_C = 25.0  # past its target a heater is stopped, by hand or by us
 SHAPER_NAMES = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")  # physics.impulses has them

@@ -17,7 +17,7 @@ from omphalon.cli.common import (
     reading_options,
     readings_template,
 )
-from omphalon.cli.printing import job_of, printing
+from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.columns import ADVANCE, CORNERS
 from omphalon.errors import UsageError
 from omphalon.files import put_lines
@@ -120,11 +120,7 @@ def plan(
     stop = usual.to_s if stop is None else stop
     usual_step = (stop - start) / (TOWER_MM if style == "tower" else LINES)
     job = job_of(given, usual.fast_mm_s, usual.acceleration_mm_s2, usual.retract_mm)
-    chosen = (
-        how.lines()
-        .with_line("advance", line_template)
-        .with_line("acceleration", given["acceleration_line"], "--acceleration-line")
-    )
+    chosen = print_lines(how, given).with_line("advance", line_template)
     asked = AdvanceAsked(
         style=style,
         start_s=start,

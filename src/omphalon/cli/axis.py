@@ -20,7 +20,7 @@ from omphalon.cli.common import (
     readings_template,
     together,
 )
-from omphalon.cli.printing import job_of, printing, refuse_printing
+from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
 from omphalon.columns import AXES, AXIS, KINDS
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
@@ -97,7 +97,7 @@ def plan(
             told = "--axis" if option == "name" else f"--{option}"
             raise UsageError(f"{told} and --out", "the gauge is for X and Y: leave it out")
     job = job_of(given, 60.0, 1500.0, 0.7)
-    lines = how.lines().with_line("acceleration", given["acceleration_line"], "--acceleration-line")
+    lines = print_lines(how, given)
     found, printed = plan_gauge(longest or LONGEST_GAUGE_MM, job, lines)
     put_lines(out, printed.lines(), ";")
     how.leave(found)

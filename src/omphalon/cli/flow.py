@@ -17,8 +17,9 @@ from omphalon.cli.common import (
     reading_options,
     readings_template,
 )
-from omphalon.cli.printing import job_of, printing, refuse_printing
+from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
 from omphalon.columns import FILAMENT, FLOW
+from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 from omphalon.files import put_lines
 
@@ -61,7 +62,7 @@ def plan(how: Leaving, expected: float, out: str | None, **given: Any) -> None:
         refuse_printing("--out FILE")
         how.leave(plan_flow(expected))
     job = job_of({**given, "width": expected}, 45.0, 1500.0, 0.7)
-    lines = how.lines().with_line("acceleration", given["acceleration_line"], "--acceleration-line")
+    lines = print_lines(how, given)
     printed = cube_print(job, lines)
     put_lines(out, printed.lines(), ";")
     how.leave(plan_flow(expected, printed))
@@ -103,7 +104,7 @@ measured = options(
 @click.option(
     "--nominal",
     type=Measure("filament width"),
-    default=1.75,
+    default=FILAMENT_MM,
     show_default=True,
     metavar="MM",
     help="The filament's width as the slicer believes it.",
@@ -160,7 +161,7 @@ def check(how: Leaving, **given: Any) -> None:
 def _asked(given: dict[str, Any]) -> tuple[Readings, Readings, FlowQuestion]:
     """The walls, the filament's widths, and what is asked."""
     from omphalon.readers.readings import option_readings
-    from omphalon.studies.flow.question import NOMINAL_MM, FlowQuestion
+    from omphalon.studies.flow.question import FlowQuestion
 
     numbers = {"wall_mm": given["wall_mm"]}
     read = chosen_readings(given["path"], numbers, (*FLOW, *FILAMENT))
@@ -175,6 +176,6 @@ def _asked(given: dict[str, Any]) -> tuple[Readings, Readings, FlowQuestion]:
             expected_mm=given["expected"],
             resolution_mm=given["resolution"],
             squeeze_mm=given["squeeze"],
-            nominal_mm=given.get("nominal", NOMINAL_MM),
+            nominal_mm=given.get("nominal", FILAMENT_MM),
         ),
     )

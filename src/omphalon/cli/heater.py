@@ -18,6 +18,7 @@ from omphalon.cli.common import (
     pairs,
     template,
 )
+from omphalon.constants import BAND_C
 from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
@@ -189,7 +190,7 @@ reading = options(
 @click.option(
     "--band",
     type=Band("band"),
-    default=10.0,
+    default=BAND_C,
     metavar="C",
     show_default=True,
     help="How near the target the controller starts to act; none: it always does.",

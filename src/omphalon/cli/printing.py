@@ -7,9 +7,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.common import Measure, by_hand, numbers_of, options
+from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
+    from omphalon.cli.common import Leaving
+    from omphalon.lines.dialect import Dialect
     from omphalon.prints.job import Job
 
 SIZE, DISTANCE, SPEED = Measure("size"), Measure("distance"), Measure("speed", 1, 1000)
@@ -54,7 +57,7 @@ printing = options(
     click.option(
         "--filament",
         type=Measure("size", 1, 4),
-        default=1.75,
+        default=FILAMENT_MM,
         show_default=True,
         metavar="MM",
         help="Filament's width.",
@@ -189,6 +192,11 @@ def job_of(given: dict[str, Any], fast: float, acceleration: float, retract: flo
         retract_mm_s=given["retract_speed"],
         fan=given["fan"],
     )
+
+
+def print_lines(how: Leaving, given: dict[str, Any]) -> Dialect:
+    """The dialect of a print, with the line that sets the acceleration as it was given."""
+    return how.lines().with_line("acceleration", given["acceleration_line"], "--acceleration-line")
 
 
 def refuse_printing(needs: str) -> None:

@@ -17,7 +17,7 @@ from omphalon.cli.common import (
     parsed,
     template,
 )
-from omphalon.cli.printing import job_of, printing
+from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.cli.shaper_check import check
 from omphalon.cli.shaper_common import (
     DAMPING,
@@ -112,9 +112,7 @@ def plan(
     if bands is not None and ringing is None:
         raise UsageError("--bands without --ringing", "name the file: --ringing FILE")
     job = job_of(given, 90.0, 2000.0 if out is not None else 3000.0, 0.7)
-    chosen = how.lines().with_line(
-        "acceleration", given["acceleration_line"], "--acceleration-line"
-    )
+    chosen = print_lines(how, given)
     if ringing is not None:
         print_bands = None if bands is None else bands_of(bands)
         if print_bands is not None and given["acceleration"] is not None:

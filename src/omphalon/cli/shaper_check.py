@@ -17,14 +17,12 @@ from omphalon.cli.shaper_common import (
     logging,
     wanted_of,
 )
-from omphalon.constants import SHAPER_NAMES
+from omphalon.constants import ASSUMED_DAMPING, SHAPER_NAMES
 from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.studies.shaper.question import Setting
-
-ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
 
 
 @click.command("check", short_help="Does a setting still fit? One log, or before and after.")

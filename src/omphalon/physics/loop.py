@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from omphalon.arrays import Array
+from omphalon.constants import BAND_C
 from omphalon.physics.aims import Aim
 from omphalon.physics.thermal import ThermalModel
 
@@ -48,7 +49,7 @@ class Loop:
     limit: float = 1.0
     period_s: float = 0.2
     filter_s: float = 1.0
-    band_c: float = 10.0
+    band_c: float = BAND_C
     wound: bool = False
     unit_s: float = 60.0
     fan_extra: float = 0.4

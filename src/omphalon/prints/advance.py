@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from omphalon.prints.digits import drawn, width_of
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Stroke, even
+from omphalon.prints.strokes import Stroke, even, square
 
 GAP_MM = 3.0
 MARK_MM = 0.4
@@ -64,13 +64,7 @@ class Tower:
         yield prime(job, x - half - self.brim_loops * job.width_mm - GAP_MM, y - half, self.side_mm)
         for loop in range(self.brim_loops, 0, -1):
             r = half + loop * job.width_mm * 0.95
-            yield even(
-                job.first_mm_s,
-                ((x - r, y + r), (x - r, y - r), (x + r, y - r), (x + r, y + r), (x - r, y + r)),
-                job.layer_mm,
-                self.start,
-                "brim",
-            )
+            yield even(job.first_mm_s, square(x, y, r), job.layer_mm, self.start, "brim")
         r = half + (self.brim_loops + 1) * job.width_mm
         yield even(
             job.first_mm_s,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 from omphalon.quantities import BED_MOST_C, HOTEND_MOST_C
 
@@ -62,7 +63,7 @@ class Job:
     bed: Bed = Bed()
     at: tuple[float, float] | None = None
     nozzle_mm: float = 0.4
-    filament_mm: float = 1.75
+    filament_mm: float = FILAMENT_MM
     layer_mm: float = 0.2
     width_mm: float = 0.45
     slow_mm_s: float = 22.0

@@ -10,34 +10,18 @@ from dataclasses import dataclass, replace
 from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.digits import width_of
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Place, Stroke, even
+from omphalon.prints.strokes import Stroke, even, layers, square
 
 BRIM_LOOPS = 5
 BAND_MM = 4.0  # of a gauge's frame: stiff, and wide enough for digits
 AWAY_MM = 6.0  # from a print to the line that fills the nozzle
 
 
-def square(x: float, y: float, half_mm: float) -> tuple[Place, ...]:
-    """A square around a place, from its rear left corner counter-clockwise."""
-    return (
-        (x - half_mm, y + half_mm),
-        (x - half_mm, y - half_mm),
-        (x + half_mm, y - half_mm),
-        (x + half_mm, y + half_mm),
-        (x - half_mm, y + half_mm),
-    )
-
-
-def layers(height_mm: float, job: Job) -> int:
-    """How many layers make a height."""
-    return max(round(height_mm / job.layer_mm), 2)
-
-
 @dataclass(frozen=True)
 class Cube:
     """A hollow cube of one wall, `side_mm` outside; no floor, no top. The seam lies at the rear
-    left corner; a bar on the plate shows the front. The brim stands off by a gap, so that it does
-    not thicken the wall's foot.
+    left corner; a bar on the plate shows the front. The brim touches the wall: its first layers are
+    not to be measured.
     """
 
     side_mm: float = 30.0

@@ -11,7 +11,7 @@ from omphalon.errors import UsageError
 from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.job import Job
 from omphalon.prints.levels import levels
-from omphalon.prints.strokes import Place, Stroke, even
+from omphalon.prints.strokes import Place, Stroke, even, layers, square
 
 DIGIT_MM = 3.2
 FEWEST_BANDS, MOST_BANDS = 4, 40
@@ -79,14 +79,8 @@ class Ringing:
         h, s = self.side_mm / 2, self.step_mm
         yield prime(job, x - h - 8, y - h, self.side_mm)
         for loop in range(3, 0, -1):
-            r = h + s + loop * job.width_mm
-            yield even(
-                job.first_mm_s,
-                ((x - r, y + r), (x - r, y - r), (x + r, y - r), (x + r, y + r), (x - r, y + r)),
-                job.layer_mm,
-                None,
-                "ring around the print",
-            )
+            around = square(x, y, h + s + loop * job.width_mm)
+            yield even(job.first_mm_s, around, job.layer_mm, None, "ring around the print")
         yield even(
             job.first_mm_s,
             ((x - 5, y - h - s - 5), (x + 5, y - h - s - 5)),
@@ -97,7 +91,7 @@ class Ringing:
         for row, value in enumerate(self.bands):
             at = y - h + 8 + row * self._pitch_mm
             yield from number(job, f"{value:.0f}", x - 8, at, DIGIT_MM, None)
-        for layer in range(1, max(round(self.whole_mm / job.layer_mm), 2) + 1):
+        for layer in range(1, layers(self.whole_mm, job) + 1):
             top = layer * job.layer_mm
             yield even(
                 job.first_mm_s if layer == 1 else job.fast_mm_s,
@@ -125,12 +119,8 @@ class Ringing:
     def _loop(self, x: float, y: float, rib: bool) -> tuple[Place, ...]:
         """One round of the walls, with ribs near the front right and the rear right corner."""
         h, s = self.side_mm / 2, self.step_mm
-        third, far = self.side_mm / 6, RIB_MM if rib else 0.0
-        front, right = y - h - s, x + h + s
-        ribs = (
-            ((x + h - 10, front), (x + h - 9, front - far), (x + h - 3, front - far)),
-            ((right, y + h - 10), (right + far, y + h - 9), (right + far, y + h - 3)),
-        )
+        third, front, right = self.side_mm / 6, y - h - s, x + h + s
+        out = ((10, 0.0), (9, RIB_MM), (3, RIB_MM), (2, 0.0)) if rib else ()  # before the corner
         return (
             (x - h, y + h),
             (x - h, y + third),
@@ -138,11 +128,11 @@ class Ringing:
             (x - h - s, y - h),
             (x - third, y - h),
             (x - third, front),
-            *((*ribs[0], (x + h - 2, front)) if rib else ()),
+            *((x + h - ahead, front - far) for ahead, far in out),
             (x + h, front),
             (x + h, y - third),
             (right, y - third),
-            *((*ribs[1], (right, y + h - 2)) if rib else ()),
+            *((right + far, y + h - ahead) for ahead, far in out),
             (right, y + h),
             (x + third, y + h),
             (x + third, y + h + s),

@@ -56,6 +56,22 @@ def even(
     return Stroke(corners, (speed,) * (len(corners) - 1), z, value, note)
 
 
+def square(x: float, y: float, half_mm: float) -> tuple[Place, ...]:
+    """A square around a place, closed, counter-clockwise from its rear left corner."""
+    return (
+        (x - half_mm, y + half_mm),
+        (x - half_mm, y - half_mm),
+        (x + half_mm, y - half_mm),
+        (x + half_mm, y + half_mm),
+        (x - half_mm, y + half_mm),
+    )
+
+
+def layers(height_mm: float, job: Job) -> int:
+    """How many layers make a height; two at least."""
+    return max(round(height_mm / job.layer_mm), 2)
+
+
 def moving_s(length_mm: float, speed_mm_s: float, acceleration_mm_s2: float) -> float:
     """Time of a straight move from rest to rest: up, along, down."""
     if length_mm <= speed_mm_s**2 / acceleration_mm_s2:

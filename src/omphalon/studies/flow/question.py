@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 from omphalon.physics.scale import Spread, reading_spread
 from omphalon.recording import Reading, Readings
@@ -16,7 +17,6 @@ from omphalon.studies.answer import no_readings, refuse_gaps
 SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take
 WALL_MM = 0.012  # how unlike a wall is from place to place; measured: docs/measuring.md
 FINEST_MM = 0.01
-NOMINAL_MM = 1.75
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,7 +29,7 @@ class FlowQuestion:
     expected_mm: float | None
     resolution_mm: float | None = None
     squeeze_mm: float = SQUEEZE_MM
-    nominal_mm: float = NOMINAL_MM
+    nominal_mm: float = FILAMENT_MM
 
     @property
     def wall_mm(self) -> float:

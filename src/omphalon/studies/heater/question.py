@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from omphalon.constants import BAND_C
 from omphalon.physics.loop import Gains
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 UNIT_S = {"hotend": 60.0, "bed": 300.0}  # of time in scores and limits
-BAND_C = 10.0  # of the reference loop
 FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
 # how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the
 # sensor

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array
-from omphalon.constants import G_MM_S2
+from omphalon.constants import ASSUMED_DAMPING, G_MM_S2
 from omphalon.physics import sweep
 from omphalon.physics.modes import ModeFit, fit_modes
 from omphalon.physics.resonance import Mode, Response, decays, over, response_of
@@ -41,7 +41,6 @@ CLIPPED_ROWS, CLIPPED_SHARE, CLIPPED_RUNS, CLIPPED_MM_S2 = 30, 0.0004, 10, 500.0
 STILL_MM_S2 = 100.0
 LARGE_SHARE, BROAD_DAMPING, MANY = 0.15, 0.15, 3
 MISFIT, UNEXPLAINED = 4.0, 0.12
-RIPPLE_DAMPING = 0.05  # of a frame whose damping nobody measured
 RIPPLE_DAMPING_HALF = 0.03
 RIPPLE_READ = 0.04  # deviation of one ripple spacing read off a print, as a share
 RIPPLE_HZ = (10.0, 200.0)
@@ -358,10 +357,10 @@ def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> 
     mean, count = float(np.mean(frequency)), len(frequency)
     own = float(np.std(frequency, ddof=1)) if count > 1 else 0.0
     half = student_95(10) * max(RIPPLE_READ * middle, own) / math.sqrt(count)
-    odd = [Oddity("ripples-only", "ripples", {"axis": axis, "damping": RIPPLE_DAMPING})]
+    odd = [Oddity("ripples-only", "ripples", {"axis": axis, "damping": ASSUMED_DAMPING})]
     if count == 1:
         odd.append(Oddity("one-reading", "one-spacing", {"axis": axis}))
-    mode = Mode(mean, RIPPLE_DAMPING, 1.0, half, RIPPLE_DAMPING_HALF, 0.0)
+    mode = Mode(mean, ASSUMED_DAMPING, 1.0, half, RIPPLE_DAMPING_HALF, 0.0)
     return AxisReading(
         axis=axis,
         modes=(mode,),

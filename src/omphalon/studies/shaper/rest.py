@@ -9,7 +9,7 @@ import numpy as np
 from omphalon.constants import G_MM_S2
 from omphalon.physics.rest import STRETCHES, Stillness, at_rest
 from omphalon.recording import MotionLog
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.studies.answer import Facts, Oddity, Retest, Unanswerable, Verdict
 from omphalon.studies.shaper.modes import (
     OVERSAMPLED,
     SENSOR_AXES,
@@ -33,6 +33,14 @@ MOVED_MM_S2, MOVED_NOISES = (
 KNOCKED_MM_S2, KNOCKED_NOISES = 1500.0, 9.0  # a single sample's deviation: somebody knocked
 
 
+@dataclass(frozen=True)
+class Unfit:
+    """Why a sensor is unfit for a sweep, with its numbers."""
+
+    reason: str
+    facts: Facts
+
+
 @dataclass(frozen=True, kw_only=True)
 class SensorCheck:
     """A sensor at rest, the gaps in its log, and what makes it unfit for a sweep."""
@@ -40,7 +48,7 @@ class SensorCheck:
     still: Stillness
     duration_s: float
     gaps: Gaps
-    unfit: Oddity | None
+    unfit: Unfit | None
     oddities: tuple[Oddity, ...]
 
     @property
@@ -96,19 +104,19 @@ def _refuse_moved(log: MotionLog, still: Stillness, rate_hz: float) -> None:
             raise Unanswerable("knocked", **facts, much=still.furthest_mm_s2[k] / 1000)
 
 
-def _unfit(still: Stillness, gaps: Gaps) -> Oddity | None:
+def _unfit(still: Stillness, gaps: Gaps) -> Unfit | None:
     """The first thing that a sweep would be refused for."""
     enough = OVERSAMPLED * USUAL_END_HZ
     if gaps.rate_hz < enough:
-        return Oddity("", "slow", {"rate": gaps.rate_hz, "enough": enough})
+        return Unfit("slow", {"rate": gaps.rate_hz, "enough": enough})
     if gaps.too_many:
-        return Oddity("", "lossy", {"share": gaps.lost})
+        return Unfit("lossy", {"share": gaps.lost})
     if gaps.too_long:
-        return Oddity("", "broken", {"gap": gaps.longest_s, "at": gaps.at_s})
+        return Unfit("broken", {"gap": gaps.longest_s, "at": gaps.at_s})
     worst = int(np.argmax(still.density_mm_s2))
     noise = float(still.density_mm_s2[worst])
     if noise > NOISIEST_MM_S2:
-        return Oddity("", "noisy", {"sensor": SENSOR_AXES[worst], "noise": noise})
+        return Unfit("noisy", {"sensor": SENSOR_AXES[worst], "noise": noise})
     return None
 
 

@@ -36,7 +36,7 @@ def sensor_finding(check: SensorCheck | Retest, log: MotionLog) -> Finding:
         return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)
     because, remedy = "fit for a sweep", FIT
     if check.unfit is not None:
-        told, what = UNFIT[check.unfit.sentence]
+        told, what = UNFIT[check.unfit.reason]
         because = f"not fit for a sweep: {told.format(**check.unfit.facts)}"
         remedy = f"{what}; then log five seconds at rest again"
     return Finding(
