@@ -105,6 +105,12 @@ def _shaper(axis: str) -> Known:
     return known
 
 
+def _in_use(state: State, given: Mapping[str, Any]) -> Any:
+    """The acceleration, where a setting is judged: a sensor at rest needs none."""
+    known = _value("acceleration", "acceleration")(state, given)
+    return None if given.get("kind") == "rest" else known
+
+
 def _shapers(state: State, given: Mapping[str, Any]) -> Any:
     offered = state.facts.get("controller.shapers")
     return ",".join(map(str, offered)) if isinstance(offered, list) else None
@@ -178,7 +184,7 @@ KNOWN: dict[str, dict[str, Known]] = {
         "name": _value("shaper-{axis}", "shaper"),
         "frequency": _value("shaper-{axis}", "frequency"),
         "damping": _value("shaper-{axis}", "damping"),
-        "acceleration": _value("acceleration", "acceleration"),
+        "acceleration": _in_use,
     },
     "motion plan": {
         "travel": _travel,
