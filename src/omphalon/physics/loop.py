@@ -155,6 +155,9 @@ class _Bank:
         near -= self.second
         near *= self.pull_second
         self.second += near
+        x += self.first
+        x += self.second
+        x *= 0.5  # what the sensor saw in the step, not what it saw when the step began
         x -= self.rise
         x *= self.pull_sensor
         self.rise += x
