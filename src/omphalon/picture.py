@@ -80,6 +80,33 @@ class AdvancePicture:
 
 
 @dataclass(frozen=True, kw_only=True)
+class EdgesLaid:
+    """One line's edges over a rectified picture (x, low y, high y, each (n,) in mm), its value, and
+    whether it counts.
+    """
+
+    x_mm: Array
+    low_mm: Array
+    high_mm: Array
+    value_s: float
+    counts: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class LadderPicture:
+    """A ladder's picture brought square: grey levels (rows upwards, columns) over `extent_mm` (left,
+    right, low, high), edges laid over it, the stretches (from, to) along x that were read, and the
+    readings.
+    """
+
+    grey: Array
+    extent_mm: tuple[float, float, float, float]
+    edges: tuple[EdgesLaid, ...]
+    read_mm: tuple[tuple[float, float], tuple[float, float]]
+    readings: AdvancePicture
+
+
+@dataclass(frozen=True, kw_only=True)
 class CornersPicture:
     """Each corner's bulge (mm) before and after, their names, means and half widths, one reading's
     deviation.

@@ -10,6 +10,7 @@ from omphalon.units import Number
 
 if TYPE_CHECKING:
     import numpy as np
+    from numpy.typing import NDArray
 
     Array = np.ndarray
 
@@ -158,3 +159,41 @@ class Readings:
         """The finest step in which these columns were written."""
         steps = [row.numbers[n].step for row in self.rows for n in names if n in row.numbers]
         return min(steps, default=0.01)
+
+
+Place = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class GreyPicture:
+    """Grey levels (rows, columns), 0 to 255 as bytes, and the channel they come from."""
+
+    source: str
+    grey: NDArray[np.uint8]
+    channel: str
+
+
+@dataclass(frozen=True)
+class PrintedStroke:
+    """A line laid without a stop: what the file calls it, its corners (mm), the speed (mm/s) of
+    each stretch.
+    """
+
+    note: str
+    places: tuple[Place, ...]
+    speeds_mm_s: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class PrintedLadder:
+    """A ladder as its file has it. `lines` are its rungs, lowest value first, `values_s` theirs;
+    `others` is all else on the plate.
+    """
+
+    name: str
+    lines: tuple[PrintedStroke, ...]
+    values_s: tuple[float, ...]
+    others: tuple[PrintedStroke, ...]
+    drive: str
+    width_mm: float
+    acceleration_mm_s2: float

@@ -44,6 +44,12 @@ WARNINGS = {
             "measure that one again",
         ),
         WarningKind(
+            "line-left-out",
+            "a line of the ladder could not be read in the picture",
+            "look at it; clean the plate or change the light, and take another picture if many are "
+            "left out",
+        ),
+        WarningKind(
             "slip-of-the-pen",
             "a reading would fit if two digits were swapped, or one digit were one off",
             "look at your notes; measure that one again",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import click
 
@@ -23,7 +23,9 @@ from omphalon.errors import UsageError
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
+    from omphalon.lines.dialect import Dialect
     from omphalon.recording import Readings
+    from omphalon.studies.advance.question import AdvanceQuestion
 
 DRIVE = choice("direct", "bowden")
 SECONDS = Measure("advance")
@@ -141,7 +143,14 @@ def plan(
 
 
 @advance.command("fit", cls=Asking, short_help="The value from what was read off the print.")
-@click.argument("path", required=False, metavar="[READINGS.csv]")
+@click.argument("path", required=False, metavar="[READINGS.csv|PICTURE]")
+@click.option(
+    "--print",
+    "printed",
+    metavar="FILE",
+    help="Picture: the ladder's G-code, as `advance plan` wrote it.",
+)
+@click.option("--readings", metavar="FILE.csv", help="Picture: where to write the widths.")
 @click.option("--from", "start", type=SECONDS, metavar="S", help="Tower: value at its foot.")
 @click.option(
     "--per-mm",
@@ -165,6 +174,8 @@ def plan(
 def fit(
     how: Leaving,
     path: str | None,
+    printed: str | None,
+    readings: str | None,
     start: float | None,
     per_mm: float | None,
     stop: float | None,
@@ -178,20 +189,20 @@ def fit(
 
     READINGS.csv holds height_mm (where the tower's corner is best), or height_mm and bulge_mm,
     advance_s and bulge_mm, advance_s and score, or advance_s with the widths speedup_mm and
-    slowdown_mm just after a line's two ticks.
+    slowdown_mm just after a line's two ticks. PICTURE is a scan or photo of a ladder: widths are read
+    off it, with --print to say what was printed.
 
     \b
     Example:
+      omphalon advance fit ladder-scan.jpg --print ladder.gcode
       omphalon advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2 --drive bowden
     """
-    how.check(path)
+    how.check(path, printed, readings=readings)
     from omphalon.studies.advance.fit import fit_advance
     from omphalon.studies.advance.question import AdvanceQuestion
     from omphalon.studies.advance.words import advance_finding
 
-    readings = chosen_readings(
-        path, {c.name: given[c.name] for c in ADVANCE if c.quantity}, ADVANCE
-    )
+    numbers = {c.name: given[c.name] for c in ADVANCE if c.quantity}
     dialect = how.lines().with_line("advance", line_template)
     question = AdvanceQuestion(
         start_s=start,
@@ -202,8 +213,68 @@ def fit(
         resolution_mm=resolution,
         line_words=_line_words(how, line_template),
     )
-    found = fit_advance(readings, question)
-    how.leave(advance_finding(found, question, readings, dialect))
+    if _is_pictured(path, printed, readings):
+        _fit_picture(how, str(path), str(printed), readings, numbers, question, dialect)
+    read = chosen_readings(path, numbers, ADVANCE)
+    how.leave(advance_finding(fit_advance(read, question), question, read, dialect))
+
+
+def _is_pictured(path: str | None, printed: str | None, readings: str | None) -> bool:
+    """Whether a picture was given; what belongs to one alone is refused without it."""
+    from omphalon.readers.picture import is_picture
+
+    if path is not None and is_picture(path):
+        if printed is None:
+            raise UsageError(
+                "a picture without what was printed",
+                "give --print FILE, the G-code that `omphalon advance plan --style ladder` wrote",
+            )
+        return True
+    for name, given in (("--print", printed), ("--readings", readings)):
+        if given is not None:
+            raise UsageError(
+                f"{name} without a picture", "give the scan or photo of a ladder, or leave it out"
+            )
+    return False
+
+
+def _fit_picture(
+    how: Leaving,
+    path: str,
+    printed: str,
+    readings: str | None,
+    numbers: dict[str, Any],
+    question: AdvanceQuestion,
+    dialect: Dialect,
+) -> NoReturn:
+    """The answer from a picture of a ladder."""
+    from dataclasses import replace
+
+    from omphalon.readers.picture import read_picture
+    from omphalon.readers.printed import read_ladder
+    from omphalon.recording import Readings
+    from omphalon.studies.advance.fit import fit_advance
+    from omphalon.studies.advance.sight import Sight, as_readings, look, widths_csv
+    from omphalon.studies.advance.words import advance_finding
+
+    told = next((c.option for c in ADVANCE if numbers.get(c.name)), None)
+    unread = (("--from", question.start_s), ("--per-mm", question.per_mm), ("--to", question.stop_s))
+    told = told or next((name for name, value in unread if value is not None), None)
+    if told is not None or question.resolution_mm is not None:
+        raise UsageError(
+            f"{told or '--resolution'} beside a picture", "all is read from the picture; leave it out"
+        )
+    ladder = read_ladder(printed)
+    sight = look(read_picture(path), ladder)
+    if not isinstance(sight, Sight):
+        nothing = Readings(path, ())
+        how.leave(advance_finding(sight, question, nothing, dialect))
+    read = as_readings(sight)
+    question = replace(question, drive=question.drive or ladder.drive, read_mm=sight.read_mm)
+    found = fit_advance(read, question)
+    if readings is not None:
+        put_lines(readings, widths_csv(sight))
+    how.leave(advance_finding(found, question, read, dialect, sight))
 
 
 def _line_words(how: Leaving, line_template: str | None) -> str:

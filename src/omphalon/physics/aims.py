@@ -44,7 +44,7 @@ AIMS = {
             1.0,
             1.0,
             1.0,
-            2.5,
+            2.8,
             "arrival, overshoot, dip and ripple weigh alike",
         ),
         Aim(

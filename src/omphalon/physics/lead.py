@@ -5,6 +5,7 @@ times the filament's speed."""
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,6 +20,7 @@ WORTHY = (
     1.5  # fits whose prediction error is within this factor of the best have a say in the doubt
 )
 TENT_SHARES = (0.3, 0.5)
+SHARES, SHARP_SHARES = (1.0, 0.7, 0.5), (0.7, 0.5, 0.35, 0.25)
 ROUNDS = 3  # of leaving out; the last one only fits, so that what was left out has left the fit too
 MOST_STRANGE = 0.2  # of the readings: more are no strangers
 
@@ -85,7 +87,9 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
     return Best(mean, half, keep, deviation)
 
 
-def crossing(values: Array, bulge: Array, known: float) -> Best:
+def crossing(
+    values: Array, bulge: Array, known: float, shares: Sequence[float] = SHARES
+) -> Best:
     """Where a bulge that falls with the value crosses zero.
 
     Polynomials of order 1 to 3 over windows about the crossing; the one with the least final
@@ -98,6 +102,7 @@ def crossing(values: Array, bulge: Array, known: float) -> Best:
     bulge : (n,) in mm, positive where corners bulge
     known : in mm
         Deviation of one reading as known beforehand.
+    shares : of the readings, that the windows hold; sharper readings see the curve's bends
 
     Returns
     -------
@@ -117,7 +122,7 @@ def crossing(values: Array, bulge: Array, known: float) -> Best:
     rough, second = _rough_crossing(values, bulge, known)
     fits = [
         fit
-        for share in (1.0, 0.7, 0.5)
+        for share in shares
         for order in (1, 2, 3)
         if (fit := _local_fit(values, bulge, known, rough, share, order)) is not None
     ]

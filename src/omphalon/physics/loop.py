@@ -57,19 +57,17 @@ class Loop:
     quantum_c: float = 0.0
 
 
-OVERSHOOT_RAIL_C = 0.6
 SENSITIVITY_PRICE = 2.0
 MOST_TICKS = 1900
-CHATTER_RAIL, CHATTER_PRICE = (
-    0.08,
-    3.0,
-)  # mean change of power a step in the hold; °C for all of full power
+# mean change of power a step in the hold; °C for all of full power
+CHATTER_RAIL, CHATTER_PRICE = 0.08, 3.0
+FALL_PRICE = 4.0  # for each °C of a fall out of the band, where the loop starts all over again
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """What the loop does; each field has a row a model and a column a set of gains. `trace_c` is
-    (t, rows, columns).
+    """What the loop does; each field has a row a model and a column a set of gains. `fall_c` is how
+    far it fell back below its band; `trace_c` is (t, rows, columns).
     """
 
     overshoot_c: Array
@@ -77,6 +75,7 @@ class Outcome:
     hold_error_c: Array
     fan_error_c: Array
     ripple_c: Array
+    fall_c: Array
     chatter: Array
     arrival_s: Array
     settle_s: Array
@@ -85,20 +84,18 @@ class Outcome:
     takeover_s: Array
 
     def cost(self, aim: Aim, loop: Loop) -> Array:
-        """Weighted faults in °C, with overshoot and busy power beyond their rails on top. A loop
-        that always acts overshoots whatever its gains, so that it has no rail.
-        """
-        rail = np.inf if loop.wound else OVERSHOOT_RAIL_C
-        return (
+        """Weighted faults in °C, with busy power beyond its rail and falls out of the band on top."""
+        faults: Array = (
             aim.overshoot * self.overshoot_c
             + aim.dip * self.dip_c
             + aim.hold * self.hold_error_c
             + aim.fan * self.fan_error_c
             + aim.ripple * self.ripple_c
             + aim.arrival * self.arrival_s / loop.unit_s
-            + 5.0 * np.maximum(0.0, self.overshoot_c - rail)
+            + FALL_PRICE * self.fall_c
             + CHATTER_PRICE * np.maximum(0.0, self.chatter - CHATTER_RAIL)
         )
+        return faults
 
 
 class _Bank:
@@ -345,17 +342,18 @@ def _outcome(
     trace, times = _traced(offs, climb, step, loop, takeover)
     unit = step / loop.unit_s
     return Outcome(
-        np.maximum(early.max(axis=0), 0.0).astype(float),
-        size[hold:].max(axis=0).astype(float),
-        size[:hold].sum(axis=0) * unit,
-        np.abs(late).sum(axis=0) * unit,
-        (calm.max(axis=0) - calm.min(axis=0)).astype(float),
-        chatter,
-        arrival,
-        settle,
-        trace,
-        times,
-        takeover,
+        overshoot_c=np.maximum(early.max(axis=0), 0.0).astype(float),
+        dip_c=size[hold:].max(axis=0).astype(float),
+        hold_error_c=size[:hold].sum(axis=0) * unit,
+        fan_error_c=np.abs(late).sum(axis=0) * unit,
+        ripple_c=(calm.max(axis=0) - calm.min(axis=0)).astype(float),
+        fall_c=np.maximum(-offs.min(axis=0).astype(float) - loop.band_c, 0.0),
+        chatter=chatter,
+        arrival_s=arrival,
+        settle_s=settle,
+        trace_c=trace,
+        trace_s=times,
+        takeover_s=takeover,
     )
 
 

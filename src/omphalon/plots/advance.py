@@ -13,7 +13,7 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.patches import Circle, Rectangle
 
-from omphalon.picture import AdvancePicture, CornersPicture
+from omphalon.picture import AdvancePicture, CornersPicture, LadderPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
 VALUES = LinearSegmentedColormap.from_list("values", [SEA, SAND, SIGNAL])
@@ -143,9 +143,58 @@ def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
     )
 
 
-def draw_advance(figure: Figure, picture: AdvancePicture) -> None:
+def draw_advance(figure: Figure, picture: AdvancePicture | LadderPicture) -> None:
+    """The readings against the value, the fitted line, and the answer with its interval; beside the
+    picture that they were read from, if they were.
+    """
+    if isinstance(picture, LadderPicture):
+        seen, chart = figure.subplots(1, 2, width_ratios=[1.25, 1])
+        draw_ladder(seen, picture)
+        draw_readings(chart, picture.readings)
+    else:
+        draw_readings(figure.add_subplot(), picture)
+
+
+def draw_ladder(ax: Axes, picture: LadderPicture) -> None:
+    """A picture brought square, with the edges that were found and the stretches that were read."""
+    dress(ax, x="x, mm", y="y, mm", title="What was measured: edges, and both stretches")
+    ax.grid(False)
+    ax.imshow(
+        picture.grey,
+        cmap="gray",
+        extent=picture.extent_mm,
+        origin="lower",
+        interpolation="antialiased",
+        aspect="equal",
+    )
+    for line in picture.edges:
+        colour = SEA if line.counts else SIGNAL
+        for edge in (line.low_mm, line.high_mm):
+            ax.plot(line.x_mm, edge, color=colour, linewidth=0.5)
+        for low, high in picture.read_mm:
+            here = (line.x_mm >= low) & (line.x_mm <= high)
+            ax.fill_between(
+                line.x_mm[here],
+                line.low_mm[here],
+                line.high_mm[here],
+                color=SAND if line.counts else SIGNAL,
+                alpha=0.75,
+                linewidth=0,
+            )
+        ax.annotate(
+            f"{line.value_s:g}" if line.counts else f"{line.value_s:g} left out",
+            (float(line.x_mm[-1]), float(np.nanmean(line.low_mm + line.high_mm) / 2)),
+            xytext=(4, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=7,
+            color=INK if line.counts else SIGNAL,
+            annotation_clip=False,
+        )
+
+
+def draw_readings(ax: Axes, picture: AdvancePicture) -> None:
     """The readings against the value, the fitted line, and the answer with its interval."""
-    ax = figure.add_subplot()
     low, high = picture.answer_s - picture.half_s, picture.answer_s + picture.half_s
     looked = picture.looked
     dress(

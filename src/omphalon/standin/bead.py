@@ -15,6 +15,7 @@ from omphalon.standin.moves import Move
 
 FILAMENT_MM2 = math.pi * 1.75**2 / 4
 BIN_MM = 0.25
+STEP_S = 1e-4  # each lag is short by half of it
 
 
 @dataclass(frozen=True)
@@ -93,10 +94,8 @@ def corner_speeds(run: list[Move], jump: float) -> list[float]:
     return speeds
 
 
-def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, Array, Array]:
-    """Way along the path, speed, acceleration and lead in force at even steps of time; each
-    (n,).
-    """
+def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, Array]:
+    """Way along the path, speed and lead in force at even steps of time; each (n,)."""
     joints = corner_speeds(run, jump)
     times, way, pieces = [0.0], 0.0, []
     for n, move in enumerate(run):
@@ -120,7 +119,6 @@ def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, A
     return (
         table[:, 0] + table[:, 1] * into + table[:, 2] * into**2 / 2,
         table[:, 1] + table[:, 2] * into,
-        table[:, 2],
         table[:, 3],
     )
 
@@ -145,17 +143,18 @@ def _laid(
     """
     from scipy.signal import lfilter
 
-    step = min(0.02 * max(nozzle.lead_s, 0.02), 0.002)
-    way, speed, push, lead = ridden(run, nozzle.jump_mm_s, step)
-    area = run[-1].fed_mm * FILAMENT_MM2 / run[-1].length_mm
-    flow = speed + lead * push
-    for n, lag in enumerate((nozzle.lead_s - nozzle.nozzle_lag_s, nozzle.nozzle_lag_s)):
-        blend = 1 - math.exp(-step / max(lag, 1e-5))
-        flow, held[n] = lfilter([blend], [1, blend - 1], flow, zi=held[n])
     ends = np.cumsum([m.length_mm for m in run])
+    way, speed, lead = ridden(run, nozzle.jump_mm_s, STEP_S)
+    way = np.append(way, ends[-1])
+    area = run[-1].fed_mm * FILAMENT_MM2 / run[-1].length_mm
+    # speed and its change in each step, whole: sampled, a short push would be felt by chance
+    flow = (np.diff(way) + lead * np.diff(speed, append=0.0)) / STEP_S
+    for n, lag in enumerate((nozzle.lead_s - nozzle.nozzle_lag_s, nozzle.nozzle_lag_s)):
+        blend = 1 - math.exp(-STEP_S / max(lag, 1e-5))
+        flow, held[n] = lfilter([blend], [1, blend - 1], flow, zi=held[n])
     bins = int(math.ceil(ends[-1] / BIN_MM))
-    given = np.concatenate([[0.0], np.cumsum(np.maximum(flow, 0.0)) * step])
-    volume = np.diff(np.interp(np.arange(bins + 1) * BIN_MM, np.append(way, ends[-1]), given))
+    given = np.concatenate([[0.0], np.cumsum(np.maximum(flow, 0.0)) * STEP_S])
+    volume = np.diff(np.interp(np.arange(bins + 1) * BIN_MM, way, given))
     line = (area + (1 - math.pi / 4) * layer_mm**2) / layer_mm
     return Bead(
         tuple(run), ends, line * volume / BIN_MM + random.normal(0, nozzle.grain_mm, bins), line

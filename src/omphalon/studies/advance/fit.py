@@ -11,7 +11,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.physics.lead import Best, NoAnswer, crossing, peak, told_by
+from omphalon.physics.lead import (
+    SHARES,
+    SHARP_SHARES,
+    Best,
+    NoAnswer,
+    crossing,
+    peak,
+    told_by,
+)
 from omphalon.physics.scale import TELLING
 from omphalon.recording import Readings
 from omphalon.studies.advance.drives import Drive
@@ -22,6 +30,9 @@ HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
 VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one
 SHARED = 0.35  # of one reading's deviation: what all readings of one print share
 BULGE_READ_MM = 0.02  # deviation of a bulge or a width under a caliper or a loupe
+# of what an eye tells: what a print itself leaves open, read by hand, and from a picture (its
+# widths after the ticks cross within that of the true value on the stand-in)
+EYE_FLOOR, PICTURE_FLOOR = 0.5, 0.3
 APART = 6.0  # deviations beyond which two readings contradict each other
 SCATTERED = 2.2  # deviations of a look beyond which readers disagree
 END = 0.02  # of the printed range: a best value so near its end lies beyond it
@@ -94,7 +105,8 @@ def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit | R
 
 def _fitted(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
     value, present, drive = max(best.value, 0.0), question.present_s, read.drive
-    half = math.hypot(best.half_width, 0.5 * drive.eye_s)
+    floor = EYE_FLOOR if question.read_mm is None else PICTURE_FLOOR
+    half = math.hypot(best.half_width, floor * drive.eye_s)
     certain = present is not None and abs(present - value) <= TELLING * half
     if half > drive.matters_s and (certain or half > value or present is None):
         raise Unanswerable(
@@ -136,10 +148,12 @@ def _by_eye(read: Readout, question: AdvanceQuestion) -> Best:
 
 
 def _by_bulge(read: Readout, question: AdvanceQuestion) -> Best:
-    one = math.hypot(BULGE_READ_MM, (question.resolution_mm or 0.01) / math.sqrt(12))
-    return crossing(
-        read.values_s, read.seen, one * math.sqrt(2) if read.method == "widths" else one
+    one = question.read_mm or math.hypot(
+        BULGE_READ_MM, (question.resolution_mm or 0.01) / math.sqrt(12)
     )
+    known = one * math.sqrt(2) if read.method == "widths" else one
+    shares = SHARES if question.read_mm is None else SHARP_SHARES
+    return crossing(read.values_s, read.seen, known, shares)
 
 
 def _by_score(read: Readout, question: AdvanceQuestion) -> Best:

@@ -31,7 +31,8 @@ class AdvanceQuestion:
     """A tower's start, growth per mm and end (s), the drive, the present value (s), the caliper's
     step.
 
-    `line_words` are the options that give the next print its line, ready to paste.
+    `line_words` are the options that give the next print its line, ready to paste. `read_mm` is the
+    deviation of a width that was read from a picture; None: a caliper read.
     """
 
     start_s: float | None = None
@@ -41,6 +42,7 @@ class AdvanceQuestion:
     present_s: float | None = None
     resolution_mm: float | None = None
     line_words: str = ""
+    read_mm: float | None = None
 
 
 @dataclass(frozen=True, kw_only=True)

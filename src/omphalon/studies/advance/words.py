@@ -9,6 +9,14 @@ from omphalon.recording import Readings
 from omphalon.studies.advance.check import AdvanceCheck
 from omphalon.studies.advance.fit import AdvanceFit, NextPrint
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
+from omphalon.studies.advance.sight import Sight
+from omphalon.studies.advance.sight_words import (
+    UNSEEN,
+    laid_over,
+    seen_evidence,
+    seen_rows,
+    seen_warnings,
+)
 from omphalon.studies.answer import Retest
 from omphalon.studies.wording import lines_for, noted, plural, retest_finding, warned
 
@@ -77,7 +85,11 @@ AFTER = (
 
 
 def advance_finding(
-    fit: AdvanceFit | Retest, question: AdvanceQuestion, readings: Readings, dialect: Dialect
+    fit: AdvanceFit | Retest,
+    question: AdvanceQuestion,
+    readings: Readings,
+    dialect: Dialect,
+    sight: Sight | None = None,
 ) -> Finding:
     """The answer of a fit, in words.
 
@@ -87,14 +99,17 @@ def advance_finding(
     question : what was asked
     readings : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
+    sight : the picture that the readings come from, if they do
 
     Returns
     -------
     Finding
     """
+    told_by_picture = [] if sight is None else seen_warnings(sight)
     if isinstance(fit, Retest):
         filled = _filled(fit, question)
-        return retest_finding("advance-fit", filled, REFUSALS, ODDITIES, noted(readings))
+        both = [*told_by_picture, *noted(readings)]
+        return retest_finding("advance-fit", filled, {**REFUSALS, **UNSEEN}, ODDITIES, both)
     value, half, refine = fit.value_s, fit.half_width_s, fit.refine
     told = (
         f"pressure advance {digits(value, half)} s (for your controller's own line: --line "
@@ -116,13 +131,16 @@ def advance_finding(
             "refine": None
             if refine is None
             else {"from": refine.start_s, "to": refine.stop_s, "step": refine.step_s},
+            **({} if sight is None else {"picture": seen_evidence(sight)}),
         },
-        warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
+        warnings=(*warned(fit.oddities, ODDITIES), *told_by_picture, *noted(readings)),
         lines=() if fit.verdict == "keep" else lines_for(dialect, "advance", told, advance=value),
         next=_next(fit, question),
         headline=_headline(fit, question),
-        table=_table(fit, question),
-        picture=_picture(fit, question),
+        table=(*_table(fit, question), *(() if sight is None else seen_rows(sight))),
+        picture=_picture(fit, question)
+        if sight is None
+        else laid_over(sight, _picture(fit, question), fit.left_out),
     )
 
 

@@ -1,0 +1,189 @@
+"""The two edges of a printed line in a picture, to a part of a pixel, and the widths between them.
+
+An edge lies where the picture crosses the middle between plate and plastic: that place does not
+move when a symmetric blur is added (for lines some blurs wide). Shading shifts both of a line's
+edges alike all along it, so that differences of widths hold where widths themselves are a little
+off.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from omphalon.arrays import Array, Mask
+from omphalon.physics.pose import Pose
+
+STEP_MM = 0.125  # along a line
+REACH_MM = 1.6  # to both sides of it
+GROUND_MM = (0.95, 1.5)  # where the plate is read, from the line's middle
+BODY_MM = 0.12  # where the plastic is read
+LEVEL_MM, TRACK_MM = 24.0, 6.0  # over which contrast and middle are smoothed
+GAP_MM = 0.22  # of light or dark inside a line that is closed: a highlight
+BRIGHT, DARK = 252, 3  # beyond: no light is told from more
+MOST_CLIPPED = 0.3  # of a line's body
+
+
+@dataclass(frozen=True)
+class Course:
+    """A line's edges along it: `along_mm` (n,) from its start, `low_mm` and `high_mm` (n,) to both
+    sides of where it was meant to lie, and where they can be trusted.
+
+    `contrast` (n,) is between plate and plastic in grey levels, `blur_mm` the deviation of its edges,
+    `clipped` the share of its body that is at the end of the scale.
+    """
+
+    along_mm: Array
+    low_mm: Array
+    high_mm: Array
+    good: Mask
+    contrast: Array
+    blur_mm: float
+    clipped: float
+
+    @property
+    def width_mm(self) -> Array:
+        """Between the edges."""
+        return self.high_mm - self.low_mm
+
+    def mean(self, from_mm: float, to_mm: float) -> tuple[float, float]:
+        """Mean width over a stretch, and the share of it that can be trusted."""
+        here = (self.along_mm >= from_mm) & (self.along_mm < to_mm)
+        good = here & self.good
+        if not good.any():
+            return np.nan, 0.0
+        return float(self.width_mm[good].mean()), float(good.sum() / here.sum())
+
+
+def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Course:
+    """Follow a line in a picture.
+
+    Parameters
+    ----------
+    grey : (rows, columns)
+    pose : where the print lies
+    ends_mm : (2, 2)
+        The line's start and end on the plate, along x.
+
+    Returns
+    -------
+    Course
+    """
+    length = float(np.hypot(*(ends_mm[1] - ends_mm[0])))
+    along = np.arange(STEP_MM / 2, length, STEP_MM)
+    scale = min(pose.scale_at(ends_mm.mean(axis=0)))
+    step = 0.7 / scale
+    across = np.arange(-REACH_MM, REACH_MM + step, step)
+    strip = _strip(grey, pose, ends_mm, along, across)
+    clipped = strip >= BRIGHT if pose.light else strip <= DARK
+    ground = _ground(strip, along, across, pose.light)
+    off = (strip - ground) * (1.0 if pose.light else -1.0)
+    middle, contrast = _tracked(off, across)
+    body = np.abs(across[None] - middle[:, None]) < BODY_MM
+    low, high, seen, slope = _edges(off, across, middle, contrast, step)
+    grain = float(np.median(np.abs(off[np.abs(across[None] - middle[:, None]) > GROUND_MM[0]])))
+    good = seen & (contrast > 4 * grain) & (high - low < 1.8)
+    blur = contrast / np.maximum(slope, 1e-6) / np.sqrt(2 * np.pi)
+    return Course(
+        along_mm=along,
+        low_mm=low,
+        high_mm=high,
+        good=good,
+        contrast=contrast,
+        blur_mm=float(np.median(blur[good])) if good.any() else np.inf,
+        clipped=float((clipped & body).sum() / max(body.sum(), 1)),
+    )
+
+
+def _strip(
+    grey: NDArray[np.uint8], pose: Pose, ends_mm: Array, along: Array, across: Array
+) -> Array:
+    """The picture along a line, straightened: (along, across)."""
+    way = (ends_mm[1] - ends_mm[0]) / np.hypot(*(ends_mm[1] - ends_mm[0]))
+    side = np.array([-way[1], way[0]])
+    places = ends_mm[0] + along[:, None, None] * way + across[None, :, None] * side
+    at = pose.seen_at(places)
+    first = np.maximum(np.floor(at.reshape(-1, 2).min(axis=0)).astype(int) - 2, 0)
+    last = np.ceil(at.reshape(-1, 2).max(axis=0)).astype(int) + 3
+    part = grey[first[1] : last[1], first[0] : last[0]]
+    if part.size == 0:
+        return np.zeros((len(along), len(across)), dtype=np.float32)
+    return np.asarray(
+        ndimage.map_coordinates(
+            part,
+            [at[..., 1] - first[1], at[..., 0] - first[0]],
+            output=np.float32,
+            order=1,
+            mode="nearest",
+        )
+    )
+
+
+def _ground(strip: Array, along: Array, across: Array, light: bool) -> Array:
+    """The plate's level under the line, straight from one side to the other."""
+    window = max(round(3.0 / STEP_MM), 1)
+    levels, places = [], []
+    for side in (-1, 1):
+        where = (side * across >= GROUND_MM[0]) & (side * across <= GROUND_MM[1])
+        level = np.median(strip[:, where], axis=1)
+        levels.append(ndimage.median_filter(level, window, mode="nearest"))
+        places.append(float(across[where].mean()))
+    share = (across - places[0]) / (places[1] - places[0])
+    return np.asarray(levels[0][:, None] * (1 - share) + levels[1][:, None] * share)
+
+
+def _tracked(off: Array, across: Array) -> tuple[Array, Array]:
+    """The line's middle and its contrast along it, both smooth."""
+    smooth = ndimage.uniform_filter1d(off, max(round(0.5 / STEP_MM), 1), axis=0)
+    near = np.abs(across) < 0.95
+    strong = np.maximum(smooth[:, near] - 0.4 * np.quantile(smooth[:, near], 0.97), 0.0)
+    weight = strong.sum(axis=1)
+    there = weight > 0.3 * np.median(weight)
+    middle = np.full(len(off), 0.0)
+    middle[there] = (strong[there] * across[near]).sum(axis=1) / weight[there]
+    at = np.arange(len(off))
+    if there.sum() > 4:
+        middle = np.interp(at, at[there], middle[there])
+    middle = ndimage.median_filter(middle, round(TRACK_MM / STEP_MM) | 1, mode="nearest")
+    body = np.abs(across[None] - middle[:, None]) < BODY_MM
+    level = (smooth * body).sum(axis=1) / np.maximum(body.sum(axis=1), 1)
+    level = ndimage.percentile_filter(level, 60, round(LEVEL_MM / STEP_MM) | 1, mode="nearest")
+    return middle, ndimage.uniform_filter1d(level, round(TRACK_MM / STEP_MM), mode="nearest")
+
+
+def _edges(
+    off: Array, across: Array, middle: Array, contrast: Array, step: float
+) -> tuple[Array, Array, Mask, Array]:
+    """Both crossings of half the contrast outwards from the middle, where there are any, and the
+    steepness there.
+    """
+    calm = ndimage.uniform_filter1d(off, 3, axis=0, mode="nearest")
+    level = 0.5 * contrast[:, None]
+    above = calm > level
+    hole = max(round(GAP_MM / step), 1)
+    solid = ndimage.binary_closing(above, np.ones((1, hole | 1)))
+    at = np.clip(np.rint((middle - across[0]) / step).astype(int), 1, len(across) - 2)
+    rows = np.arange(len(off))
+    places = np.arange(len(across))[None]
+    right = np.where((places >= at[:, None]) & ~solid, places, len(across) - 1).min(axis=1)
+    left = np.where((places <= at[:, None]) & ~solid, places, 0).max(axis=1)
+    seen = solid[rows, at] & (right < len(across) - 1) & (left > 0)
+    gone = ~solid[rows, at]  # nothing laid here: no width, and that is a reading too
+    high, steep_high = _crossing(calm, level[:, 0], across, right - 1, right, rows)
+    low, steep_low = _crossing(calm, level[:, 0], across, left + 1, left, rows)
+    low, high = np.where(gone, middle, low), np.where(gone, middle, high)
+    return low, high, seen | gone, np.where(gone, np.inf, (steep_low + steep_high) / 2)
+
+
+def _crossing(
+    off: Array, level: Array, across: Array, inner: NDArray[np.intp], outer: NDArray[np.intp], rows: Array
+) -> tuple[Array, Array]:
+    """Where the straight line between two neighbours crosses a level, and how steep it is."""
+    inner = np.clip(inner, 0, len(across) - 1)
+    a, b = off[rows, inner], off[rows, outer]
+    share = np.clip((a - level) / np.where(np.abs(a - b) > 1e-6, a - b, 1e-6), 0, 1)
+    gap = across[outer] - across[inner]
+    return across[inner] + share * gap, np.abs(a - b) / np.maximum(np.abs(gap), 1e-9)

@@ -1,0 +1,107 @@
+"""A picture file as grey levels: PNG, JPEG, TIFF and their like, turned as its camera says."""
+
+from __future__ import annotations
+
+import warnings
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from omphalon.errors import OmphalonError, UnreadableFile
+from omphalon.readers.text import name_of
+from omphalon.recording import GreyPicture
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+MOST_PIXELS = 120_000_000
+LEAST_SIDE = 200
+FORMATS = ("PNG", "JPEG", "TIFF", "WEBP", "BMP")
+MAGIC = (b"\x89PNG", b"\xff\xd8\xff", b"II*\x00", b"MM\x00*", b"RIFF", b"BM")
+
+
+def is_picture(path: str) -> bool:
+    """Whether a file begins as pictures do; False where it cannot be opened."""
+    try:
+        with open(path, "rb") as file:
+            return file.read(4).startswith(MAGIC)
+    except OSError:
+        return False
+
+
+def read_picture(path: str) -> GreyPicture:
+    """Open a picture and make it grey: of brightness and single colours, what has most contrast.
+
+    Raises
+    ------
+    UnreadableFile
+        If it is no picture, cut, too large, too small, or several pictures in one.
+    """
+    from PIL import Image, ImageOps
+
+    name = name_of(path)
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            Image.MAX_IMAGE_PIXELS = None  # the size is looked at below, before anything is unpacked
+            with Image.open(path, formats=FORMATS) as opened:
+                _refuse(name, opened)
+                if opened.mode == "CMYK":
+                    opened = opened.convert("RGB")
+                turned = ImageOps.exif_transpose(opened) or opened
+                return _grey(name, turned)
+    except OmphalonError:
+        raise
+    except FileNotFoundError as error:
+        raise UnreadableFile(f"{path}: no such file", "check the path") from error
+    except (OSError, SyntaxError, ValueError, EOFError, MemoryError) as error:
+        raise UnreadableFile(
+            f"{name}: the picture is damaged or cut off, or of a kind that is not read",
+            "save it again as PNG or JPEG",
+        ) from error
+
+
+def _refuse(name: str, picture: Image) -> None:
+    width, height = picture.size
+    if width * height > MOST_PIXELS:
+        raise UnreadableFile(
+            f"{name}: {width} x {height} pixels, more than {MOST_PIXELS / 1e6:.0f} million",
+            "cut out the print, or scan it with fewer dots per inch",
+        )
+    if min(width, height) < LEAST_SIDE:
+        raise UnreadableFile(
+            f"{name}: {width} x {height} pixels hold no ladder",
+            "give the scan or photo itself, not a preview",
+        )
+    if getattr(picture, "n_frames", 1) > 1 and getattr(picture, "is_animated", True):
+        raise UnreadableFile(
+            f"{name}: {getattr(picture, 'n_frames', 2)} pictures in one file",
+            "save the one that shows the ladder by itself",
+        )
+
+
+def _grey(name: str, picture: Image) -> GreyPicture:
+    """Eight bits of one channel. Deeper ones keep their middle 99.8 %."""
+    if picture.mode in ("L", "1"):
+        return GreyPicture(name, np.asarray(picture.convert("L")), "grey")
+    if picture.mode.startswith(("I", "F")):
+        deep = np.asarray(picture, dtype=np.float32)
+        low, high = np.quantile(deep[::7, ::7], [0.001, 0.999])
+        deep = (deep - low) * (255 / max(high - low, 1e-6))
+        return GreyPicture(name, np.clip(deep, 0, 255).astype(np.uint8), "grey")
+    rgb = picture if picture.mode == "RGB" else picture.convert("RGB")
+    small = rgb.resize((max(rgb.width // 4, 1), max(rgb.height // 4, 1)))
+    names = ("brightness", "red", "green", "blue")
+    seen = [_contrast(small.convert("L")), *(_contrast(band) for band in small.split())]
+    best = int(np.argmax(seen))
+    if best == 0 or seen[best] < 1.3 * seen[0]:
+        best = 0
+    chosen = rgb.convert("L") if best == 0 else rgb.getchannel(best - 1)
+    return GreyPicture(name, np.asarray(chosen), names[best])
+
+
+def _contrast(band: Any) -> float:
+    """How far the rarest tones lie from the usual one: a print is a small part of its picture."""
+    tones = np.asarray(band)[::2, ::2]
+    low, middle, high = np.quantile(tones, [0.02, 0.5, 0.98])
+    return float(max(high - middle, middle - low))

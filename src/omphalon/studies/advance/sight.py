@@ -1,0 +1,324 @@
+"""A ladder seen in a picture: where it lies, the widths along its lines, what they say at the
+ticks.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy import ndimage
+
+from omphalon.arrays import Array
+from omphalon.physics.edges import MOST_CLIPPED, STEP_MM, Course, course
+from omphalon.physics.pose import LEAST_LINES, Drawing, Pose, find_pose
+from omphalon.physics.scale import by_median
+from omphalon.recording import GreyPicture, PrintedLadder, Reading, Readings
+from omphalon.studies.answer import Retest, Unanswerable
+from omphalon.units import Number
+
+POINT_MM = 0.4  # between points of a drawing
+MOST_BARE = 3000
+LEAST_COVER = 0.4  # of digits and ticks: less is another print
+LEAST_PX = 4.5  # that a line must be wide
+MOST_BLUR = 0.36  # of a line's width: the deviation of its edges
+AFTER_TICK = 0.4  # of a slow stretch is read
+EVEN_FROM_MM, EVEN_LEFT_MM = 4.0, 1.0  # of a line's start: its first blob, and what is left
+LEAST_SHARE = 0.7  # of a stretch must be seen
+LEAST_SEEN = 0.3  # of a line, or it is not there
+MOST_MISSING = 0.5  # of the lines must be seen
+STRANGE = 5.0  # deviations from the fellows
+PIECE_MM = 2.0
+ROUGH_MM, LEAST_DEVIATION_MM = 0.02, 0.001
+GRID_MM = 0.2
+BARE_MM, BARE_MOST_MM = 0.7, 2.6  # from the nearest stroke: nothing lies there
+
+
+def drawing_of(ladder: PrintedLadder) -> Drawing:
+    """What a picture of a ladder shows: its lines and the first one, digits and ticks, bare plate
+    between them.
+
+    Parameters
+    ----------
+    ladder : as printed
+
+    Returns
+    -------
+    Drawing
+    """
+    first = [s for s in ladder.others if s.note.startswith("first line")]
+    small = [s for s in ladder.others if not s.note.startswith("first line")]
+    lines = np.array([(s.places[0], s.places[-1]) for s in (*ladder.lines, *first)])
+    lines[:, :, 0] += np.array([-0.5, 0.5]) * ladder.width_mm  # a bead ends beyond its last place
+    rest = np.concatenate([_points(np.array(s.places)) for s in small])
+    low, high = rest.min(axis=0) - 1.0, rest.max(axis=0) + 1.0
+    bins = np.ceil((high - low) / GRID_MM).astype(int) + 1
+    free = np.ones(bins, dtype=bool)
+    for points in (rest, *(_points(line) for line in lines)):
+        x, y = np.rint((points - low) / GRID_MM).astype(int).T
+        inside = (x >= 0) & (y >= 0) & (x < bins[0]) & (y < bins[1])
+        free[x[inside], y[inside]] = False
+    # the digits' own room and the middles between lines, where no stroke is near
+    away = np.asarray(ndimage.distance_transform_edt(free)) * GRID_MM
+    room = low + np.argwhere((away > BARE_MM) & (away < BARE_MOST_MM)) * GRID_MM
+    return Drawing(lines, rest, room[:: max(len(room) // MOST_BARE, 1)])
+
+
+def _points(places: Array) -> Array:
+    """Points along a stroke."""
+    out = []
+    for a, b in zip(places, places[1:], strict=False):
+        count = max(int(np.hypot(*(b - a)) / POINT_MM), 1)
+        out.append(a + np.linspace(0, 1, count + 1)[:, None] * (b - a))
+    return np.concatenate(out)
+
+
+@dataclass(frozen=True, kw_only=True)
+class LineSeen:
+    """One line of a ladder in a picture: its value, mean widths just after both ticks and along its
+    even start (mm); `why` it is left out, as a code.
+    """
+
+    value_s: float
+    start_mm: tuple[float, float]
+    speedup_mm: float
+    slowdown_mm: float
+    even_mm: float
+    course: Course
+    why: str | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sight:
+    """A ladder in its picture. `ticks_mm` are the stretches (from, to along a line) that were read
+    after speeding up and after slowing down; `read_mm` is the deviation of one mean width.
+    """
+
+    picture: GreyPicture
+    ladder: PrintedLadder
+    pose: Pose
+    lines: tuple[LineSeen, ...]
+    ticks_mm: tuple[tuple[float, float], tuple[float, float]]
+    um_a_pixel: float
+    tilt_deg: float
+    blur_mm: float
+    even_mm: float
+    read_mm: float
+
+    @property
+    def read(self) -> tuple[LineSeen, ...]:
+        """The lines that count."""
+        return tuple(line for line in self.lines if line.why is None)
+
+
+def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight | Retest:
+    """Find a ladder in a picture and read the widths of its lines.
+
+    Parameters
+    ----------
+    picture : grey levels
+    ladder : what was printed
+
+    Returns
+    -------
+    Sight
+    Retest
+        Where the picture does not show what is needed.
+    """
+    try:
+        return _looked(picture, ladder)
+    except Unanswerable as refusal:
+        return refusal.retest
+
+
+def _looked(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
+    drawing = drawing_of(ladder)
+    pose = find_pose(picture.grey, drawing)
+    count = len(ladder.lines)
+    if pose is None or len(pose.matched) < LEAST_LINES:
+        raise Unanswerable("no-ladder")
+    if pose.cover < LEAST_COVER:
+        raise Unanswerable("other-print", file=ladder.name)
+    scale, tilt = _seen_from(pose, drawing.lines.reshape(-1, 2).mean(axis=0))
+    wide_px = scale * ladder.width_mm
+    if wide_px < LEAST_PX:
+        dpi = math.ceil(LEAST_PX / ladder.width_mm * 25.4 / 50) * 50
+        raise Unanswerable("few-pixels", seen=wide_px, least=LEAST_PX, dpi=dpi)
+    windows = _windows(ladder)
+    lines = [_line(picture, ladder, pose, n, windows) for n in range(count)]
+    lines = _judged(lines)
+    good = [line for line in lines if line.why is None]
+    _refuse(lines, good, ladder)
+    blur = float(np.median([line.course.blur_mm for line in good]))
+    even = float(np.median([line.even_mm for line in good]))
+    return Sight(
+        picture=picture,
+        ladder=ladder,
+        pose=pose,
+        lines=tuple(lines),
+        ticks_mm=windows,
+        um_a_pixel=1000 / scale,
+        tilt_deg=tilt,
+        blur_mm=blur,
+        even_mm=even,
+        read_mm=_deviation(good, windows),
+    )
+
+
+def _seen_from(pose: Pose, place_mm: Array) -> tuple[float, float]:
+    """Pixels a mm, and how far from square the picture was taken (degrees): what is seen at a slant
+    is shorter one way.
+    """
+    near = place_mm + np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
+    at, x, y = pose.seen_at(near)
+    longer, shorter = np.linalg.svd(np.stack([x - at, y - at]), compute_uv=False)
+    return float(math.sqrt(longer * shorter)), math.degrees(math.acos(min(shorter / longer, 1.0)))
+
+
+def _windows(ladder: PrintedLadder) -> tuple[tuple[float, float], tuple[float, float]]:
+    """The stretches that are read: after each tick as far as the pressure needs, and while the head
+    speeds up or brakes.
+    """
+    line = ladder.lines[0]
+    x = np.array(line.places)[:, 0]
+    slow, fast, _ = line.speeds_mm_s
+    braking = (fast**2 - slow**2) / (2 * ladder.acceleration_mm_s2)
+    after = AFTER_TICK * (x[1] - x[0])
+    first, second = float(x[1] - x[0]), float(x[2] - x[0])
+    return (first, first + after + braking), (second - braking, second + after)
+
+
+def _line(
+    picture: GreyPicture,
+    ladder: PrintedLadder,
+    pose: Pose,
+    number: int,
+    windows: tuple[tuple[float, float], tuple[float, float]],
+) -> LineSeen:
+    places = ladder.lines[number].places
+    seen = course(picture.grey, pose, np.array([places[0], places[-1]]))
+    (up, up_share), (down, down_share) = (seen.mean(*window) for window in windows)
+    even, even_share = seen.mean(EVEN_FROM_MM, windows[0][0] - EVEN_LEFT_MM)
+    why = None
+    if float(seen.good.mean()) < LEAST_SEEN:
+        why = "not-seen"
+    elif seen.clipped > MOST_CLIPPED:
+        why = "glare"
+    elif min(up_share, down_share, even_share) < LEAST_SHARE:
+        why = "broken-up"
+    return LineSeen(
+        value_s=ladder.values_s[number],
+        start_mm=places[0],
+        speedup_mm=up,
+        slowdown_mm=down,
+        even_mm=even,
+        course=seen,
+        why=why,
+    )
+
+
+def _judged(lines: list[LineSeen]) -> list[LineSeen]:
+    """Lines that are unlike their fellows along their even start left out: dirt, a hair, glare."""
+    good = [line for line in lines if line.why is None]
+    if len(good) < LEAST_LINES:
+        return lines
+    widths = np.array([line.even_mm for line in good])
+    contrasts = np.array([float(np.median(line.course.contrast)) for line in good])
+    # along a picture both change smoothly: what is left of a parabola is a line's own
+    at = np.linspace(-1, 1, len(good))
+    out = {}
+    for values, least in ((widths, 0.02), (contrasts, 0.12 * float(np.median(contrasts)))):
+        trend = np.polyval(np.polyfit(at, values, 2), at)
+        miss = values - trend - np.median(values - trend)
+        limit = max(STRANGE * by_median(miss), least)
+        out |= {id(line): "unlike" for line, m in zip(good, miss, strict=True) if abs(m) > limit}
+    return [replace(line, why=line.why or out.get(id(line))) for line in lines]
+
+
+def _refuse(lines: list[LineSeen], good: list[LineSeen], ladder: PrintedLadder) -> None:
+    """Refuse a picture that does not carry a value, by what is wrong with most lines."""
+    if len(good) >= max(LEAST_LINES, MOST_MISSING * len(lines)):
+        blur = float(np.median([line.course.blur_mm for line in good]))
+        if blur > MOST_BLUR * ladder.width_mm:
+            raise Unanswerable("blurred", seen=blur, most=MOST_BLUR * ladder.width_mm)
+        return
+    clipped = sum(line.why == "glare" for line in lines)
+    if clipped > (len(lines) - len(good)) / 2:
+        raise Unanswerable("clipped", count=clipped, total=len(lines))
+    blur = float(np.median([line.course.blur_mm for line in lines]))
+    if blur > MOST_BLUR * ladder.width_mm:
+        raise Unanswerable("blurred", seen=blur, most=MOST_BLUR * ladder.width_mm)
+    raise Unanswerable("lines-missing", count=len(good), total=len(lines))
+
+
+def _deviation(
+    good: list[LineSeen], windows: tuple[tuple[float, float], tuple[float, float]]
+) -> float:
+    """Of a mean width over one of the windows: from how means over pieces of an even stretch
+    scatter about their line.
+    """
+    count = max(round(PIECE_MM / STEP_MM), 1)
+    scatter = []
+    for line in good:
+        along = line.course.along_mm
+        even = (along > EVEN_FROM_MM) & (along < windows[0][0] - EVEN_LEFT_MM)
+        widths = line.course.width_mm[even & line.course.good]
+        pieces = widths[: len(widths) // count * count].reshape(-1, count).mean(axis=1)
+        if len(pieces) > 3:
+            at = np.arange(len(pieces))
+            scatter.append(np.std(pieces - np.polyval(np.polyfit(at, pieces, 1), at), ddof=2))
+    one = float(np.median(scatter)) if scatter else ROUGH_MM
+    length = windows[0][1] - windows[0][0]
+    return math.hypot(one / math.sqrt(length / PIECE_MM), LEAST_DEVIATION_MM)
+
+
+def as_readings(sight: Sight) -> Readings:
+    """What was seen, as readings of widths.
+
+    Parameters
+    ----------
+    sight : a ladder in its picture
+
+    Returns
+    -------
+    Readings
+    """
+
+    def number(value: float) -> Number:
+        return Number(value, 1e-4, f"{value:.4f}")
+
+    rows = tuple(
+        Reading(
+            f"line {line.value_s:g}",
+            {
+                "advance_s": Number(line.value_s, 1e-6, f"{line.value_s:g}"),
+                "speedup_mm": number(max(line.speedup_mm, 0.0)),
+                "slowdown_mm": number(max(line.slowdown_mm, 0.0)),
+            },
+        )
+        for line in sight.read
+    )
+    return Readings(sight.picture.source, rows)
+
+
+def widths_csv(sight: Sight) -> Iterator[str]:
+    """What was seen, as rows of a readings file that `advance fit` reads.
+
+    Parameters
+    ----------
+    sight : a ladder in its picture
+
+    Returns
+    -------
+    lines
+    """
+    yield "advance_s,speedup_mm,slowdown_mm,even_mm,left_out"
+    for line in sight.lines:
+        widths = (line.speedup_mm, line.slowdown_mm, line.even_mm)
+        told = [f"{w:.4f}" if math.isfinite(w) else "" for w in widths]
+        if line.why is None:
+            yield f"{line.value_s:g},{','.join(told)},"
+        else:
+            yield f"# {line.value_s:g},{','.join(told)},{line.why}"
