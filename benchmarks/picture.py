@@ -19,11 +19,11 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 
+from omphalon.columns import ADVANCE
 from omphalon.lines.dialect import load_dialect
 from omphalon.prints.job import Job
 from omphalon.readers.printed import read_ladder
 from omphalon.readers.readings import read_readings
-from omphalon.columns import ADVANCE
 from omphalon.recording import GreyPicture, PrintedLadder
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.photo import Shot, photograph
@@ -215,7 +215,9 @@ def spoiled_one(lines: list[str], told: PrintedLadder, kind: str, true_s: float,
 
 def spoiled(count: int) -> None:
     """The table of spoiled pictures. Wrong is further off than twice the half width told."""
-    print(f"{'picture':26}{'right':>7}{'warned':>8}{'refused':>9}{'wrong, warned':>15}{'wrong':>7}")
+    heads = ("right", "warned", "refused", "wrong, warned", "wrong")
+    widths = (7, 8, 9, 15, 7)
+    print(f"{'picture':26}" + "".join(f"{h:>{w}}" for h, w in zip(heads, widths, strict=True)))
     with TemporaryDirectory() as folder, ProcessPoolExecutor(2) as pool:
         lines, printed = ladder("direct", folder)
         values = tuple(round(0.03 + 0.0025 * n, 4) for n in range(len(printed.values_s)))
@@ -226,7 +228,7 @@ def spoiled(count: int) -> None:
             jobs = [
                 pool.submit(spoiled_one, lines, told, kind, float(v), n) for n, v in enumerate(true)
             ]
-            tally = {"right": 0, "warned": 0, "refused": 0, "wrong, warned": 0, "wrong": 0}
+            tally = dict.fromkeys(heads, 0)
             why = set()
             for tried in (job.result() for job in jobs):
                 if tried.why:
@@ -235,9 +237,14 @@ def spoiled(count: int) -> None:
                     continue
                 warned = bool(tried.left_out or tried.warned)
                 right = abs(tried.value_s - tried.true_s) <= 2 * tried.half_s
-                tally[("" if right else "wrong") + (", " if warned and not right else "")
-                      + ("warned" if warned else "right" if right else "")] += 1
-            cells = "".join(f"{v:>{w}}" for v, w in zip(tally.values(), (7, 8, 9, 15, 7), strict=True))
+                tally[
+                    ("" if right else "wrong")
+                    + (", " if warned and not right else "")
+                    + ("warned" if warned else "right" if right else "")
+                ] += 1
+            cells = "".join(
+                f"{v:>{w}}" for v, w in zip(tally.values(), (7, 8, 9, 15, 7), strict=True)
+            )
             print(f"{kind:26}{cells}   {', '.join(sorted(why))}", flush=True)
 
 
@@ -248,10 +255,11 @@ def shown(name: str, tried: list[Tried]) -> str:
         return f"{name:22} retest on all: {tried[0].why}"
     miss = np.array([t.value_s - t.true_s for t in good])
     half = np.array([t.half_s for t in good])
+    spent = float(np.median([t.seconds for t in good]))
     return (
         f"{name:22}{len(good):>4}/{len(tried):<4}{int((np.abs(miss) <= half).sum()):>6}"
         f"{np.median(half):>10.4f}{half.max():>10.4f}{np.median(np.abs(miss)):>10.4f}"
-        f"{np.abs(miss).max():>10.4f}{miss.mean():>+10.4f}{np.median([t.seconds for t in good]):>8.1f}"
+        f"{np.abs(miss).max():>10.4f}{miss.mean():>+10.4f}{spent:>8.1f}"
     )
 
 

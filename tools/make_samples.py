@@ -1,13 +1,17 @@
 """Write the sample data that ship with the package: python tools/make_samples.py"""
 
 import gzip
+import io
 import pathlib
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
 
+from PIL import Image
+
 from omphalon.standin.bead import Nozzle
+from omphalon.standin.photo import Shot, photograph
 from omphalon.standin.reader import Reader, cube_csv, ladder_csv, tower_csv
 from omphalon.standin.samples import SAMPLES
 
@@ -58,8 +62,20 @@ def cube_corners() -> Iterator[str]:
     yield from cube_csv((0.35, 0.52), FULMAR_NOZZLE, Reader(seed=23, careless=0.6))
 
 
+def ladder_scan() -> bytes:
+    """The ladder on a flatbed scanner, laid on it a little askew."""
+    shot = Shot(
+        dpi=400.0, turn_deg=-6.0, plastic=0.66, plate=0.17, glue=3, hairs=5, noise=0.004, seed=24
+    )
+    kept = io.BytesIO()
+    scan = Image.fromarray(photograph(printed("--style", "ladder"), FULMAR_NOZZLE, shot))
+    scan.save(kept, "JPEG", quality=72)
+    return kept.getvalue()
+
+
 ALL = {
     **SAMPLES,
+    "ladder.gcode": lambda: iter(printed("--style", "ladder")),
     "tower-heights.csv": tower_heights,
     "ladder-widths.csv": ladder_widths,
     "cube-corners.csv": cube_corners,
@@ -72,3 +88,4 @@ if __name__ == "__main__":
             gzip.compress(text, 9, mtime=0) if name.endswith(".gz") else text
         )
         print(name, (FOLDER / name).stat().st_size, "bytes")
+    (FOLDER / "ladder-scan.jpg").write_bytes(ladder_scan())

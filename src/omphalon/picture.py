@@ -81,22 +81,23 @@ class AdvancePicture:
 
 @dataclass(frozen=True, kw_only=True)
 class EdgesLaid:
-    """One line's edges over a rectified picture (x, low y, high y, each (n,) in mm), its value, and
-    whether it counts.
+    """One line's edges over a rectified picture (x, low y, high y, each (n,) in mm), where it was
+    meant to lie, its value, and whether it counts.
     """
 
     x_mm: Array
     low_mm: Array
     high_mm: Array
+    y_mm: float
     value_s: float
     counts: bool
 
 
 @dataclass(frozen=True, kw_only=True)
 class LadderPicture:
-    """A ladder's picture brought square: grey levels (rows upwards, columns) over `extent_mm` (left,
-    right, low, high), edges laid over it, the stretches (from, to) along x that were read, and the
-    readings.
+    """A ladder's picture brought square: grey levels (rows upwards, columns) over
+    `extent_mm` (left, right, low, high), edges laid over it, the stretches (from, to) along x that
+    were read, and the readings.
     """
 
     grey: Array

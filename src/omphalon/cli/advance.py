@@ -189,8 +189,8 @@ def fit(
 
     READINGS.csv holds height_mm (where the tower's corner is best), or height_mm and bulge_mm,
     advance_s and bulge_mm, advance_s and score, or advance_s with the widths speedup_mm and
-    slowdown_mm just after a line's two ticks. PICTURE is a scan or photo of a ladder: widths are read
-    off it, with --print to say what was printed.
+    slowdown_mm just after a line's two ticks. PICTURE is a scan or photo of a ladder: widths are
+    read off it, with --print to say what was printed.
 
     \b
     Example:
@@ -258,11 +258,16 @@ def _fit_picture(
     from omphalon.studies.advance.words import advance_finding
 
     told = next((c.option for c in ADVANCE if numbers.get(c.name)), None)
-    unread = (("--from", question.start_s), ("--per-mm", question.per_mm), ("--to", question.stop_s))
+    unread = (
+        ("--from", question.start_s),
+        ("--per-mm", question.per_mm),
+        ("--to", question.stop_s),
+    )
     told = told or next((name for name, value in unread if value is not None), None)
     if told is not None or question.resolution_mm is not None:
         raise UsageError(
-            f"{told or '--resolution'} beside a picture", "all is read from the picture; leave it out"
+            f"{told or '--resolution'} beside a picture",
+            "all is read from the picture; leave it out",
         )
     ladder = read_ladder(printed)
     sight = look(read_picture(path), ladder)

@@ -24,16 +24,17 @@ BODY_MM = 0.12  # where the plastic is read
 LEVEL_MM, TRACK_MM = 24.0, 6.0  # over which contrast and middle are smoothed
 GAP_MM = 0.22  # of light or dark inside a line that is closed: a highlight
 BRIGHT, DARK = 252, 3  # beyond: no light is told from more
-MOST_CLIPPED = 0.3  # of a line's body
+MOST_CLIPPED = 0.3  # of a line's body, or of the plate
 
 
 @dataclass(frozen=True)
-class Course:
+class Edges:
     """A line's edges along it: `along_mm` (n,) from its start, `low_mm` and `high_mm` (n,) to both
     sides of where it was meant to lie, and where they can be trusted.
 
-    `contrast` (n,) is between plate and plastic in grey levels, `blur_mm` the deviation of its edges,
-    `clipped` the share of its body that is at the end of the scale.
+    `contrast` (n,) is between plate and plastic in grey levels, `blur_mm` the deviation of its
+    edges, `clipped` the share of its body, or of the plate beside it, that is at the end of the
+    scale.
     """
 
     along_mm: Array
@@ -58,7 +59,7 @@ class Course:
         return float(self.width_mm[good].mean()), float(good.sum() / here.sum())
 
 
-def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Course:
+def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Edges:
     """Follow a line in a picture.
 
     Parameters
@@ -70,7 +71,7 @@ def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Course:
 
     Returns
     -------
-    Course
+    Edges
     """
     length = float(np.hypot(*(ends_mm[1] - ends_mm[0])))
     along = np.arange(STEP_MM / 2, length, STEP_MM)
@@ -78,7 +79,7 @@ def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Course:
     step = 0.7 / scale
     across = np.arange(-REACH_MM, REACH_MM + step, step)
     strip = _strip(grey, pose, ends_mm, along, across)
-    clipped = strip >= BRIGHT if pose.light else strip <= DARK
+    clipped = (strip >= BRIGHT) | (strip <= DARK)
     ground = _ground(strip, along, across, pose.light)
     off = (strip - ground) * (1.0 if pose.light else -1.0)
     middle, contrast = _tracked(off, across)
@@ -87,14 +88,17 @@ def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Course:
     grain = float(np.median(np.abs(off[np.abs(across[None] - middle[:, None]) > GROUND_MM[0]])))
     good = seen & (contrast > 4 * grain) & (high - low < 1.8)
     blur = contrast / np.maximum(slope, 1e-6) / np.sqrt(2 * np.pi)
-    return Course(
+    return Edges(
         along_mm=along,
         low_mm=low,
         high_mm=high,
         good=good,
         contrast=contrast,
         blur_mm=float(np.median(blur[good])) if good.any() else np.inf,
-        clipped=float((clipped & body).sum() / max(body.sum(), 1)),
+        clipped=max(
+            float(clipped[where].sum() / max(where.sum(), 1))
+            for where in (body, np.abs(across[None] - middle[:, None]) > GROUND_MM[0])
+        ),
     )
 
 
@@ -179,7 +183,12 @@ def _edges(
 
 
 def _crossing(
-    off: Array, level: Array, across: Array, inner: NDArray[np.intp], outer: NDArray[np.intp], rows: Array
+    off: Array,
+    level: Array,
+    across: Array,
+    inner: NDArray[np.intp],
+    outer: NDArray[np.intp],
+    rows: NDArray[np.intp],
 ) -> tuple[Array, Array]:
     """Where the straight line between two neighbours crosses a level, and how steep it is."""
     inner = np.clip(inner, 0, len(across) - 1)

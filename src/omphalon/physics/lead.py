@@ -87,9 +87,7 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
     return Best(mean, half, keep, deviation)
 
 
-def crossing(
-    values: Array, bulge: Array, known: float, shares: Sequence[float] = SHARES
-) -> Best:
+def crossing(values: Array, bulge: Array, known: float, shares: Sequence[float] = SHARES) -> Best:
     """Where a bulge that falls with the value crosses zero.
 
     Polynomials of order 1 to 3 over windows about the crossing; the one with the least final

@@ -84,7 +84,7 @@ class Outcome:
     takeover_s: Array
 
     def cost(self, aim: Aim, loop: Loop) -> Array:
-        """Weighted faults in °C, with busy power beyond its rail and falls out of the band on top."""
+        """Weighted faults in °C, with busy power beyond its rail and falls out of the band."""
         faults: Array = (
             aim.overshoot * self.overshoot_c
             + aim.dip * self.dip_c

@@ -17,25 +17,21 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from omphalon.arrays import Array
-from omphalon.physics.scale import by_median
+from omphalon.physics.pieces import LongLine, long_lines, off_the_plate, shrunk, standing_out
 
 COARSE_PX = 2200  # long side of the picture in which pieces are sought
-STANDS_OUT = 4.0  # deviations above the plate's grain
-THIN = 9.0  # length over width of a piece
-SPREAD_DEG = 14.0  # between lines that are parallel on the plate, seen at a slant
 FITS = 0.16  # of the pitch: how near a line must lie to the one it is taken for
 LEAST_LINES = 4
-AROUND_PX, SPARSE = 66, 6  # of the plate around a pixel; of them every sixth is looked at
 ROUNDS = 12
 CANDIDATES, REACH_MM = 5, 1.0  # poses that are moved to fit, and how far for a point
-SHORTEST = 0.08  # of the longest piece
 SURE = 0.5  # a cover that needs no second look
 
 
 @dataclass(frozen=True)
 class Drawing:
-    """A print as it lies on the plate, in mm: `lines` (n, 2, 2) with the ends of its parallel lines,
-    all along x; `rest` (m, 2) points on everything else; `bare` (k, 2) points where nothing is.
+    """A print as it lies on the plate, in mm: `lines` (n, 2, 2) with the ends of its parallel
+    lines, all along x; `rest` (m, 2) points on everything else; `bare` (k, 2) points where
+    nothing is.
     """
 
     lines: Array
@@ -47,8 +43,8 @@ class Drawing:
 class Pose:
     """The homography from the plate (mm) to the picture (column, row), and how well it fits.
 
-    `light` is whether the print is lighter than the plate, `matched` which lines were found, `cover`
-    the share of the rest of the drawing that is seen less that of bare places that are.
+    `light` is whether the print is lighter than the plate, `matched` which lines were found,
+    `cover` the share of the rest of the drawing that is seen less that of bare places that are.
     """
 
     to_picture: Array
@@ -73,14 +69,34 @@ class Pose:
 
 
 def moved(homography: Array, points: Array) -> Array:
-    """Points (…, 2) through a homography (3, 3)."""
+    """Points through a homography.
+
+    Parameters
+    ----------
+    homography : (3, 3)
+    points : (…, 2)
+
+    Returns
+    -------
+    (…, 2)
+    """
     lifted = np.concatenate([points, np.ones((*points.shape[:-1], 1))], axis=-1) @ homography.T
     return np.asarray(lifted[..., :2] / lifted[..., 2:])
 
 
 def homography(plate: Array, picture: Array, weight: Array) -> Array:
-    """The homography that takes points (n, 2), four at least, to others, by least squares (direct
-    linear transform, both sides scaled) with a weight (n,) each.
+    """The homography that takes points to others, by least squares: the direct linear transform,
+    both sides scaled.
+
+    Parameters
+    ----------
+    plate, picture : (n, 2)
+        Four at least.
+    weight : (n,)
+
+    Returns
+    -------
+    (3, 3)
 
     References
     ----------
@@ -106,32 +122,6 @@ def _scaled(points: Array) -> Array:
     )
 
 
-@dataclass(frozen=True)
-class _Piece:
-    """A long thin spot: its middle, direction, length and two ends, as (column, row)."""
-
-    middle: Array
-    axis: Array
-    length: float
-    ends: tuple[Array, Array]
-
-    def passes(self, place: Array, along: Array) -> Array:
-        """Where its course, drawn on, passes a place: the point as far along as that."""
-        return np.asarray(
-            self.middle + self.axis * ((place - self.middle) @ along / (self.axis @ along))
-        )
-
-
-@dataclass(frozen=True)
-class _Line:
-    """Pieces in a row: its two ends (2, 2) as (column, row), ordered along the common direction, and
-    where it crosses the middle of all.
-    """
-
-    ends: Array
-    crossing: float
-
-
 def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
     """Where a print lies in a picture.
 
@@ -146,14 +136,17 @@ def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
         None where no such lines are seen.
     """
     shrink = max(max(grey.shape) / COARSE_PX, 1.0)
-    small = _shrunk(grey, shrink)
-    off, deviation = _off_the_plate(small)
-    sides = [(True, _lines(_mask(off, deviation))), (False, _lines(_mask(-off, deviation)))]
+    small = shrunk(grey, shrink)
+    off, deviation = off_the_plate(small)
+    sides = [
+        (True, long_lines(standing_out(off, deviation))),
+        (False, long_lines(standing_out(-off, deviation))),
+    ]
     best: Pose | None = None
     for light, lines in sorted(sides, key=lambda side: -len(side[1])):
         if len(lines) < LEAST_LINES or (best is not None and best.cover > SURE):
             continue
-        mask = _mask(off if light else -off, deviation)
+        mask = standing_out(off if light else -off, deviation)
         rough = sorted(_poses(lines, drawing, mask, light), key=_worth)[-CANDIDATES:]
         for found in _refined(rough, drawing, mask):
             if best is None or _worth(found) > _worth(best):
@@ -170,106 +163,8 @@ def _worth(pose: Pose) -> float:
     return len(pose.matched) * (0.3 + max(pose.cover, 0.0))
 
 
-def _shrunk(grey: NDArray[np.uint8], shrink: float) -> Array:
-    """The picture in fewer pixels, each the mean of those it stands for."""
-    from PIL import Image
-
-    size = (round(grey.shape[1] / shrink), round(grey.shape[0] / shrink))
-    return np.asarray(Image.fromarray(grey).resize(size, Image.Resampling.BOX), dtype=np.float32)
-
-
-def _off_the_plate(small: Array) -> tuple[Array, float]:
-    """How much lighter each pixel is than the plate around it, and the deviation of the plate's
-    grain. The plate is the median around: lines cover less than half of any neighbourhood.
-    """
-    smooth = ndimage.gaussian_filter(small, 0.7)
-    few = ndimage.median_filter(small[::SPARSE, ::SPARSE], AROUND_PX // SPARSE, mode="nearest")
-    rows, columns = (np.arange(n, dtype=np.float32) / SPARSE for n in small.shape)
-    grid = np.meshgrid(rows, columns, indexing="ij")
-    ground = ndimage.map_coordinates(few, grid, order=1, mode="nearest", output=np.float32)
-    off = smooth - ground
-    return off, by_median(off) + 0.5
-
-
-def _mask(off: Array, deviation: float) -> NDArray[np.bool_]:
-    """What stands out of the plate's grain by far."""
-    return np.asarray(off > max(STANDS_OUT * deviation, 0.25 * float(np.quantile(off, 0.995))))
-
-
-def _lines(mask: NDArray[np.bool_]) -> list[_Line]:
-    """The long parallel lines of a mask, in their order across."""
-    names, count = ndimage.label(mask, np.ones((3, 3)))
-    if count == 0:
-        return []
-    sizes = np.bincount(names.ravel())
-    pieces = []
-    boxes = ndimage.find_objects(names)
-    for n in np.argsort(sizes[1:])[::-1][:600]:
-        if sizes[n + 1] < 25:
-            break
-        rows, columns = np.nonzero(names[boxes[n]] == n + 1)
-        points = np.stack([columns + boxes[n][1].start, rows + boxes[n][0].start], axis=1)
-        middle = points.mean(axis=0)
-        spread, axes = np.linalg.eigh(np.cov((points - middle).T) + 1e-9 * np.eye(2))
-        along = (points - middle) @ axes[:, 1]
-        length = float(np.ptp(along))
-        if length > 12 and length > THIN * sizes[n + 1] / length:
-            ends = (middle + axes[:, 1] * along.min(), middle + axes[:, 1] * along.max())
-            pieces.append(_Piece(middle, axes[:, 1], length, ends))
-    if not pieces:
-        return []
-    longest = max(p.length for p in pieces)
-    pieces = [p for p in pieces if p.length > SHORTEST * longest]
-    angles = np.array([np.arctan2(p.axis[1], p.axis[0]) for p in pieces])
-    weight = np.array([p.length for p in pieces])
-    turn = _usual_angle(angles, weight)
-    off = np.abs((angles - turn + np.pi / 2) % np.pi - np.pi / 2)
-    pieces = [p for p, a in zip(pieces, off, strict=True) if a < np.radians(SPREAD_DEG)]
-    return _joined(pieces, turn)
-
-
-def _usual_angle(angles: Array, weight: Array) -> float:
-    """The direction that most length lies near."""
-    apart = np.abs((angles[:, None] - angles[None] + np.pi / 2) % np.pi - np.pi / 2)
-    near = ((apart < np.radians(SPREAD_DEG / 2)) * weight).sum(axis=1)
-    first = float(angles[np.argmax(near)])
-    rest = (angles - first + np.pi / 2) % np.pi - np.pi / 2
-    close = np.abs(rest) < np.radians(SPREAD_DEG / 2)
-    return first + float(np.average(rest[close], weights=weight[close]))
-
-
-def _joined(pieces: list[_Piece], turn: float) -> list[_Line]:
-    """Pieces that lie in a row become one line: each goes to the longer one whose course it lies
-    on.
-    """
-    if not pieces:
-        return []
-    along, across = np.array([np.cos(turn), np.sin(turn)]), np.array([-np.sin(turn), np.cos(turn)])
-    centre = np.average([p.middle for p in pieces], axis=0, weights=[p.length for p in pieces])
-    pieces = sorted(pieces, key=lambda p: -p.length)
-    long = [p for p in pieces if p.length > 0.4 * pieces[0].length]
-    gaps = np.diff(np.sort([p.passes(centre, along) @ across for p in long]))
-    gaps = gaps[gaps > 3]
-    near = 0.3 * float(np.quantile(gaps, 0.2)) if len(gaps) else 6.0
-    groups: list[list[_Piece]] = []
-    for piece in pieces:
-        off = [abs((g[0].passes(piece.middle, along) - piece.middle) @ across) for g in groups]
-        if off and min(off) < near:
-            groups[int(np.argmin(off))].append(piece)
-        else:
-            groups.append([piece])
-    longest = max(sum(p.length for p in group) for group in groups)
-    lines = []
-    for group in groups:
-        ends = sorted((e for p in group for e in p.ends), key=lambda e: float(e @ along))
-        if sum(p.length for p in group) > 0.25 * longest:
-            crossing = float((group[0].passes(centre, along) - centre) @ across)
-            lines.append(_Line(np.stack([ends[0], ends[-1]]), crossing))
-    return lines
-
-
 def _poses(
-    lines: list[_Line], drawing: Drawing, mask: NDArray[np.bool_], light: bool
+    lines: list[LongLine], drawing: Drawing, mask: NDArray[np.bool_], light: bool
 ) -> list[Pose]:
     """What the order and the gaps of the lines allow, each with how well the whole drawing fits."""
     heights = drawing.lines[:, :, 1].mean(axis=1)
@@ -291,9 +186,7 @@ def _poses(
     return found
 
 
-def _matches(
-    crossings: Array, heights: Array, direction: int
-) -> list[list[tuple[int, int]]]:
+def _matches(crossings: Array, heights: Array, direction: int) -> list[list[tuple[int, int]]]:
     """Ways to take lines in the picture for printed ones, by a projective map of their places; the
     best few, as pairs (line, printed).
     """

@@ -148,9 +148,10 @@ def draw_advance(figure: Figure, picture: AdvancePicture | LadderPicture) -> Non
     picture that they were read from, if they were.
     """
     if isinstance(picture, LadderPicture):
-        seen, chart = figure.subplots(1, 2, width_ratios=[1.25, 1])
-        draw_ladder(seen, picture)
-        draw_readings(chart, picture.readings)
+        grid = figure.add_gridspec(2, 2, width_ratios=[1.25, 1], height_ratios=[1.7, 1])
+        draw_ladder(figure.add_subplot(grid[:, 0]), picture)
+        draw_readings(figure.add_subplot(grid[0, 1]), picture.readings)
+        draw_near(figure.add_subplot(grid[1, 1]), picture)
     else:
         draw_readings(figure.add_subplot(), picture)
 
@@ -158,6 +159,34 @@ def draw_advance(figure: Figure, picture: AdvancePicture | LadderPicture) -> Non
 def draw_ladder(ax: Axes, picture: LadderPicture) -> None:
     """A picture brought square, with the edges that were found and the stretches that were read."""
     dress(ax, x="x, mm", y="y, mm", title="What was measured: edges, and both stretches")
+    _laid_over(ax, picture, 0.5)
+    right = picture.extent_mm[1]
+    for line in picture.edges:
+        ax.annotate(
+            f"{line.value_s:g}" if line.counts else f"{line.value_s:g} left out",
+            (right, line.y_mm),
+            xytext=(4, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=8,
+            color=INK if line.counts else SIGNAL,
+            annotation_clip=False,
+        )
+
+
+def draw_near(ax: Axes, picture: LadderPicture) -> None:
+    """The second tick of the line with the best value, close up."""
+    best = min(picture.edges, key=lambda line: abs(line.value_s - picture.readings.answer_s))
+    dress(ax, x="x, mm", y="y, mm", title=f"Close up: line {best.value_s:g} where it slows down")
+    _laid_over(ax, picture, 1.2)
+    low, high = picture.read_mm[1]
+    ax.set_xlim(low - 5, high + 3)
+    ax.set_ylim(best.y_mm - 1.6, best.y_mm + 1.6)
+    ax.set_aspect("auto")
+
+
+def _laid_over(ax: Axes, picture: LadderPicture, width: float) -> None:
+    """The picture, and over it the edges and the stretches that were read."""
     ax.grid(False)
     ax.imshow(
         picture.grey,
@@ -168,9 +197,8 @@ def draw_ladder(ax: Axes, picture: LadderPicture) -> None:
         aspect="equal",
     )
     for line in picture.edges:
-        colour = SEA if line.counts else SIGNAL
         for edge in (line.low_mm, line.high_mm):
-            ax.plot(line.x_mm, edge, color=colour, linewidth=0.5)
+            ax.plot(line.x_mm, edge, color=SEA if line.counts else SIGNAL, linewidth=width)
         for low, high in picture.read_mm:
             here = (line.x_mm >= low) & (line.x_mm <= high)
             ax.fill_between(
@@ -178,19 +206,9 @@ def draw_ladder(ax: Axes, picture: LadderPicture) -> None:
                 line.low_mm[here],
                 line.high_mm[here],
                 color=SAND if line.counts else SIGNAL,
-                alpha=0.75,
+                alpha=0.6,
                 linewidth=0,
             )
-        ax.annotate(
-            f"{line.value_s:g}" if line.counts else f"{line.value_s:g} left out",
-            (float(line.x_mm[-1]), float(np.nanmean(line.low_mm + line.high_mm) / 2)),
-            xytext=(4, 0),
-            textcoords="offset points",
-            va="center",
-            fontsize=7,
-            color=INK if line.counts else SIGNAL,
-            annotation_clip=False,
-        )
 
 
 def draw_readings(ax: Axes, picture: AdvancePicture) -> None:

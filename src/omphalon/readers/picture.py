@@ -43,13 +43,11 @@ def read_picture(path: str) -> GreyPicture:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            Image.MAX_IMAGE_PIXELS = None  # the size is looked at below, before anything is unpacked
+            Image.MAX_IMAGE_PIXELS = None  # _refuse looks at the size before it is unpacked
             with Image.open(path, formats=FORMATS) as opened:
                 _refuse(name, opened)
-                if opened.mode == "CMYK":
-                    opened = opened.convert("RGB")
-                turned = ImageOps.exif_transpose(opened) or opened
-                return _grey(name, turned)
+                upright = ImageOps.exif_transpose(opened)
+                return _grey(name, upright.convert("RGB") if opened.mode == "CMYK" else upright)
     except OmphalonError:
         raise
     except FileNotFoundError as error:

@@ -28,7 +28,9 @@ def read_ladder(path: str) -> PrintedLadder:
     name, lines = text.source, text.lines
     head = " ".join(line for line in lines[:12] if line.startswith(";"))
     if "written by omphalon" not in head:
-        raise UsageError(f"{name}: not a print that omphalon wrote", "give the file that was printed")
+        raise UsageError(
+            f"{name}: not a print that omphalon wrote", "give the file that was printed"
+        )
     if "pressure advance, ladder" not in head:
         what = re.search(r"omphalon [\d.]+ ; ([^:;]+):", head)
         raise UsageError(

@@ -221,9 +221,7 @@ def _piece(
     here += cover * shot.plastic * shade
 
 
-def _shade(
-    off: Array, wide: Array, thick: float, across: float, shot: Shot, glare: bool
-) -> Array:
+def _shade(off: Array, wide: Array, thick: float, across: float, shot: Shot, glare: bool) -> Array:
     """How bright the bead's surface is at a distance from its middle: flat on top, round sides."""
     flat = np.maximum(wide / 2 - thick / 2, 0.0)
     slope = np.clip((np.abs(off) - flat) / (thick / 2), 0, 0.98) * np.sign(off)
@@ -274,4 +272,6 @@ def _exposed(picture: Array, shot: Shot, random: np.random.Generator) -> Array:
     coarse = (255 * picture + 0.5).astype(np.uint8)
     kept = io.BytesIO()
     Image.fromarray(coarse).save(kept, "JPEG", quality=shot.quality)
-    return np.asarray(Image.open(kept))
+    opened = Image.open(kept)
+    opened.draft("L", None)
+    return np.asarray(opened)

@@ -5,6 +5,7 @@ ticks.
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
@@ -12,16 +13,17 @@ import numpy as np
 from scipy import ndimage
 
 from omphalon.arrays import Array
-from omphalon.physics.edges import MOST_CLIPPED, STEP_MM, Course, course
+from omphalon.physics.edges import MOST_CLIPPED, STEP_MM, Edges, course
 from omphalon.physics.pose import LEAST_LINES, Drawing, Pose, find_pose
 from omphalon.physics.scale import by_median
+from omphalon.prints.advance import Ladder
+from omphalon.prints.digits import drawn
 from omphalon.recording import GreyPicture, PrintedLadder, Reading, Readings
 from omphalon.studies.answer import Retest, Unanswerable
 from omphalon.units import Number
 
 POINT_MM = 0.4  # between points of a drawing
-MOST_BARE = 3000
-LEAST_COVER = 0.4  # of digits and ticks: less is another print
+LEAST_COVER = 0.85  # of digits and ticks: less is another print, or much of it is hidden
 LEAST_PX = 4.5  # that a line must be wide
 MOST_BLUR = 0.36  # of a line's width: the deviation of its edges
 AFTER_TICK = 0.4  # of a slow stretch is read
@@ -32,8 +34,9 @@ MOST_MISSING = 0.5  # of the lines must be seen
 STRANGE = 5.0  # deviations from the fellows
 PIECE_MM = 2.0
 ROUGH_MM, LEAST_DEVIATION_MM = 0.02, 0.001
-GRID_MM = 0.2
-BARE_MM, BARE_MOST_MM = 0.7, 2.6  # from the nearest stroke: nothing lies there
+GRID_MM = 0.1
+BARE_MM = 0.5  # from the nearest stroke: nothing lies there
+BETWEEN = 40  # points between two lines
 
 
 def drawing_of(ladder: PrintedLadder) -> Drawing:
@@ -53,17 +56,36 @@ def drawing_of(ladder: PrintedLadder) -> Drawing:
     lines = np.array([(s.places[0], s.places[-1]) for s in (*ladder.lines, *first)])
     lines[:, :, 0] += np.array([-0.5, 0.5]) * ladder.width_mm  # a bead ends beyond its last place
     rest = np.concatenate([_points(np.array(s.places)) for s in small])
-    low, high = rest.min(axis=0) - 1.0, rest.max(axis=0) + 1.0
-    bins = np.ceil((high - low) / GRID_MM).astype(int) + 1
+    # a digit's segments that this one lacks tell it from others; between lines there is nothing
+    left, high_mm = float(lines[-1, 0, 0]) + ladder.width_mm / 2, Ladder.digit_mm
+    segments = np.concatenate(
+        [
+            _points(np.array(stroke))
+            for line in ladder.lines
+            for stroke in drawn(
+                re.sub(r"\d", "8", line.note.split()[1]),
+                left,
+                line.places[0][1] - high_mm / 2,
+                high_mm,
+            )
+        ]
+    )
+    lacking = segments[_away(segments, np.concatenate([rest, *map(_points, lines)])) > BARE_MM]
+    between = (lines[:-2] + lines[1:-1]) / 2
+    along = np.linspace(0.0, 1.0, BETWEEN)[:, None]
+    room = [line[0] + along * (line[1] - line[0]) for line in between]
+    return Drawing(lines, rest, np.concatenate([lacking, *room]))
+
+
+def _away(points: Array, strokes: Array) -> Array:
+    """How far each point lies from the nearest of the strokes' points, to GRID_MM."""
+    low = points.min(axis=0) - 1.0
+    bins = np.ceil((points.max(axis=0) + 1.0 - low) / GRID_MM).astype(int) + 1
     free = np.ones(bins, dtype=bool)
-    for points in (rest, *(_points(line) for line in lines)):
-        x, y = np.rint((points - low) / GRID_MM).astype(int).T
-        inside = (x >= 0) & (y >= 0) & (x < bins[0]) & (y < bins[1])
-        free[x[inside], y[inside]] = False
-    # the digits' own room and the middles between lines, where no stroke is near
+    cell = np.rint((strokes - low) / GRID_MM).astype(int)
+    free[tuple(cell[((cell >= 0) & (cell < bins)).all(axis=1)].T)] = False
     away = np.asarray(ndimage.distance_transform_edt(free)) * GRID_MM
-    room = low + np.argwhere((away > BARE_MM) & (away < BARE_MOST_MM)) * GRID_MM
-    return Drawing(lines, rest, room[:: max(len(room) // MOST_BARE, 1)])
+    return np.asarray(away[tuple(np.rint((points - low) / GRID_MM).astype(int).T)])
 
 
 def _points(places: Array) -> Array:
@@ -86,7 +108,7 @@ class LineSeen:
     speedup_mm: float
     slowdown_mm: float
     even_mm: float
-    course: Course
+    course: Edges
     why: str | None = None
 
 
@@ -139,13 +161,13 @@ def _looked(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     count = len(ladder.lines)
     if pose is None or len(pose.matched) < LEAST_LINES:
         raise Unanswerable("no-ladder")
-    if pose.cover < LEAST_COVER:
-        raise Unanswerable("other-print", file=ladder.name)
     scale, tilt = _seen_from(pose, drawing.lines.reshape(-1, 2).mean(axis=0))
     wide_px = scale * ladder.width_mm
     if wide_px < LEAST_PX:
         dpi = math.ceil(LEAST_PX / ladder.width_mm * 25.4 / 50) * 50
         raise Unanswerable("few-pixels", seen=wide_px, least=LEAST_PX, dpi=dpi)
+    if pose.cover < LEAST_COVER:
+        raise Unanswerable("other-print", file=ladder.name)
     windows = _windows(ladder)
     lines = [_line(picture, ladder, pose, n, windows) for n in range(count)]
     lines = _judged(lines)
@@ -228,7 +250,7 @@ def _judged(lines: list[LineSeen]) -> list[LineSeen]:
     contrasts = np.array([float(np.median(line.course.contrast)) for line in good])
     # along a picture both change smoothly: what is left of a parabola is a line's own
     at = np.linspace(-1, 1, len(good))
-    out = {}
+    out: dict[int, str] = {}
     for values, least in ((widths, 0.02), (contrasts, 0.12 * float(np.median(contrasts)))):
         trend = np.polyval(np.polyfit(at, values, 2), at)
         miss = values - trend - np.median(values - trend)

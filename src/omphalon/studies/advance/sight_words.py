@@ -13,13 +13,13 @@ from omphalon.studies.advance.sight import LineSeen, Sight
 from omphalon.warned import Warned
 
 AGAIN = "see docs/advance.md for how to scan and photograph"
-UNSEEN = {
+REFUSALS = {
     "no-ladder": (
         "no ladder is seen in the picture",
         f"show all of it, by itself, sharp, in contrast to the plate; {AGAIN}",
     ),
     "other-print": (
-        "the lines in the picture are not those of {file}: its digits and ticks lie elsewhere",
+        "the lines in the picture are not those of {file}, or its digits and ticks are hidden",
         "give the file that was printed, and show its digits, ticks and first line too",
     ),
     "few-pixels": (
@@ -31,9 +31,9 @@ UNSEEN = {
         f"take the picture again, in focus and at rest; {AGAIN}",
     ),
     "clipped": (
-        "{count} of {total} lines are as bright, or as dark, as the picture can be: their edges "
-        "cannot be placed",
-        "take the picture with less light on the lines, or another exposure",
+        "{count} of {total} lines, or the plate beside them, are as bright or as dark as the "
+        "picture can be: edges cannot be placed",
+        "take the picture with another exposure",
     ),
     "lines-missing": (
         "only {count} of {total} lines can be read",
@@ -46,8 +46,9 @@ WHY = {
     "broken-up": "broken up near a tick",
     "unlike": "its width or light is unlike its neighbours'",
 }
-FIGURE_MM = 0.1  # a pixel of the rectified picture
+FIGURE_MM = 0.08  # a pixel of the rectified picture
 MARGIN_MM = 4.0
+SQUARE_DEG = 8.0  # a tilt below that cannot be told from none
 
 
 def seen_warnings(sight: Sight) -> list[Warned]:
@@ -106,11 +107,11 @@ def seen_rows(sight: Sight) -> tuple[Shown, ...]:
     -------
     tuple of Shown
     """
-    how = f"{sight.um_a_pixel:.0f} µm a pixel, {sight.tilt_deg:.0f}° off square"
+    square = sight.tilt_deg < SQUARE_DEG
+    told = "taken squarely" if square else f"{sight.tilt_deg:.0f}° off square"
+    how = f"{sight.um_a_pixel:.0f} µm a pixel, {told}"
     mirrored = ", mirrored" if sight.pose.mirrored else ""
-    even = (
-        f"{sight.even_mm:.3f} mm along their even start, edges blurred by {sight.blur_mm:.2f} mm"
-    )
+    even = f"{sight.even_mm:.3f} mm along their even start, edges blurred by {sight.blur_mm:.2f} mm"
     return (
         Shown("picture", (f"{len(sight.read)} of {len(sight.lines)} lines; {how}{mirrored}",)),
         Shown("lines", (even,)),
@@ -156,6 +157,7 @@ def _edges(line: LineSeen, fits: bool) -> EdgesLaid:
         x_mm=x + seen.along_mm,
         low_mm=np.where(seen.good, y + seen.low_mm, np.nan),
         high_mm=np.where(seen.good, y + seen.high_mm, np.nan),
+        y_mm=y,
         value_s=line.value_s,
         counts=fits and line.why is None,
     )

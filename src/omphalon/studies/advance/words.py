@@ -10,8 +10,8 @@ from omphalon.studies.advance.check import AdvanceCheck
 from omphalon.studies.advance.fit import AdvanceFit, NextPrint
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
 from omphalon.studies.advance.sight import Sight
+from omphalon.studies.advance.sight_words import REFUSALS as UNSEEN
 from omphalon.studies.advance.sight_words import (
-    UNSEEN,
     laid_over,
     seen_evidence,
     seen_rows,
