@@ -61,6 +61,9 @@ flow check --flow 1 --expected 0.45 --wall 0.45 --wall 0.46 --wall 0.44 --wall 0
 advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2 --drive bowden
 advance fit ladder-widths.csv --drive bowden
 advance fit ladder-widths.csv --drive direct --advance 0.4
+advance fit ladder-scan.jpg --print ladder.gcode --advance 0.4
+advance fit --value 0.02 --score 3 --value 0.03 --score 5 --value 0.04 --score 8 --value 0.05 --score 9 \
+--value 0.06 --score 7 --value 0.07 --score 4 --value 0.08 --score 9 --value 0.09 --score 2
 advance check cube-corners.csv --seam rear-left
 motion fit --axis y --pass 150 --pass 175 --pass 200 --fail 225 --pass 225 --fail 250
 motion check --axis y --limit 160 --pass 120 --pass 160 --fail 155

@@ -41,6 +41,7 @@ SWAPS = {
 REST = ["tests", "--ignore=tests/test_live.py"]
 # rooms, and the tests that look at them first
 NEAR = (
+    (r"pose|pieces|edges|sight", "test_picture"),
     (
         r"sweep|taps|modes|resonance|rest|impulses|shaping|studies/shaper",
         "test_frame test_sensor test_shaper test_prints",
