@@ -231,7 +231,7 @@ def test_edges_of_a_drawn_strip_lie_where_they_were_drawn(light, wide):
     )  # six pixels blurred
     middle = (seen.low_mm + seen.high_mm)[seen.good] / 2
     assert np.median(middle) == pytest.approx(0.013, abs=0.004)
-    assert seen.mean(10, 20)[1] == 1.0 and seen.clipped == 0.0
+    assert seen.mean(10, 20)[1] == 1.0 and seen.clipped == (0.0, 0.0)
 
 
 def test_a_drawing_is_found_turned_slanted_and_in_dirt():

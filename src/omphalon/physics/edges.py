@@ -24,7 +24,7 @@ BODY_MM = 0.12  # where the plastic is read
 LEVEL_MM, TRACK_MM = 24.0, 6.0  # over which contrast and middle are smoothed
 GAP_MM = 0.22  # of light or dark inside a line that is closed: a highlight
 BRIGHT, DARK = 252, 3  # beyond: no light is told from more
-MOST_CLIPPED = 0.3  # of a line's body, or of the plate
+MOST_CLIPPED = (0.6, 0.3)  # of a line's body (highlights are), and of the plate
 
 
 @dataclass(frozen=True)
@@ -33,8 +33,8 @@ class Edges:
     sides of where it was meant to lie, and where they can be trusted.
 
     `contrast` (n,) is between plate and plastic in grey levels, `blur_mm` the deviation of its
-    edges, `clipped` the share of its body, or of the plate beside it, that is at the end of the
-    scale.
+    edges, `clipped` the shares of its body, and of the plate beside it, that are at the end of
+    the scale.
     """
 
     along_mm: Array
@@ -43,7 +43,7 @@ class Edges:
     good: Mask
     contrast: Array
     blur_mm: float
-    clipped: float
+    clipped: tuple[float, ...]
 
     @property
     def width_mm(self) -> Array:
@@ -85,7 +85,8 @@ def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Edges:
     middle, contrast = _tracked(off, across)
     body = np.abs(across[None] - middle[:, None]) < BODY_MM
     low, high, seen, slope = _edges(off, across, middle, contrast, step)
-    grain = float(np.median(np.abs(off[np.abs(across[None] - middle[:, None]) > GROUND_MM[0]])))
+    plate = np.abs(across[None] - middle[:, None]) > GROUND_MM[0]
+    grain = float(np.median(np.abs(off[plate])))
     good = seen & (contrast > 4 * grain) & (high - low < 1.8)
     blur = contrast / np.maximum(slope, 1e-6) / np.sqrt(2 * np.pi)
     return Edges(
@@ -95,10 +96,7 @@ def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Edges:
         good=good,
         contrast=contrast,
         blur_mm=float(np.median(blur[good])) if good.any() else np.inf,
-        clipped=max(
-            float(clipped[where].sum() / max(where.sum(), 1))
-            for where in (body, np.abs(across[None] - middle[:, None]) > GROUND_MM[0])
-        ),
+        clipped=tuple(float(clipped[where].mean()) for where in (body, plate)),
     )
 
 
@@ -167,8 +165,9 @@ def _edges(
     calm = ndimage.uniform_filter1d(off, 3, axis=0, mode="nearest")
     level = 0.5 * contrast[:, None]
     above = calm > level
-    hole = max(round(GAP_MM / step), 1)
-    solid = ndimage.binary_closing(above, np.ones((1, hole | 1)))
+    hole = max(round(GAP_MM / step), 1) | 1
+    wider = ndimage.maximum_filter1d(above.view(np.uint8), hole, axis=1)
+    solid = ndimage.minimum_filter1d(wider, hole, axis=1).astype(bool)
     at = np.clip(np.rint((middle - across[0]) / step).astype(int), 1, len(across) - 2)
     rows = np.arange(len(off))
     places = np.arange(len(across))[None]

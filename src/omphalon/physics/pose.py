@@ -147,8 +147,9 @@ def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
         if len(lines) < LEAST_LINES or (best is not None and best.cover > SURE):
             continue
         mask = standing_out(off if light else -off, deviation)
-        rough = sorted(_poses(lines, drawing, mask, light), key=_worth)[-CANDIDATES:]
-        for found in _refined(rough, drawing, mask):
+        near = ndimage.binary_dilation(mask)
+        rough = sorted(_poses(lines, drawing, near, light), key=_worth)[-CANDIDATES:]
+        for found in _refined(rough, drawing, mask, near):
             if best is None or _worth(found) > _worth(best):
                 best = found
     if best is None:
@@ -164,14 +165,13 @@ def _worth(pose: Pose) -> float:
 
 
 def _poses(
-    lines: list[LongLine], drawing: Drawing, mask: NDArray[np.bool_], light: bool
+    lines: list[LongLine], drawing: Drawing, near: NDArray[np.bool_], light: bool
 ) -> list[Pose]:
     """What the order and the gaps of the lines allow, each with how well the whole drawing fits."""
     heights = drawing.lines[:, :, 1].mean(axis=1)
     order = np.argsort(heights)
     found = []
     crossings = np.array([line.crossing for line in lines])
-    near = ndimage.binary_dilation(mask, iterations=1)
     for direction in (1, -1):
         for pairs in _matches(direction * crossings, heights[order], direction):
             which = [order[j] for _, j in pairs]
@@ -245,12 +245,13 @@ def _robust(plate: Array, picture: Array) -> Array | None:
     return form
 
 
-def _refined(rough: list[Pose], drawing: Drawing, mask: NDArray[np.bool_]) -> list[Pose]:
+def _refined(
+    rough: list[Pose], drawing: Drawing, mask: NDArray[np.bool_], near: NDArray[np.bool_]
+) -> list[Pose]:
     """Poses moved so that the whole drawing lies on what is seen near it: a lens bends lines that a
     homography has straight.
     """
     nearest = ndimage.distance_transform_edt(~mask, return_distances=False, return_indices=True)
-    near = ndimage.binary_dilation(mask)
     along = np.linspace(0.02, 0.98, 25)[:, None]
     middles = [line[0] + along * (line[1] - line[0]) for line in drawing.lines]
     plate = np.concatenate([drawing.rest, *middles])

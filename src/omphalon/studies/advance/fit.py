@@ -32,7 +32,7 @@ SHARED = 0.35  # of one reading's deviation: what all readings of one print shar
 BULGE_READ_MM = 0.02  # deviation of a bulge or a width under a caliper or a loupe
 # of what an eye tells: what a print itself leaves open, read by hand, and from a picture (its
 # widths after the ticks cross within that of the true value on the stand-in)
-EYE_FLOOR, PICTURE_FLOOR = 0.5, 0.3
+EYE_FLOOR, PICTURE_FLOOR = 0.5, 0.12
 APART = 6.0  # deviations beyond which two readings contradict each other
 SCATTERED = 2.2  # deviations of a look beyond which readers disagree
 END = 0.02  # of the printed range: a best value so near its end lies beyond it

@@ -34,7 +34,7 @@ MOST_MISSING = 0.5  # of the lines must be seen
 STRANGE = 5.0  # deviations from the fellows
 PIECE_MM = 2.0
 ROUGH_MM, LEAST_DEVIATION_MM = 0.02, 0.001
-GRID_MM = 0.1
+GRID_MM = 0.2
 BARE_MM = 0.5  # from the nearest stroke: nothing lies there
 BETWEEN = 40  # points between two lines
 
@@ -226,7 +226,7 @@ def _line(
     why = None
     if float(seen.good.mean()) < LEAST_SEEN:
         why = "not-seen"
-    elif seen.clipped > MOST_CLIPPED:
+    elif any(np.array(seen.clipped) > MOST_CLIPPED):
         why = "glare"
     elif min(up_share, down_share, even_share) < LEAST_SHARE:
         why = "broken-up"
