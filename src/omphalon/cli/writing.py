@@ -9,6 +9,7 @@ from pathlib import Path
 from omphalon.errors import UsageError, echoed
 
 FIGURES = (".png", ".svg")
+PICTURES = (*FIGURES, ".jpg", ".jpeg", ".gif", ".tif", ".tiff", ".webp", ".bmp", ".pdf")
 # what a file of ours begins with, or holds near its beginning
 HEADS = (
     b"<!DOCTYPE html>\n<!-- written by omphalon -->",
@@ -41,6 +42,10 @@ def check_outputs(force: bool, inputs: Sequence[str], **outputs: str | None) -> 
         if name == "plot" and target.suffix.lower() not in FIGURES:
             raise UsageError(
                 f"--plot {told}: not a kind of figure", "end the name in " + " or ".join(FIGURES)
+            )
+        if name != "plot" and target.suffix.lower() in PICTURES:
+            raise UsageError(
+                f"{option} {told}: no picture is written there", "end the name otherwise"
             )
         if not target.resolve().parent.is_dir():
             raise UsageError(
