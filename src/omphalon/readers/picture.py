@@ -17,6 +17,16 @@ if TYPE_CHECKING:
 MOST_PIXELS = 120_000_000
 LEAST_SIDE = 200
 FORMATS = ("PNG", "JPEG", "TIFF", "WEBP", "BMP")
+ORIENTATION = 0x0112  # EXIF's: how the camera was held, and what puts it upright
+TURNS = {
+    2: "FLIP_LEFT_RIGHT",
+    3: "ROTATE_180",
+    4: "FLIP_TOP_BOTTOM",
+    5: "TRANSPOSE",
+    6: "ROTATE_270",
+    7: "TRANSVERSE",
+    8: "ROTATE_90",
+}
 MAGIC = (b"\x89PNG", b"\xff\xd8\xff", b"II*\x00", b"MM\x00*", b"RIFF", b"BM")
 
 
@@ -37,7 +47,7 @@ def read_picture(path: str) -> GreyPicture:
     UnreadableFile
         If it is no picture, cut, too large, too small, or several pictures in one.
     """
-    from PIL import Image, ImageOps
+    from PIL import Image
 
     name = name_of(path)
     try:
@@ -46,8 +56,10 @@ def read_picture(path: str) -> GreyPicture:
             Image.MAX_IMAGE_PIXELS = None  # _refuse looks at the size before it is unpacked
             with Image.open(path, formats=FORMATS) as opened:
                 _refuse(name, opened)
-                upright = ImageOps.exif_transpose(opened)
-                return _grey(name, upright.convert("RGB") if opened.mode == "CMYK" else upright)
+                turn = TURNS.get(opened.getexif().get(ORIENTATION, 1))
+                grey, channel = _grey(opened)
+                upright = grey if turn is None else grey.transpose(Image.Transpose[turn])
+                return GreyPicture(name, np.asarray(upright), channel)
     except OmphalonError:
         raise
     except FileNotFoundError as error:
@@ -78,24 +90,25 @@ def _refuse(name: str, picture: Image) -> None:
         )
 
 
-def _grey(name: str, picture: Image) -> GreyPicture:
-    """Eight bits of one channel. Deeper ones keep their middle 99.8 %."""
+def _grey(picture: Image) -> tuple[Image, str]:
+    """Eight bits of one channel, and its name. Deeper ones keep their middle 99.8 %."""
+    from PIL import Image
+
     if picture.mode in ("L", "1"):
-        return GreyPicture(name, np.asarray(picture.convert("L")), "grey")
+        return picture.convert("L"), "grey"
     if picture.mode.startswith(("I", "F")):
         deep = np.asarray(picture, dtype=np.float32)
         low, high = np.quantile(deep[::7, ::7], [0.001, 0.999])
         deep = (deep - low) * (255 / max(high - low, 1e-6))
-        return GreyPicture(name, np.clip(deep, 0, 255).astype(np.uint8), "grey")
+        return Image.fromarray(np.clip(deep, 0, 255).astype(np.uint8)), "grey"
     rgb = picture if picture.mode == "RGB" else picture.convert("RGB")
-    small = rgb.resize((max(rgb.width // 4, 1), max(rgb.height // 4, 1)))
+    small = rgb.reduce(4)
     names = ("brightness", "red", "green", "blue")
     seen = [_contrast(small.convert("L")), *(_contrast(band) for band in small.split())]
     best = int(np.argmax(seen))
     if best == 0 or seen[best] < 1.3 * seen[0]:
-        best = 0
-    chosen = rgb.convert("L") if best == 0 else rgb.getchannel(best - 1)
-    return GreyPicture(name, np.asarray(chosen), names[best])
+        return rgb.convert("L"), names[0]
+    return rgb.getchannel(best - 1), names[best]
 
 
 def _contrast(band: Any) -> float:
