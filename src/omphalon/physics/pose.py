@@ -138,15 +138,15 @@ def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
     shrink = max(max(grey.shape) / COARSE_PX, 1.0)
     small = shrunk(grey, shrink)
     off, deviation = off_the_plate(small)
-    sides = [
-        (True, long_lines(standing_out(off, deviation))),
-        (False, long_lines(standing_out(-off, deviation))),
-    ]
     best: Pose | None = None
-    for light, lines in sorted(sides, key=lambda side: -len(side[1])):
-        if len(lines) < LEAST_LINES or (best is not None and best.cover > SURE):
-            continue
+    low, high = np.quantile(off[::3, ::3], [0.002, 0.998])
+    for light in (True, False) if high > -low else (False, True):
+        if best is not None and best.cover > SURE:
+            break
         mask = standing_out(off if light else -off, deviation)
+        lines = long_lines(mask)
+        if len(lines) < LEAST_LINES:
+            continue
         near = ndimage.binary_dilation(mask)
         rough = sorted(_poses(lines, drawing, near, light), key=_worth)[-CANDIDATES:]
         for found in _refined(rough, drawing, mask, near):
