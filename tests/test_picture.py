@@ -76,6 +76,16 @@ def test_the_scan_in_any_form_gives_its_value(run, tmp_path, made):
     assert told["lines_read"] == 25 and told["um_a_pixel"] == pytest.approx(63.5, rel=0.01)
 
 
+def test_of_two_ladders_the_one_that_is_pointed_at_is_read(run, tmp_path):
+    one = np.asarray(scan())
+    both = Image.fromarray(np.concatenate([one, np.rot90(one, 2)], axis=1))
+    at = f"{one.shape[1] // 2}:{one.shape[0] // 2}"
+    found, _ = answer(run, tmp_path, both, "--print-at", at)
+    assert abs(found["settings"]["advance_s"] - TRUE_S) < found["spread"]["advance_s"]
+    done = run("advance", "fit", "scan.png", "--print", str(PRINT), "--print-at", "9000:50")
+    assert done.returncode == 2 and "not inside a picture" in done.stderr
+
+
 def covered(share):
     """A part of the picture hidden by a card."""
     out = np.asarray(scan()).copy()

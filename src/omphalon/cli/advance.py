@@ -13,6 +13,7 @@ from omphalon.cli.common import (
     answering,
     choice,
     chosen_readings,
+    numbers_of,
     options,
     reading_options,
     readings_template,
@@ -150,6 +151,12 @@ def plan(
     metavar="FILE",
     help="Picture: the ladder's G-code, as `advance plan` wrote it.",
 )
+@click.option(
+    "--print-at",
+    "print_at",
+    metavar="X:Y",
+    help="Picture: pixel in the print's middle, where more than one print is seen.",
+)
 @click.option("--readings", metavar="FILE.csv", help="Picture: where to write the widths.")
 @click.option("--from", "start", type=SECONDS, metavar="S", help="Tower: value at its foot.")
 @click.option(
@@ -175,6 +182,7 @@ def fit(
     how: Leaving,
     path: str | None,
     printed: str | None,
+    print_at: str | None,
     readings: str | None,
     start: float | None,
     per_mm: float | None,
@@ -213,13 +221,16 @@ def fit(
         resolution_mm=resolution,
         line_words=_line_words(how, line_template),
     )
-    if _is_pictured(path, printed, readings):
-        _fit_picture(how, str(path), str(printed), readings, numbers, question, dialect)
+    if _is_pictured(path, printed, print_at, readings):
+        _refuse_beside_picture(numbers, question)
+        _fit_picture(how, str(path), str(printed), print_at, readings, question, dialect)
     read = chosen_readings(path, numbers, ADVANCE)
     how.leave(advance_finding(fit_advance(read, question), question, read, dialect))
 
 
-def _is_pictured(path: str | None, printed: str | None, readings: str | None) -> bool:
+def _is_pictured(
+    path: str | None, printed: str | None, print_at: str | None, readings: str | None
+) -> bool:
     """Whether a picture was given; what belongs to one alone is refused without it."""
     from omphalon.readers.picture import is_picture
 
@@ -230,7 +241,8 @@ def _is_pictured(path: str | None, printed: str | None, readings: str | None) ->
                 "give --print FILE, the G-code that `omphalon advance plan --style ladder` wrote",
             )
         return True
-    for name, given in (("--print", printed), ("--readings", readings)):
+    own = (("--print", printed), ("--print-at", print_at), ("--readings", readings))
+    for name, given in own:
         if given is not None:
             raise UsageError(
                 f"{name} without a picture", "give the scan or photo of a ladder, or leave it out"
@@ -238,39 +250,48 @@ def _is_pictured(path: str | None, printed: str | None, readings: str | None) ->
     return False
 
 
+def _refuse_beside_picture(numbers: dict[str, Any], question: AdvanceQuestion) -> None:
+    """Refuse options that a picture makes no use of."""
+    unread = (
+        ("--from", question.start_s),
+        ("--per-mm", question.per_mm),
+        ("--to", question.stop_s),
+        ("--resolution", question.resolution_mm),
+    )
+    told = [c.option for c in ADVANCE if numbers.get(c.name)]
+    told += [name for name, value in unread if value is not None]
+    if told:
+        raise UsageError(
+            f"{told[0]} beside a picture", "all is read from the picture; leave it out"
+        )
+
+
 def _fit_picture(
     how: Leaving,
     path: str,
     printed: str,
+    print_at: str | None,
     readings: str | None,
-    numbers: dict[str, Any],
     question: AdvanceQuestion,
     dialect: Dialect,
 ) -> NoReturn:
     """The answer from a picture of a ladder."""
     from dataclasses import replace
 
-    from omphalon.readers.picture import read_picture
+    from omphalon.readers.picture import cut_around, read_picture
     from omphalon.readers.printed import read_ladder
     from omphalon.recording import Readings
     from omphalon.studies.advance.fit import fit_advance
     from omphalon.studies.advance.sight import Sight, as_readings, look, widths_csv
     from omphalon.studies.advance.words import advance_finding
 
-    told = next((c.option for c in ADVANCE if numbers.get(c.name)), None)
-    unread = (
-        ("--from", question.start_s),
-        ("--per-mm", question.per_mm),
-        ("--to", question.stop_s),
-    )
-    told = told or next((name for name, value in unread if value is not None), None)
-    if told is not None or question.resolution_mm is not None:
-        raise UsageError(
-            f"{told or '--resolution'} beside a picture",
-            "all is read from the picture; leave it out",
-        )
     ladder = read_ladder(printed)
-    sight = look(read_picture(path), ladder)
+    picture = read_picture(path)
+    if print_at is not None:
+        pixel = Measure("count", 0, 100_000)
+        x, y = numbers_of(print_at, pixel, 2, "--print-at", "1200:900")
+        picture = cut_around(picture, round(x), round(y))
+    sight = look(picture, ladder)
     if not isinstance(sight, Sight):
         nothing = Readings(path, ())
         how.leave(advance_finding(sight, question, nothing, dialect))

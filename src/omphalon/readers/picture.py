@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import warnings
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from omphalon.errors import OmphalonError, UnreadableFile
+from omphalon.errors import OmphalonError, UnreadableFile, UsageError
 from omphalon.readers.text import name_of
 from omphalon.recording import GreyPicture
 
@@ -69,6 +70,25 @@ def read_picture(path: str) -> GreyPicture:
             f"{name}: the picture is damaged or cut off, or of a kind that is not read",
             "save it again as PNG or JPEG",
         ) from error
+
+
+def cut_around(picture: GreyPicture, column: int, row: int) -> GreyPicture:
+    """The part of a picture around a pixel, as far as its nearest edges on both sides.
+
+    Raises
+    ------
+    UsageError
+        If the pixel does not lie well inside.
+    """
+    rows, columns = picture.grey.shape
+    high, wide = min(row, rows - row), min(column, columns - column)
+    if min(high, wide) < LEAST_SIDE / 2:
+        raise UsageError(
+            f"--print-at {column}:{row}: not inside a picture of {columns} x {rows} pixels",
+            "give the pixel in the print's middle, counted from the upper left",
+        )
+    part = picture.grey[row - high : row + high, column - wide : column + wide]
+    return replace(picture, grey=np.ascontiguousarray(part))
 
 
 def _refuse(name: str, picture: Image) -> None:
