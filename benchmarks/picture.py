@@ -147,7 +147,7 @@ def seen(grey: np.ndarray, printed: PrintedLadder, true_s: float) -> Tried:
     sight = look(GreyPicture("picture", grey, "grey"), printed)
     if not isinstance(sight, Sight):
         return Tried(true_s, np.nan, np.nan, sight.reason)
-    asked = AdvanceQuestion(drive=printed.drive, read_mm=sight.read_mm)
+    asked = AdvanceQuestion(drive=printed.drive, read_mm=sight.read_mm, shared_mm=sight.shared_mm)
     found = fit_advance(as_readings(sight), asked)
     spent = time.perf_counter() - started
     return _tried(found, true_s, spent, len(sight.lines) - len(sight.read))

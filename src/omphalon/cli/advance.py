@@ -296,7 +296,12 @@ def _fit_picture(
         nothing = Readings(path, ())
         how.leave(advance_finding(sight, question, nothing, dialect))
     read = as_readings(sight)
-    question = replace(question, drive=question.drive or ladder.drive, read_mm=sight.read_mm)
+    question = replace(
+        question,
+        drive=question.drive or ladder.drive,
+        read_mm=sight.read_mm,
+        shared_mm=sight.shared_mm,
+    )
     found = fit_advance(read, question)
     if readings is not None:
         put_lines(readings, widths_csv(sight))

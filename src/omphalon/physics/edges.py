@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
+from scipy.special import erf
 
 from omphalon.arrays import Array, Mask
 from omphalon.physics.pose import Pose
@@ -23,6 +24,7 @@ GROUND_MM = (0.95, 1.5)  # where the plate is read, from the line's middle
 BODY_MM = 0.12  # where the plastic is read
 LEVEL_MM, TRACK_MM = 24.0, 6.0  # over which contrast and middle are smoothed
 GAP_MM = 0.22  # of light or dark inside a line that is closed: a highlight
+MOST_DIMMED, BODY_SHARE = 0.6, 0.9  # the middle is read over BODY_MM: a little off its top
 BRIGHT, DARK = 252, 3  # beyond: no light is told from more
 MOST_CLIPPED = (0.6, 0.3)  # of a line's body (highlights are), and of the plate
 
@@ -84,6 +86,8 @@ def course(grey: NDArray[np.uint8], pose: Pose, ends_mm: Array) -> Edges:
     off = (strip - ground) * (1.0 if pose.light else -1.0)
     middle, contrast = _tracked(off, across)
     body = np.abs(across[None] - middle[:, None]) < BODY_MM
+    low, high, seen, slope = _edges(off, across, middle, contrast, step)
+    contrast = contrast / _dimmed(along, high - low, contrast, slope, seen)
     low, high, seen, slope = _edges(off, across, middle, contrast, step)
     plate = np.abs(across[None] - middle[:, None]) > GROUND_MM[0]
     grain = float(np.median(np.abs(off[plate])))
@@ -154,6 +158,23 @@ def _tracked(off: Array, across: Array) -> tuple[Array, Array]:
     level = (smooth * body).sum(axis=1) / np.maximum(body.sum(axis=1), 1)
     level = ndimage.percentile_filter(level, 60, round(LEVEL_MM / STEP_MM) | 1, mode="nearest")
     return middle, ndimage.uniform_filter1d(level, round(TRACK_MM / STEP_MM), mode="nearest")
+
+
+def _dimmed(along: Array, width: Array, contrast: Array, slope: Array, seen: Mask) -> Array:
+    """What a blur leaves of a line's brightness in its middle, as a share: a strip seen through a
+    Gaussian as steep as its edges are. Blur and width are taken straight along the line, so that
+    what one end of a slanted picture is blurred more does not look like a width.
+    """
+    sigma = contrast / np.maximum(slope, 1e-6) / np.sqrt(2 * np.pi)
+    use = seen & np.isfinite(slope) & (width > 0.15)
+    if use.sum() < 40:
+        return np.ones(len(along))
+    x = (along - along.mean()) / np.ptp(along)
+    near = np.abs(sigma - np.median(sigma[use])) < 0.5 * np.median(sigma[use])
+    straight = np.polyval(np.polyfit(x[use & near], sigma[use & near], 1), x)
+    usual = float(np.median(width[use]))
+    edge = usual / 2 / (np.maximum(straight, 1e-3) * np.sqrt(2))
+    return np.asarray(np.clip(erf(BODY_SHARE * edge), MOST_DIMMED, 1.0))
 
 
 def _edges(

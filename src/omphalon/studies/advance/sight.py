@@ -115,7 +115,8 @@ class LineSeen:
 @dataclass(frozen=True, kw_only=True)
 class Sight:
     """A ladder in its picture. `ticks_mm` are the stretches (from, to along a line) that were read
-    after speeding up and after slowing down; `read_mm` is the deviation of one mean width.
+    after speeding up and after slowing down; `read_mm` is the deviation of one mean width,
+    `shared_mm` what the slant may have put into every difference of them.
     """
 
     picture: GreyPicture
@@ -128,6 +129,7 @@ class Sight:
     blur_mm: float
     even_mm: float
     read_mm: float
+    shared_mm: float
 
     @property
     def read(self) -> tuple[LineSeen, ...]:
@@ -186,6 +188,7 @@ def _looked(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
         blur_mm=blur,
         even_mm=even,
         read_mm=_deviation(good, windows),
+        shared_mm=_slant(pose, good, windows) * blur,
     )
 
 
@@ -294,6 +297,23 @@ def _deviation(
     one = float(np.median(scatter)) if scatter else ROUGH_MM
     length = windows[0][1] - windows[0][0]
     return math.hypot(one / math.sqrt(length / PIECE_MM), LEAST_DEVIATION_MM)
+
+
+def _slant(
+    pose: Pose,
+    good: list[LineSeen],
+    windows: tuple[tuple[float, float], tuple[float, float]],
+) -> float:
+    """By which share the scale differs between a line's two stretches, the worst of all. A blur
+    of some pixels is that much wider in mm at one of them, where edges lie too far out by part of
+    it.
+    """
+    worst = 0.0
+    for line in good:
+        middles = [np.array(line.start_mm) + [(a + b) / 2, 0.0] for a, b in windows]
+        up, down = (pose.scale_at(place)[1] for place in middles)
+        worst = max(worst, abs(up - down) / min(up, down))
+    return worst
 
 
 def as_readings(sight: Sight) -> Readings:

@@ -93,6 +93,7 @@ def seen_evidence(sight: Sight) -> dict[str, Any]:
         "even_width_mm": sight.even_mm,
         "edge_blur_mm": sight.blur_mm,
         "width_deviation_mm": sight.read_mm,
+        "slant_mm": sight.shared_mm,
     }
 
 
