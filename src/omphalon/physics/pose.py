@@ -9,7 +9,6 @@ is taken.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -56,11 +55,15 @@ class Pose:
         """Pixels (…, 2) as (column, row) of places (…, 2) in mm."""
         return moved(self.to_picture, places_mm)
 
+    def steps_at(self, place_mm: Array) -> Array:
+        """How far (column, row) a mm along x, and one along y, leads at a place; (2, 2)."""
+        at, *on = self.seen_at(place_mm + np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]]))
+        return np.asarray(np.stack(on) - at)
+
     def scale_at(self, place_mm: Array) -> tuple[float, float]:
         """Pixels a mm along x and y at a place."""
-        near = place_mm + np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
-        at, x, y = self.seen_at(near)
-        return float(np.hypot(*(x - at))), float(np.hypot(*(y - at)))
+        along_x, along_y = np.hypot(*self.steps_at(place_mm).T)
+        return float(along_x), float(along_y)
 
     @property
     def mirrored(self) -> bool:
@@ -281,8 +284,8 @@ def _refined(
 def _cover(form: Array, drawing: Drawing, near: NDArray[np.bool_]) -> float:
     """Share of the rest of the drawing that is seen, less that of bare places."""
 
-    def share(points: Sequence[Array] | Array) -> float:
-        at = np.rint(moved(form, np.asarray(points))).astype(int)
+    def share(points: Array) -> float:
+        at = np.rint(moved(form, points)).astype(int)
         inside = (at >= 0).all(axis=1) & (at[:, 0] < near.shape[1]) & (at[:, 1] < near.shape[0])
         if inside.mean() < 0.7:
             return 0.0

@@ -211,7 +211,7 @@ def _piece(
     cover = np.clip(0.5 + (wide / 2 - np.abs(off)) / soft, 0, 1) * ours
     light = math.radians(shot.light_deg)
     # the lamp's direction across the line: positive lights the left flank of the way
-    across = -math.sin(math.radians(0)) + (-along[1] * math.cos(light) + along[0] * math.sin(light))
+    across = -along[1] * math.cos(light) + along[0] * math.sin(light)
     shadow = thick / math.tan(math.radians(shot.height_deg)) * abs(across)
     behind = -np.sign(across) * off - wide / 2
     dark = np.clip(1 - behind / max(shadow, 1e-3), 0, 1) * (behind > -0.05) * (wide > 0.05) * ours

@@ -37,6 +37,8 @@ ROUGH_MM, LEAST_DEVIATION_MM = 0.02, 0.001
 GRID_MM = 0.2
 BARE_MM = 0.5  # from the nearest stroke: nothing lies there
 BETWEEN = 40  # points between two lines
+# from and to along a line, after speeding up and after slowing down, in mm
+Stretches = tuple[tuple[float, float], tuple[float, float]]
 
 
 def drawing_of(ladder: PrintedLadder) -> Drawing:
@@ -123,7 +125,7 @@ class Sight:
     ladder: PrintedLadder
     pose: Pose
     lines: tuple[LineSeen, ...]
-    ticks_mm: tuple[tuple[float, float], tuple[float, float]]
+    ticks_mm: Stretches
     um_a_pixel: float
     tilt_deg: float
     blur_mm: float
@@ -175,7 +177,7 @@ def _looked(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     lines = _judged(lines)
     good = [line for line in lines if line.why is None]
     _refuse(lines, good, ladder)
-    blur = float(np.median([line.course.blur_mm for line in good]))
+    blur = _blur(good)
     even = float(np.median([line.even_mm for line in good]))
     return Sight(
         picture=picture,
@@ -196,13 +198,11 @@ def _seen_from(pose: Pose, place_mm: Array) -> tuple[float, float]:
     """Pixels a mm, and how far from square the picture was taken (degrees): what is seen at a slant
     is shorter one way.
     """
-    near = place_mm + np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
-    at, x, y = pose.seen_at(near)
-    longer, shorter = np.linalg.svd(np.stack([x - at, y - at]), compute_uv=False)
+    longer, shorter = np.linalg.svd(pose.steps_at(place_mm), compute_uv=False)
     return float(math.sqrt(longer * shorter)), math.degrees(math.acos(min(shorter / longer, 1.0)))
 
 
-def _windows(ladder: PrintedLadder) -> tuple[tuple[float, float], tuple[float, float]]:
+def _windows(ladder: PrintedLadder) -> Stretches:
     """The stretches that are read: after each tick as far as the pressure needs, and while the head
     speeds up or brakes.
     """
@@ -220,7 +220,7 @@ def _line(
     ladder: PrintedLadder,
     pose: Pose,
     number: int,
-    windows: tuple[tuple[float, float], tuple[float, float]],
+    windows: Stretches,
 ) -> LineSeen:
     places = ladder.lines[number].places
     seen = course(picture.grey, pose, np.array([places[0], places[-1]]))
@@ -264,23 +264,24 @@ def _judged(lines: list[LineSeen]) -> list[LineSeen]:
 
 def _refuse(lines: list[LineSeen], good: list[LineSeen], ladder: PrintedLadder) -> None:
     """Refuse a picture that does not carry a value, by what is wrong with most lines."""
-    if len(good) >= max(LEAST_LINES, MOST_MISSING * len(lines)):
-        blur = float(np.median([line.course.blur_mm for line in good]))
-        if blur > MOST_BLUR * ladder.width_mm:
-            raise Unanswerable("blurred", seen=blur, most=MOST_BLUR * ladder.width_mm)
-        return
+    enough = len(good) >= max(LEAST_LINES, MOST_MISSING * len(lines))
     clipped = sum(line.why == "glare" for line in lines)
-    if clipped > (len(lines) - len(good)) / 2:
+    if not enough and clipped > (len(lines) - len(good)) / 2:
         raise Unanswerable("clipped", count=clipped, total=len(lines))
-    blur = float(np.median([line.course.blur_mm for line in lines]))
-    if blur > MOST_BLUR * ladder.width_mm:
-        raise Unanswerable("blurred", seen=blur, most=MOST_BLUR * ladder.width_mm)
-    raise Unanswerable("lines-missing", count=len(good), total=len(lines))
+    blur, most = _blur(good if enough else lines), MOST_BLUR * ladder.width_mm
+    if blur > most:
+        raise Unanswerable("blurred", seen=blur, most=most)
+    if not enough:
+        raise Unanswerable("lines-missing", count=len(good), total=len(lines))
 
 
-def _deviation(
-    good: list[LineSeen], windows: tuple[tuple[float, float], tuple[float, float]]
-) -> float:
+def _blur(lines: list[LineSeen]) -> float:
+    """The usual blur of their edges, in mm; 0 where no line has any."""
+    known = [line.course.blur_mm for line in lines if math.isfinite(line.course.blur_mm)]
+    return float(np.median(known)) if known else 0.0
+
+
+def _deviation(good: list[LineSeen], windows: Stretches) -> float:
     """Of a mean width over one of the windows: from how means over pieces of an even stretch
     scatter about their line.
     """
@@ -302,7 +303,7 @@ def _deviation(
 def _slant(
     pose: Pose,
     good: list[LineSeen],
-    windows: tuple[tuple[float, float], tuple[float, float]],
+    windows: Stretches,
 ) -> float:
     """By which share the scale differs between a line's two stretches, the worst of all. A blur
     of some pixels is that much wider in mm at one of them, where edges lie too far out by part of
