@@ -1,17 +1,18 @@
-"""What the heater's fit works with on the way, on the stand-in's logs and on models that are given:
-the answer itself hangs on the last digits of a search, these numbers do not.
+"""What answers are made of on the way, on the stand-in's logs and on numbers that are given: laws
+that an answer rounds off, and the heater's fit, whose answer hangs on the last digits of a search.
 """
 
 import dataclasses
 
 import numpy as np
 
-from omphalon.physics import linear, oscillation, thermal_fit
+from omphalon.physics import arrival, lead, linear, oscillation, rest, scale, taps, thermal_fit
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, run_loop, step_for
 from omphalon.physics.record import join
 from omphalon.physics.thermal import ThermalModel
+from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
 from omphalon.studies.answer import Unanswerable
 from omphalon.studies.heater.cleaning import cleaned
@@ -132,7 +133,138 @@ def looped(name):
     }
 
 
+def strained(name):
+    """The linear part where the log wants losses that no heater has: at both ends of the range."""
+    record = join([record_of(excerpt(read_temperature(name), None))])
+    problem, _ = thermal_fit._problem(record)
+    return [
+        problem.solve(np.array([t1, lag, dead]), 1)[0][:3]
+        for t1, lag, dead in ((3.5, 0.2, 0.5), (5.0, 2.5, 0.2), (7.5, 1.0, 1.5))
+    ]
+
+
+def held(name):
+    """A hold looked at whole, with the fan told, without power, late, thinned, with a dent in it."""
+    log = read_temperature(name)
+    goal, unit = (70.0, 300.0) if "bed" in name else (235.0 if "before" in name else 220.0, 60.0)
+    t, y, power = log.time_s, log.temperature_c, log.power
+    since = t - t[0]
+    dent = np.where(since > 0.8 * since[-1], 2.5 * np.exp(-(since - 0.8 * since[-1]) / unit), 0.0)
+    ways = {
+        "whole": (t, y, power, None),
+        "fan told": (t, y, power, float(0.7 * since[-1])),
+        "no power": (t, y, None, None),
+        "thin": (t[::5], y[::5], None if power is None else power[::5], None),
+        "late": (t[len(t) // 3 :], y[len(t) // 3 :], None, None),
+        "dent": (t, y - dent, power, None),
+        "shallow dent": (t, y - 0.2 * dent, power, None),
+    }
+    return {way: arrival.look(*given[:3], goal, unit, given[3]) for way, given in ways.items()} | {
+        "few": arrival.look(t[:7], y[:7] - y[0] + goal, None, goal, unit, float(since[3]))
+    }
+
+
+def measured():
+    """Scales, means, strangers, slips of the pen and slip, over readings drawn once."""
+    draw = np.random.default_rng(20)
+    asked = np.array([50.0, 100.0, 150.0, -50.0, -100.0, -150.0, 100.0, 50.0])
+    sides = np.sign(asked)[:, None]
+    got = 1.004 * asked + 0.12 * sides[:, 0] + draw.normal(0, 0.03, 8)
+    odd = got.copy()
+    odd[2] += 2.0
+    spread = scale.reading_spread(0.01, 0.02, ends=2, placings=2)
+    return {
+        "spread": spread,
+        "student": [scale.student_95(f) for f in (1.0, 2.5, 9.0)],
+        "pooled": [scale.pooled(q, f, 0.03) for q in (0.0, 0.01, 0.4) for f in (1.0, 5.0, 30.0)],
+        "mean": [scale.mean_of(got[:n] - asked[:n], spread) for n in (1, 2, 5, 8)],
+        "scale": [scale.scale_of(asked[:n], got[:n], spread) for n in (1, 3, 8)],
+        "line": scale.line_of(asked, got, sides, spread),
+        "strangers": [
+            scale.strangers(np.column_stack([asked, sides]), values, 0.03)
+            for values in (got, odd, got + np.where(np.arange(8) % 3, 0, 0.2))
+        ],
+        "slips": [
+            scale.slip_of_pen(*case, 0.03, 2)
+            for case in (
+                (15.06, 150.6),
+                (105.6, 150.6),
+                (150.5, 150.6),
+                (51.20, 50.12),
+                (50.32, 50.2),
+            )
+        ],
+        "median": scale.by_median(got - asked),
+        "falls": [
+            scale.falls_with(
+                np.array([2.0, 4, 8, 12, 16]), 1 - s * np.arange(5.0) ** 2, np.full(5, d)
+            )
+            for s in (0.0, 0.002, 0.02)
+            for d in (0.002, 0.01)
+        ],
+    }
+
+
+def led():
+    """Best advances out of choices, bulges and scores drawn once: plain, crooked, and with slips."""
+    draw = np.random.default_rng(21)
+    values = np.linspace(0.02, 0.1, 9)
+    noise = draw.normal(0, 0.01, 9)
+    bulges = {
+        "plain": 3.0 * (0.057 - values) + noise,
+        "bent": 0.4 * (np.exp(-(values - 0.057) / 0.03) - 1) + noise,
+        "slip": 3.0 * (0.057 - values) + noise + np.where(np.arange(9) == 2, 0.3, 0.0),
+        "at the end": 3.0 * (0.095 - values) + noise,
+    }
+    scores = {
+        "one": np.array([1, 2, 4, 7, 9, 8, 5, 3, 1.0]),
+        "two": np.array([1, 3, 8, 4, 2, 3, 9, 5, 2.0]),
+        "flat": np.array([5, 6, 7, 7, 7, 7, 6, 5, 5.0]),
+        "slip": np.array([1, 2, 4, 1, 9, 8, 5, 3, 1.0]),
+    }
+    return {
+        "told": [lead.told_by(values[a:b], 0.004, 0.002) for a, b in ((3, 4), (3, 5), (2, 7))],
+        **{
+            f"bulge {n}": judged(lambda b=b: lead.crossing(values, b, 0.01))
+            for n, b in bulges.items()
+        },
+        **{f"score {n}": judged(lambda s=s: lead.peak(values, s, 1.0)) for n, s in scores.items()},
+    }
+
+
+def still(name):
+    """A sensor at rest: as read, coarse, and along one axis alone."""
+    log = read_motion(name)
+    axes = log.acceleration_mm_s2
+    coarse = np.round(axes / 40.0) * 40.0
+    return {
+        "fine": rest.at_rest(log.time_s, axes, 1000.0),
+        "coarse": rest.at_rest(log.time_s, coarse, 1000.0),
+        "ranges": [rest.ranges(s) for s in (4.79, 38.3, 306.5)],
+    }
+
+
+def knocked():
+    """Decays of two modes after blows, in noise drawn once."""
+    draw = np.random.default_rng(22)
+    t = np.arange(int(12 * taps.RATE_HZ)) / taps.RATE_HZ
+    values = draw.normal(0, 8.0, len(t))
+    for blow in (1.5, 3.1, 4.9, 6.6, 8.2, 10.0):
+        since = np.maximum(t - blow, 0.0)
+        ring = np.exp(-12 * since) * np.sin(2 * np.pi * 44 * since)
+        ring += 0.5 * np.exp(-30 * since) * np.sin(2 * np.pi * 81 * since)
+        values += np.where(t >= blow, 3000 * ring, 0.0)
+    return taps.tapped(values)
+
+
+HOLDS = ("hold-before.csv", "hold-poor.csv", "hold-slow.csv", "hold-wound.csv", "hold-bed.csv")
 INNER = {
+    **{f"held {name}": (held, name) for name in HOLDS},
+    **{f"strained {name}": (strained, name) for name in READ[:3]},
+    "measured": (measured,),
+    "led": (led,),
+    "still rest.csv": (still, "rest.csv"),
+    "knocked": (knocked,),
     **{f"read {name}": (read, name) for name in READ},
     **{f"fit {name}, {n} masses": (fitted, name, n) for name in READ[:3] for n in (1, 2)},
     **{f"loop {name}": (looped, name) for name in LOOPS},

@@ -51,7 +51,20 @@ def _rest(**sensor):
     return lambda: motion_csv(sensed(np.zeros(int(4 * made.rate_hz)), FRAMES["one"], made), "m/s²")
 
 
+WALLS = {"front": (0.45, 0.46, 0.45), "back": (0.49, 0.50, 0.49), "left": (0.47, 0.47, 0.46)}
+BULGES = (0.21, 0.14, 0.09, 0.31, -0.05, -0.1, -0.16)  # the fourth is a slip
+
+
+def _table(header, rows):
+    return lambda: [header, *(",".join(str(cell) for cell in row) for row in rows)]
+
+
 LOGS = {
+    "walls.csv": _table("side,wall_mm", [(s, w) for s, walls in WALLS.items() for w in walls]),
+    "bulges.csv": _table(
+        "advance_s,bulge_mm", [(round(0.02 + 0.01 * n, 2), b) for n, b in enumerate(BULGES)]
+    ),
+    "heights.csv": _table("height_mm,bulge_mm", [(4 * n, -b) for n, b in enumerate(BULGES)]),
     "warm.csv": _heater(FULMAR_HOTEND, Test(210.0, 6, 0.5, start_c=120.0, seed=3)),
     "chain.csv": _heater(SLOW_CHAIN, Test(220.0, 6, 1.0, seed=4)),
     "limited.csv": _heater(FULMAR_HOTEND, Test(200.0, 5, 1.0, power_limit=0.7, seed=5)),

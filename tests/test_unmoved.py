@@ -92,6 +92,20 @@ flow plan --expected 0.6
 probe plan
 probe fit --offset -1.85 --drag 0.1
 motion fit --axis y --pass 100 --pass 150
+flow fit walls.csv --flow 1 --expected 0.45
+advance fit bulges.csv --drive direct
+advance fit heights.csv --from 0.02 --per-mm 0.0025 --to 0.09 --drive direct
+advance fit --from 0 --per-mm 0.004 --to 0.2 --height 8.2 --height 9.1 --height 12.4 --drive direct
+advance fit --from 0 --per-mm 0.004 --to 0.2 --height 49.2 --height 49.6 --height 48.9 --drive direct
+advance fit --value 0.02 --score 3 --value 0.03 --score 5 --value 0.04 --score 8 --value 0.05 --score 2 \
+--value 0.06 --score 7 --value 0.07 --score 4 --value 0.08 --score 3 --value 0.09 --score 2
+advance fit --value 0.12 --value 0.14 --value 0.13 --value 0.2
+motion fit --axis x --pass 100 --pass 100 --fail 120 --pass 120 --fail 140 --fail 140 --pass 160
+extruder fit --steps 412 --asked 100 --before 120 --after 20.3 --before 120 --after 20.1 --before 120 --after 21.0
+probe fit --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.21 --drag 0.13 --drag 0.12 --drag 0.12
+axis fit --axis z --steps 400 --asked 10 --asked 20 --asked 40 --asked 80 --moved 10.1 --moved 20.1 --moved 40.3 --moved 80.4
+shaper fit --ripple-y 2.1 --ripple-y 3.9 --ripple-y 2.2 --speed 60
+shaper check --seen 500 --seen 4000 --seen 2500 --bands 500:4000:500 --axis x --acceleration 5000
 """.strip().splitlines()
 
 
