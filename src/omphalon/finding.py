@@ -45,7 +45,8 @@ class Finding:
 
     @property
     def exit_code(self) -> int:
-        codes = CHECK_EXIT_CODES if self.kind.endswith("-check") else EXIT_CODES
+        judges = self.kind.endswith(("-check", "-compare"))
+        codes = CHECK_EXIT_CODES if judges else EXIT_CODES
         return codes[self.verdict]
 
     def document(self, version: str) -> dict[str, Any]:

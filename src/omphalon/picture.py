@@ -234,3 +234,30 @@ class Status:
     told: str
     cycles: int | None
     left_s: float | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class FellowsPanel:
+    """One number of many printers: names, values (n,) with half widths (n,), those before (n,), NaN
+    where there is none, which differ from the others or have changed, and the centre and standard
+    deviation of the fellows, where there are enough of them.
+    """
+
+    title: str
+    unit: str
+    names: tuple[str, ...]
+    values: Array
+    half_width: Array
+    before: Array
+    differs: Mask
+    changed: Mask
+    centre: float | None
+    spread: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class FarmPicture:
+    """What printers are compared by, the panels that say most first; `left` were left out."""
+
+    panels: tuple[FellowsPanel, ...]
+    left: int

@@ -330,6 +330,16 @@ WARNINGS = {
             "give the controller's limit with --power-limit, or --full-power if the scale is "
             "another",
         ),
+        WarningKind(
+            "few-fellows",
+            "a number has an interval at fewer printers of one model than make fellows",
+            "fit more of them; check the column model: printers of one model are fellows",
+        ),
+        WarningKind(
+            "twice-measured",
+            "a printer has two answers to one question; the later row of the manifest counts",
+            "leave the older log out of the manifest",
+        ),
     )
 }
 

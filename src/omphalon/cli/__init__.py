@@ -24,6 +24,7 @@ COMMANDS = {
     "advance": "Pressure advance, in seconds, for one filament.",
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
     "printer": "At the printer: capture, send, tune over the wire.",
+    "farm": "Many printers: their logs in one go, compared.",
     "demo": "Tune up a made-up printer: sample data, answers, figures.",
 }
 
@@ -122,34 +123,42 @@ def main() -> None:
             stream.reconfigure(errors="omphalon-plain")
     try:
         code = omphalon.main(prog_name="omphalon", standalone_mode=False)
-    except OmphalonError as error:
-        code = _say(str(error), error.exit_code)
-    except click.exceptions.Abort:
-        code = _say("stopped", 1)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.ctx.get_help() if error.ctx else "", err=True)
         code = 2
-    except click.UsageError as error:
-        at = error.ctx.command_path if error.ctx else "omphalon"
-        code = _say(f"{' '.join(error.format_message().split()).rstrip('.')}; see '{at} --help'", 2)
-    except click.ClickException as error:
-        code = _say(" ".join(error.format_message().split()), 1)
     except BrokenPipeError:
         sys.stderr.close()
         code = 1
-    except OSError as error:
-        code = _say(f"the output cannot be written ({error.strerror})", 1)
-    except MemoryError:
-        code = _say("not enough memory for this file; cut out the part that holds the test", 1)
     except Exception as error:  # the last door: a user never sees a traceback
-        if os.environ.get("OMPHALON_DEBUG") == "1":
+        if os.environ.get("OMPHALON_DEBUG") == "1" and not isinstance(error, EXPECTED):
             raise
-        code = _say(
-            f"a fault of omphalon itself ({type(error).__name__}: {' '.join(str(error).split())}); "
-            "please report it with the file that caused it (OMPHALON_DEBUG=1 shows where)",
-            1,
-        )
+        code = _say(*sentence_of(error))
     sys.exit(code if isinstance(code, int) else 0)
+
+
+EXPECTED = (OmphalonError, click.ClickException, click.exceptions.Abort, OSError, MemoryError)
+
+
+def sentence_of(error: Exception) -> tuple[str, int]:
+    """What a user is told of an error, and the exit code that goes with it."""
+    if isinstance(error, OmphalonError):
+        return str(error), error.exit_code
+    if isinstance(error, click.exceptions.Abort):
+        return "stopped", 1
+    if isinstance(error, click.UsageError):
+        at = error.ctx.command_path if error.ctx else "omphalon"
+        return f"{' '.join(error.format_message().split()).rstrip('.')}; see '{at} --help'", 2
+    if isinstance(error, click.ClickException):
+        return " ".join(error.format_message().split()), 1
+    if isinstance(error, OSError):
+        return f"the output cannot be written ({error.strerror})", 1
+    if isinstance(error, MemoryError):
+        return "not enough memory for this file; cut out the part that holds the test", 1
+    return (
+        f"a fault of omphalon itself ({type(error).__name__}: {' '.join(str(error).split())}); "
+        "please report it with the file that caused it (OMPHALON_DEBUG=1 shows where)",
+        1,
+    )
 
 
 def _say(line: str, code: int) -> int:

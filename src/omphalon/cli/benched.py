@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -202,9 +203,21 @@ KNOWN: dict[str, dict[str, Known]] = {
 }
 
 
+@dataclass(frozen=True, kw_only=True)
+class Apart:
+    """A caller in the same process that takes a command's answer, and wants no bench to have a part
+    in it; it stands as the root context's object.
+    """
+
+    take: Callable[[Finding | Plan], None]
+
+    def __call__(self, answer: Finding | Plan) -> None:
+        self.take(answer)
+
+
 def choose_bench(ctx: click.Context, _: click.Parameter, given: str | None) -> str | None:
     """Open the bench, if there is one, before any other option is read."""
-    if ctx.resilient_parsing:
+    if ctx.resilient_parsing or isinstance(ctx.find_root().obj, Apart):
         return given
     from omphalon.bench.bench import find_bench
 

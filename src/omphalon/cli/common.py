@@ -261,7 +261,21 @@ def _unusual() -> list[Any]:
     ]
 
 
-def answering(plot: bool = True, dialect: bool = True) -> Callable[[Command], Command]:
+in_bench = options(
+    click.option(
+        "--bench",
+        metavar="DIR",
+        is_eager=True,
+        callback=choose_bench,
+        help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
+    ),
+    click.option("--no-record", is_flag=True, help="Leave no trace in the bench."),
+)
+
+
+def answering(
+    plot: bool = True, dialect: bool = True, bench: bool = True
+) -> Callable[[Command], Command]:
     """The options of every command that answers with a Finding or a Plan; they reach it as one
     `how`.
     """
@@ -273,16 +287,7 @@ def answering(plot: bool = True, dialect: bool = True) -> Callable[[Command], Co
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
             return command(*args, how=how, **given)
 
-        wrapped: Command = click.option(
-            "--no-record", is_flag=True, help="Leave no trace in the bench."
-        )(gathered)
-        wrapped = click.option(
-            "--bench",
-            metavar="DIR",
-            is_eager=True,
-            callback=choose_bench,
-            help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
-        )(wrapped)
+        wrapped: Command = in_bench(gathered) if bench else gathered
         wrapped = click.option(
             "--force", is_flag=True, help="Replace files that Omphalon did not write."
         )(wrapped)

@@ -21,17 +21,18 @@ if TYPE_CHECKING:
 HEAD_BYTES = 262_144
 BLOCK = 1 << 18
 MB = 1_000_000
-# first bytes → what they are; gzip is the one that is unpacked
+# first bytes → what they are, and what to do; gzip is the one that is unpacked
+UNPACK, TYPE = "unpack it, and give the log inside it", "give the numbers as a text or a table"
 PACKINGS = {
-    b"PK\x03\x04": "a zip archive",
-    b"BZh": "packed with bzip2",
-    b"\xfd7zXZ": "packed with xz",
-    b"\x28\xb5\x2f\xfd": "packed with zstd",
-    b"7z\xbc\xaf": "a 7-zip archive",
-    b"Rar!": "a rar archive",
-    b"%PDF": "a PDF",
-    b"\x89PNG": "a picture",
-    b"\xff\xd8\xff": "a picture",
+    b"PK\x03\x04": ("a zip archive", UNPACK),
+    b"BZh": ("packed with bzip2", UNPACK),
+    b"\xfd7zXZ": ("packed with xz", UNPACK),
+    b"\x28\xb5\x2f\xfd": ("packed with zstd", UNPACK),
+    b"7z\xbc\xaf": ("a 7-zip archive", UNPACK),
+    b"Rar!": ("a rar archive", UNPACK),
+    b"%PDF": ("a PDF", TYPE),
+    b"\x89PNG": ("a picture", TYPE),
+    b"\xff\xd8\xff": ("a picture", TYPE),
 }
 GZIP = b"\x1f\x8b"
 
@@ -74,11 +75,9 @@ def opened(path: str, limit: SizeLimit) -> Iterator[io.BufferedReader]:
         with open(path, "rb") as plain:
             first = plain.read(8)
             plain.seek(0)
-            for mark, what in PACKINGS.items():
+            for mark, (what, remedy) in PACKINGS.items():
                 if first.startswith(mark):
-                    raise UnreadableFile(
-                        f"{name}: {what}, not a text", "unpack it, and give the log inside it"
-                    )
+                    raise UnreadableFile(f"{name}: {what}, not a text", remedy)
             raw = _Counted(plain, limit.packed, name, limit.remedy)
             if first.startswith(GZIP):
                 unpacked: IO[bytes] = gzip.GzipFile(fileobj=raw)  # type: ignore[assignment]

@@ -29,6 +29,7 @@ FIGURES = {
     "axis-plan": ("omphalon.plots.advance", "draw_preview"),
     "shaper-plan": ("omphalon.plots.advance", "draw_preview"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
+    "farm-compare": ("omphalon.plots.farm", "draw_farm"),
 }
 
 

@@ -9,7 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from jinja2 import Environment
+from jinja2 import DictLoader, Environment, Template
 
 from omphalon.bench.bench import Bench
 from omphalon.bench.facts import fact_words
@@ -47,10 +47,7 @@ def page_of(bench: Bench) -> str:
         If facts or journal cannot be read.
     """
     state = bench.state()
-    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
-    template = environment.from_string(
-        (resources.files("omphalon.report") / "page.html.j2").read_text(encoding="utf-8")
-    )
+    template = template_of("page.html.j2")
     findings = bench.journal.entries(kind="finding", most=MOST_FINDINGS)
     trials = bench.journal.entries(kind="trial", most=MOST_TRIALS)
     return template.render(
@@ -62,6 +59,16 @@ def page_of(bench: Bench) -> str:
         findings=[_finding(bench, e) for e in findings if not e.newer],
         trials=[_trial(bench, e) for e in trials if not e.newer],
     )
+
+
+def template_of(name: str) -> Template:
+    """A page's template; all share one set of looks."""
+    files = resources.files("omphalon.report")
+    sources = {n: (files / n).read_text(encoding="utf-8") for n in (name, "page.css")}
+    environment = Environment(
+        autoescape=True, trim_blocks=True, lstrip_blocks=True, loader=DictLoader(sources)
+    )
+    return environment.get_template(name)
 
 
 def _rows(bench: Bench, state: State) -> list[SettingRow]:

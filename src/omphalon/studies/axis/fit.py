@@ -47,6 +47,7 @@ class AxisSteps:
     backlash: Estimate | None
     side: Array
     present: float
+    best_steps: float
     steps: float
     half_width: float
     verdict: Verdict
@@ -147,6 +148,7 @@ def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisSt
         backlash=backlash,
         side=side,
         present=present,
+        best_steps=new,
         steps=new if changed else present,
         half_width=new * found.half_width / found.value,
         verdict="change" if changed else "keep",

@@ -104,6 +104,7 @@ def axis_finding(
 def _evidence(fit: AxisFit) -> dict[str, Any]:
     out: dict[str, Any] = {
         a.axis: {
+            "best": {"steps_per_mm": a.best_steps},
             "ratio": a.scale.value,
             "ratio_spread": a.scale.half_width,
             "runs": int(a.keep.sum()),

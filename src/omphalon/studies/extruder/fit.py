@@ -33,13 +33,14 @@ SEVERAL = 0.2  # of the longest asked length: a range that tells a zero error fr
 @dataclass(frozen=True, kw_only=True)
 class ExtruderFit:
     """The scale of the runs that count, the steps it makes, and what was odd. `offset` is a zero
-    error kept out of it.
+    error kept out of it; `best_steps`: what the readings say; `steps`: kept, or new.
     """
 
     runs: FedRuns
     keep: Mask
     scale: Estimate
     offset: Estimate | None
+    best_steps: float
     steps: float
     half_width: float
     verdict: Verdict
@@ -106,6 +107,7 @@ def _fitted(runs: FedRuns, question: ExtruderQuestion) -> ExtruderFit:
         keep=keep,
         scale=found,
         offset=line.offsets[0] if line else None,
+        best_steps=new,
         steps=new if changed else question.steps,
         half_width=new * found.half_width / found.value,
         verdict="change" if changed else "keep",

@@ -85,6 +85,7 @@ def extruder_finding(
 def _evidence(fit: ExtruderFit, question: ExtruderQuestion) -> dict[str, Any]:
     offset = fit.offset
     evidence = {
+        "best": {"steps_per_mm": fit.best_steps},
         "ratio": fit.scale.value,
         "ratio_spread": fit.scale.half_width,
         "runs": fit.used,

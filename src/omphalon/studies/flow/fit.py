@@ -40,6 +40,7 @@ class FlowFit:
     walls: Walls
     keep: Mask
     mean: Estimate
+    best_flow: float
     flow: float
     half_width: float
     verdict: Verdict
@@ -110,6 +111,7 @@ def _fitted(found: Walls, question: FlowQuestion, filament: Filament | None) -> 
         walls=found,
         keep=kept.keep,
         mean=mean,
+        best_flow=new,
         flow=new if changed else question.flow,
         half_width=new * mean.half_width / mean.value,
         verdict="change" if changed else "keep",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from omphalon.finding import Finding, Shown, digits
@@ -72,7 +74,7 @@ def flow_finding(
         return retest_finding(
             kind, Retest(fit.reason, facts, fit.oddities), REFUSALS, ODDITIES, noted(readings)
         )
-    keeps, half, mean, one = fit.verdict == "keep", fit.half_width, fit.mean, fit.filament
+    keeps, half, mean = fit.verdict == "keep", fit.half_width, fit.mean
     return Finding(
         kind=kind,
         verdict=fit.verdict,
@@ -80,15 +82,7 @@ def flow_finding(
         means="" if checking else _means(fit, question),
         settings={} if checking else {"flow": fit.flow},
         spread={} if checking else {"flow": half},
-        evidence={
-            "mean_mm": mean.value,
-            "mean_spread_mm": mean.half_width,
-            "readings": len(fit.keep),
-            "left_out": [r.where for r, k in zip(fit.walls.rows, fit.keep, strict=True) if not k],
-            "expected_mm": question.wall_mm,
-            **({} if one is None else filament_evidence(one)),
-            **({} if one is None else {"flow_at_true_width": fit.flow * one.section.value}),
-        },
+        evidence=_evidence(fit, question),
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=()
         if keeps or checking
@@ -113,6 +107,20 @@ def flow_finding(
             goal="expected",
         ),
     )
+
+
+def _evidence(fit: FlowFit, question: FlowQuestion) -> dict[str, Any]:
+    mean, one = fit.mean, fit.filament
+    return {
+        "best": {"flow": fit.best_flow},
+        "mean_mm": mean.value,
+        "mean_spread_mm": mean.half_width,
+        "readings": len(fit.keep),
+        "left_out": [r.where for r, k in zip(fit.walls.rows, fit.keep, strict=True) if not k],
+        "expected_mm": question.wall_mm,
+        **({} if one is None else filament_evidence(one)),
+        **({} if one is None else {"flow_at_true_width": fit.flow * one.section.value}),
+    }
 
 
 def _because(fit: FlowFit, question: FlowQuestion) -> str:

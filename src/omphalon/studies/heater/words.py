@@ -136,6 +136,7 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
     spreads = ("gain_c", "time_constant_s", "lag_s", "dead_time_s")
     return {
         "heater": fit.heater,
+        "best": {"kp": tuned.new.kp, "ki": tuned.new.ki, "kd": tuned.new.kd},
         "target_c": test.target_c,
         "logs": len(fit.tests),
         "cycles_used": fit.cycles,

@@ -77,6 +77,7 @@ def probe_finding(
             "readings": len(fit.keep),
             "left_out": int((~fit.keep).sum()),
             "shift_mm": fit.shift_mm,
+            "best": {"offset_mm": question.offset_mm + fit.shift_mm},
         },
         warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
         lines=() if keeps or checking else (f"; nozzle-to-probe offset {fit.offset_mm:.3f} mm",),

@@ -1,0 +1,195 @@
+"""omphalon farm fit; compare and show are registered below."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from omphalon.cli.bench_common import as_document, document
+from omphalon.cli.common import Measure, template
+from omphalon.cli.farm_compare import compare
+from omphalon.cli.farm_progress import progress_of_jobs
+from omphalon.cli.farm_show import show
+from omphalon.errors import UsageError, echoed, shown
+from omphalon.files import put_bytes
+
+if TYPE_CHECKING:
+    from omphalon.farm.jobs import FarmJob
+    from omphalon.farm.outcome import JobOutcome
+    from omphalon.farm.run import FarmRun, Running
+    from omphalon.farm.store import Store
+
+MOST_TOLD = 12  # rows without an answer, or to measure again, that are told on the screen
+ORDER = ("fit", "compare", "show")
+
+
+class InRows(click.Group):
+    """A group that lists its commands in the order of their use."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(ORDER)
+
+
+@click.group(cls=InRows)
+def farm() -> None:
+    """Many printers: their logs in one go, compared."""
+
+
+def _template_lines() -> Iterator[str]:
+    from omphalon.farm.manifest import template_lines
+
+    return template_lines()
+
+
+@farm.command("fit", short_help="Every log of a manifest, in one go.")
+@click.argument("manifest", metavar="MANIFEST.csv")
+@click.option("--out", "place", required=True, metavar="DIR", help="Folder of the answers.")
+@click.option(
+    "--workers",
+    type=Measure("count", 1, 512),
+    metavar="N",
+    help="Processes at a time.  [one a core]",
+)
+@click.option("--scheduler", metavar="ADDRESS", help="A Dask scheduler instead: tcp://HOST:PORT.")
+@click.option(
+    "--job-timeout",
+    "timeout_s",
+    type=Measure("time", 1, 86_400),
+    default=300.0,
+    show_default=True,
+    metavar="S",
+    help="A job that takes longer is ended.",
+)
+@click.option("--parquet", is_flag=True, help="Write results.parquet beside results.csv.")
+@template(_template_lines)
+@as_document
+def fit(
+    manifest: str,
+    place: str,
+    workers: int | None,
+    scheduler: str | None,
+    timeout_s: float,
+    parquet: bool,
+    as_json: bool,
+) -> None:
+    """Fit every log that MANIFEST.csv lists: a table with the columns printer, study, log, and
+    options by their names; model says which printers are fellows. Several readings in one cell
+    stand between blanks.
+
+    A second run does only what is missing or changed. DIR holds results.csv, answers/ and a page.
+
+    \b
+    Example:
+      omphalon farm fit farm.csv --out farm
+    """
+    from omphalon import __version__
+    from omphalon.cli.farm_job import studies
+    from omphalon.farm.jobs import jobs_of
+    from omphalon.farm.manifest import read_manifest
+    from omphalon.farm.run import run_farm
+    from omphalon.farm.store import Store
+
+    if workers is not None and scheduler is not None:
+        raise UsageError("--workers and --scheduler", "the scheduler has workers of its own")
+    known = studies()
+    planned = list(jobs_of(read_manifest(manifest, known), known, __version__))
+    store = Store(place)
+    store.open(__version__)
+    try:
+        with progress_of_jobs() as progress:
+            done = run_farm(store, planned, _running(workers, scheduler, timeout_s), progress)
+    except KeyboardInterrupt as stop:
+        told = "stopped; what was done is kept, and the same command goes on"
+        raise click.ClickException(told) from stop
+    if parquet:
+        store.put_parquet(done.results)
+    _put_page(done, store)
+    if as_json:
+        document("farm-fit", **_document(done))
+    else:
+        _tell(done, store)
+    sys.exit(0 if done.whole else 3)
+
+
+def _running(workers: int | None, scheduler: str | None, timeout_s: float) -> Running:
+    """Where jobs are done."""
+    from omphalon.cli.farm_job import answered, warm
+
+    def here(jobs: list[FarmJob]) -> Iterator[JobOutcome]:
+        from omphalon.farm.workers import run_here
+
+        return run_here(jobs, answered, warm, workers or len(_cores()), timeout_s)
+
+    def there(jobs: list[FarmJob]) -> Iterator[JobOutcome]:
+        from omphalon.farm.cluster import run_there
+
+        return run_there(jobs, answered, str(scheduler), timeout_s)
+
+    return here if scheduler is None else there
+
+
+def _cores() -> range | set[int]:
+    """The cores that this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return os.sched_getaffinity(0)
+    return range(os.cpu_count() or 1)
+
+
+def _put_page(done: FarmRun, store: Store) -> None:
+    from omphalon.farm.compare import compare_farms
+    from omphalon.farm.compare_words import comparison_finding
+    from omphalon.farm.store import PAGE
+    from omphalon.report.farm_page import farm_page
+
+    compared = comparison_finding(compare_farms(done.results), False)
+    put_bytes(str(store.place / PAGE), farm_page(done.results, compared).encode())
+
+
+def _document(done: FarmRun) -> dict[str, Any]:
+    return {
+        **{verdict: done.count(verdict) for verdict in ("change", "keep", "retest")},
+        "without_answer": done.count(""),
+        "kept": done.kept,
+        "found": done.found,
+        "results": [
+            {
+                **{name: getattr(r, name) or None for name in ("printer", "model", "study", "log")},
+                "verdict": r.verdict or None,
+                "error": r.error or None,
+                "answer": r.answer or None,
+                "settings": r.document.get("settings", {}),
+                "spread": r.document.get("spread", {}),
+            }
+            for r in done.results
+        ],
+    }
+
+
+def _tell(done: FarmRun, store: Store) -> None:
+    """The counts, the rows that want something, and where all of it lies."""
+    from omphalon.farm.store import ANSWERS, PAGE, RESULTS
+
+    rows, failed = done.results, done.count("")
+    counts = ", ".join(f"{done.count(v)} {v}" for v in ("change", "keep", "retest"))
+    click.echo(f"{len(rows)} rows: {counts}" + (f", {failed} without an answer" if failed else ""))
+    aside = f", {done.laid_aside} no longer asked for laid aside" if done.laid_aside else ""
+    click.echo(f"{done.found} found in {done.wall_s:.0f} s, {done.kept} kept from before{aside}")
+    wanting = [r for r in rows if r.verdict not in ("change", "keep")]
+    if wanting:
+        click.echo()
+    for row in wanting[:MOST_TOLD]:
+        why = row.error or f"retest: {row.document.get('because')}"
+        click.echo(f"  {echoed(row.printer)} {echoed(row.study)}  {shown(why)}")
+    if wanting[MOST_TOLD:]:
+        click.echo(f"  and {len(wanting) - MOST_TOLD} more, in {RESULTS}")
+    place = echoed(str(store.place))
+    click.echo(f"\nwritten  {place}{os.sep}{RESULTS}, {PAGE}, {ANSWERS}{os.sep}")
+    click.echo(f"next     omphalon farm compare {place}")
+
+
+for command in (compare, show):
+    farm.add_command(command)

@@ -1,0 +1,192 @@
+"""Jobs at a scheduler that is already there (Dask): inputs travel with the job, so that workers
+need no disk in common with this machine.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import tempfile
+import time
+from collections import deque
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from omphalon import __version__
+from omphalon.errors import LinkFault, UsageError, echoed
+from omphalon.farm.jobs import FarmJob
+from omphalon.farm.outcome import Answering, JobOutcome, died, failed, too_large, too_long
+
+if TYPE_CHECKING:
+    from distributed import Client, Future
+
+PATIENCE_S = 20.0  # for the scheduler to answer, and for the first worker to come
+LOOK_S = 0.25
+AHEAD = 3  # jobs a thread of the cluster's: one runs, two lie ready
+RETRIES = 2
+
+
+def run_there(
+    jobs: Iterable[FarmJob], answering: Answering, address: str, timeout_s: float
+) -> Iterator[JobOutcome]:
+    """Each job's outcome, as they come.
+
+    Parameters
+    ----------
+    jobs : to do
+    answering : a function of a module's top, which the workers can import too
+    address : of the scheduler, as tcp://host:port
+    timeout_s : after which a job is ended, and its worker begun anew
+
+    Raises
+    ------
+    UsageError
+        If the package distributed is not installed.
+    LinkFault
+        If there is no scheduler, it has no workers, or it goes away; what was done is done.
+    """
+    try:
+        from distributed import wait
+    except ImportError as error:
+        raise UsageError(
+            "--scheduler: the package distributed is not installed",
+            "pip install 'omphalon[farm]', or leave --scheduler out",
+        ) from error
+    todo: deque[FarmJob] = deque(jobs)
+    under_way: dict[Future, tuple[FarmJob, float]] = {}
+    with _client(address) as client:
+        threads, watch = _threads(client, address), _Watch(client, timeout_s)
+        while todo or under_way:
+            while todo and len(under_way) < AHEAD * threads:
+                job = todo.popleft()
+                under_way[_sent(client, job, answering)] = (job, time.monotonic())
+            with contextlib.suppress(TimeoutError):
+                wait(list(under_way), timeout=LOOK_S, return_when="FIRST_COMPLETED")
+            if client.status != "running":
+                raise LinkFault(
+                    f"the scheduler {echoed(address)} is gone", "start it; the same command goes on"
+                )
+            for future in [f for f in under_way if f.done()]:
+                job, began = under_way.pop(future)
+                yield _outcome(job, future, time.monotonic() - began)
+            yield from watch.late(under_way)
+
+
+@contextlib.contextmanager
+def _client(address: str) -> Iterator[Client]:
+    from distributed import Client
+
+    try:
+        client = Client(address, timeout=PATIENCE_S)
+    except (OSError, TimeoutError, ValueError) as error:
+        raise LinkFault(
+            f"--scheduler {echoed(address)}: no scheduler answers there",
+            "start one, or leave --scheduler out to use this machine",
+        ) from error
+    try:
+        yield client
+    finally:
+        with contextlib.suppress(Exception):  # it may be gone: nothing is to be saved there
+            client.close(timeout=2)
+
+
+def _threads(client: Client, address: str) -> int:
+    """Threads of all workers; waits for the first of them."""
+    try:
+        client.wait_for_workers(1, timeout=PATIENCE_S)
+    except TimeoutError as error:
+        raise LinkFault(
+            f"--scheduler {echoed(address)}: it has no workers", "start some, then the same command"
+        ) from error
+    return max(sum(int(n) for n in client.nthreads().values()), 1)
+
+
+def _sent(client: Client, job: FarmJob, answering: Answering) -> Future:
+    """A job on its way, with its files."""
+    files = [(path.name, path.read_bytes()) for path in job.inputs]
+    sent: Future = client.submit(
+        travelled, answering, job.words, files, key=f"omphalon-{job.key}-{time.monotonic_ns()}",
+        retries=RETRIES, pure=False,
+    )  # fmt: skip
+    return sent
+
+
+def travelled(
+    answering: Answering, words: tuple[str | int, ...], files: list[tuple[str, bytes]]
+) -> tuple[str, dict[str, Any]]:
+    """On a worker: put the files somewhere, answer; with the version that answered.
+
+    Parameters
+    ----------
+    answering : what does a job
+    words : of the command; a number stands for a file
+    files : names and contents
+
+    Returns
+    -------
+    str, dict
+    """
+    with tempfile.TemporaryDirectory(prefix="omphalon-") as folder:
+        places = []
+        for number, (name, content) in enumerate(files):
+            place = Path(folder) / str(number) / name
+            place.parent.mkdir()
+            place.write_bytes(content)
+            places.append(str(place))
+        told = [places[word] if isinstance(word, int) else word for word in words]
+        return __version__, answering(told)
+
+
+def _outcome(job: FarmJob, future: Future, busy_s: float) -> JobOutcome:
+    """What came back, or why nothing did."""
+    from distributed import KilledWorker
+
+    try:
+        version, document = future.result(timeout=PATIENCE_S)
+    except KilledWorker:
+        return died(job)
+    except MemoryError:
+        return too_large(job, busy_s)
+    except (ImportError, AttributeError):
+        return failed(
+            job, "a worker of the cluster has no omphalon", f"install omphalon {__version__} there"
+        )
+    except (
+        Exception
+    ) as error:  # whatever the wire makes of a worker's end; the next run tries again
+        told = " ".join(str(error).split())
+        return failed(job, f"the cluster lost it ({echoed(told)})", "run the same command again")
+    if version != __version__:
+        return failed(
+            job,
+            f"a worker of the cluster has omphalon {version}, here it is {__version__}",
+            "install the same on all",
+        )
+    return JobOutcome(job=job, document=document, busy_s=busy_s)
+
+
+class _Watch:
+    """Since when each job has been running, as far as can be seen from here: a worker runs its
+    oldest jobs, as many as it has threads.
+    """
+
+    def __init__(self, client: Client, timeout_s: float) -> None:
+        self.client, self.timeout_s = client, timeout_s
+        self.since: dict[str, float] = {}
+        self.looked = time.monotonic()
+
+    def late(self, under_way: dict[Future, tuple[FarmJob, float]]) -> Iterator[JobOutcome]:
+        """Jobs that have run for too long, taken off; their workers are begun anew."""
+        if time.monotonic() - self.looked < LOOK_S * 4:
+            return
+        self.looked = now = time.monotonic()
+        threads, oldest = self.client.nthreads(), list(under_way)
+        for worker, keys in self.client.processing().items():
+            there = [f for f in oldest if f.key in keys][: threads.get(worker, 1)]
+            late = [f for f in there if now - self.since.setdefault(f.key, now) > self.timeout_s]
+            for future in late:
+                future.cancel()
+                yield too_long(under_way.pop(future)[0], self.timeout_s)
+            if late:
+                with contextlib.suppress(Exception):  # one without a nanny cannot be begun anew
+                    self.client.restart_workers([worker], timeout=PATIENCE_S, raise_for_error=False)

@@ -1,0 +1,194 @@
+"""Who is not like its fellows, and who has changed: numbers; `compare_words` says them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from omphalon.arrays import Array
+from omphalon.farm.figures import FIGURES, Figure
+from omphalon.farm.store import Result
+from omphalon.physics.fellows import FEWEST, Fellows, changes, deviation_of, fellows, named
+
+
+@dataclass(frozen=True, kw_only=True)
+class Key:
+    """Which number: of a figure, of what (hotend, x, …), of printers of one model."""
+
+    figure: Figure
+    of: str
+    model: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Measured:
+    """A printer's number, with the half width of its 95 % interval."""
+
+    printer: str
+    value: float
+    half_width: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class Placed:
+    """A printer's number among its fellows': how far from their centre, the half width of that, how
+    often by chance; `differs`: named. Distances of a ratio are shares.
+    """
+
+    measured: Measured
+    away: float
+    half_width: float
+    chance: float
+    differs: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Comparison:
+    """One number of all printers of a model; without a centre where they are too few."""
+
+    key: Key
+    placed: tuple[Placed, ...]
+    centre: float | None
+    spread: float
+
+    @property
+    def odd(self) -> list[Placed]:
+        """Those that differ, the furthest first."""
+        return sorted((p for p in self.placed if p.differs), key=lambda p: p.chance)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Changed:
+    """A printer's number then and now, the change with the half width of its interval (shares where
+    it is a ratio), how often by chance; `differs`: named.
+    """
+
+    key: Key
+    before: Measured
+    after: Measured
+    change: float
+    half_width: float
+    chance: float
+    differs: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class FarmComparison:
+    """All that was compared; `again`: numbers that a printer had twice; the later counts."""
+
+    numbers: tuple[Comparison, ...]
+    changed: tuple[Changed, ...]
+    printers: int
+    answers: int
+    again: int
+
+    @property
+    def odd(self) -> list[tuple[Comparison, Placed]]:
+        """Who differs from the fellows, the surest first."""
+        found = [(c, p) for c in self.numbers for p in c.odd]
+        return sorted(found, key=lambda pair: pair[1].chance)
+
+    @property
+    def moved(self) -> list[Changed]:
+        """Who changed, the surest first."""
+        return sorted((c for c in self.changed if c.differs), key=lambda c: c.chance)
+
+
+def compare_farms(results: Sequence[Result], earlier: Sequence[Result] = ()) -> FarmComparison:
+    """Printers against their fellows, and against an earlier run.
+
+    Parameters
+    ----------
+    results : of the run that is judged
+    earlier : of the run that it is held against; empty: none
+
+    Returns
+    -------
+    FarmComparison
+    """
+    now, again = _numbers(results)
+    numbers = [_compared(key, list(found.values())) for key, found in now.items()]
+    chances = np.array([p.chance for c in numbers for p in c.placed if c.centre is not None])
+    sure = iter(named(chances))
+    numbers = [
+        c if c.centre is None else replace(c, placed=_named(c.placed, sure)) for c in numbers
+    ]
+    before, _ = _numbers(earlier)
+    moved = [
+        _moved(key, before[key][name], measured)
+        for key, found in now.items()
+        for name, measured in found.items()
+        if name in before.get(key, {})
+    ]
+    marks = named(np.array([c.chance for c in moved]))
+    return FarmComparison(
+        numbers=tuple(numbers),
+        changed=tuple(replace(c, differs=bool(m)) for c, m in zip(moved, marks, strict=True)),
+        printers=len({r.printer for r in results}),
+        answers=sum(not r.error for r in results),
+        again=again,
+    )
+
+
+def _named(placed: Iterable[Placed], sure: Iterator[np.bool_]) -> tuple[Placed, ...]:
+    return tuple(replace(p, differs=bool(next(sure))) for p in placed)
+
+
+def _numbers(results: Sequence[Result]) -> tuple[dict[Key, dict[str, Measured]], int]:
+    """Each number by printer; of a number that a printer has twice the later row's counts."""
+    out: dict[Key, dict[str, Measured]] = {}
+    again = 0
+    for result in results:
+        if result.error or result.verdict == "retest":
+            continue
+        for figure in FIGURES:
+            if figure.study != result.study:
+                continue
+            for of, value, half_width in figure.pick(result.document):
+                if figure.ratio and value <= 0:
+                    continue
+                key = Key(figure=figure, of=of, model=result.model)
+                again += result.printer in out.get(key, {})
+                out.setdefault(key, {})[result.printer] = Measured(
+                    printer=result.printer, value=value, half_width=half_width
+                )
+    return out, again
+
+
+def _scaled(figure: Figure, found: Sequence[Measured]) -> tuple[Array, Array]:
+    """Values and deviations as they are compared: a ratio by its logarithm."""
+    values = np.array([m.value for m in found])
+    deviations = deviation_of(np.array([m.half_width for m in found]))
+    return (np.log(values), deviations / values) if figure.ratio else (values, deviations)
+
+
+def _compared(key: Key, found: list[Measured]) -> Comparison:
+    if len(found) < FEWEST:
+        alone = [Placed(measured=m, away=0.0, half_width=math.inf, chance=1.0) for m in found]
+        return Comparison(key=key, placed=tuple(alone), centre=None, spread=0.0)
+    usual: Fellows = fellows(*_scaled(key.figure, found))
+    placed = tuple(
+        Placed(measured=m, away=float(away), half_width=float(half), chance=float(chance))
+        for m, away, half, chance in zip(
+            found, usual.away, usual.half_width, usual.chance, strict=True
+        )
+    )
+    centre = math.exp(usual.centre) if key.figure.ratio else usual.centre
+    return Comparison(key=key, placed=placed, centre=centre, spread=usual.spread)
+
+
+def _moved(key: Key, before: Measured, after: Measured) -> Changed:
+    values, deviations = _scaled(key.figure, (before, after))
+    change = np.array([values[1] - values[0]])
+    half, chance = changes(change, np.array([float(np.hypot(*deviations))]))
+    return Changed(
+        key=key,
+        before=before,
+        after=after,
+        change=float(change[0]),
+        half_width=float(half[0]),
+        chance=float(chance[0]),
+    )

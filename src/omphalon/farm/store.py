@@ -1,0 +1,221 @@
+"""A farm's folder: the answers, each in place whole as soon as it is there, and the table of them.
+
+An answer's file is named by its key, so that no list can say otherwise than what is there.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
+from omphalon.farm.jobs import FarmJob, Impossible
+from omphalon.farm.outcome import JobOutcome
+from omphalon.files import put_bytes
+
+ANSWERS, EARLIER, MARK = "answers", "earlier", "farm.json"
+RESULTS, PARQUET, PAGE = "results.csv", "results.parquet", "farm.html"
+NOT_YET: Mapping[str, Any] = {"error": "not done yet; the same command goes on"}
+FIRST = ("printer", "model", "study", "log", "verdict", "error", "warnings", "answer")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Result:
+    """A row of results: whose, what, and the document that answers it."""
+
+    printer: str
+    model: str
+    study: str
+    log: str
+    answer: str
+    document: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def error(self) -> str:
+        """Why there is no answer; empty where there is one."""
+        return str(self.document.get("error", ""))
+
+    @property
+    def verdict(self) -> str:
+        """change, keep or retest; empty where there is no answer."""
+        return str(self.document.get("verdict", ""))
+
+
+class Store:
+    """The folder of one run."""
+
+    def __init__(self, place: str) -> None:
+        self.place = Path(place)
+
+    def open(self, version: str) -> None:
+        """Make the folder, or take one that a run has made; somebody else's is refused."""
+        if self.place.exists() and not self.place.is_dir():
+            raise UsageError(f"--out {echoed(str(self.place))}: is a file", "give a folder")
+        mark = self.place / MARK
+        if self.place.is_dir() and any(self.place.iterdir()) and not mark.is_file():
+            raise UsageError(
+                f"--out {echoed(str(self.place))}: holds what no farm run wrote",
+                "give another folder, or an empty one",
+            )
+        try:
+            for folder in (ANSWERS, EARLIER):
+                (self.place / folder).mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise UnwritableFile(
+                f"{self.place}: cannot be made ({error.strerror})", "give another folder"
+            ) from error
+        if not mark.exists():
+            put_bytes(str(mark), f'{{\n "omphalon": "{version}", "kind": "farm"\n}}\n'.encode())
+
+    def kept(self, job: FarmJob) -> Mapping[str, Any] | None:
+        """The answer to a job, if an earlier run has found it; None else."""
+        place, earlier = self.place / ANSWERS / job.name, self.place / EARLIER / job.name
+        if not place.exists() and earlier.exists():
+            os.replace(earlier, place)
+        try:
+            found = json.loads(place.read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            return None
+        return found if isinstance(found, dict) else None
+
+    def keep(self, job: FarmJob, document: Mapping[str, Any]) -> None:
+        """Put an answer in its place."""
+        text = json.dumps(document, ensure_ascii=False, indent=1, allow_nan=False)
+        put_bytes(str(self.place / ANSWERS / job.name), f"{text}\n".encode())
+
+    def lay_aside(self, jobs: Iterable[FarmJob]) -> int:
+        """Answers that no row asks for any more go to `earlier/`; how many they were."""
+        wanted = {job.name for job in jobs}
+        gone = [p for p in (self.place / ANSWERS).glob("*.json") if p.name not in wanted]
+        for path in gone:
+            os.replace(path, self.place / EARLIER / path.name)
+        return len(gone)
+
+    def put_results(self, results: Sequence[Result]) -> None:
+        """The table of all rows."""
+        head, rows = table_of(results)
+        text = io.StringIO()
+        writer = csv.writer(text, lineterminator="\n")
+        writer.writerow(head)
+        writer.writerows(["" if cell is None else cell for cell in row] for row in rows)
+        put_bytes(str(self.place / RESULTS), text.getvalue().encode())
+
+    def put_parquet(self, results: Sequence[Result]) -> None:
+        """The same table as Parquet."""
+        try:
+            from pyarrow import Table, parquet
+        except ImportError as error:
+            raise UsageError(
+                "--parquet: the package pyarrow is not installed",
+                "pip install 'omphalon[farm]', or leave --parquet out",
+            ) from error
+        head, rows = table_of(results)
+        columns = dict(zip(head, map(list, zip(*rows, strict=True)), strict=True))
+        sink = io.BytesIO()
+        parquet.write_table(Table.from_pydict(columns), sink)
+        put_bytes(str(self.place / PARQUET), sink.getvalue())
+
+
+def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> Result:
+    """A row of the manifest with what came of it; no outcome: it was not got to."""
+    row = one.row
+    answer, document = "", NOT_YET
+    if isinstance(one, Impossible):
+        document = {"error": one.error}
+    elif outcome is not None:
+        document = outcome.document
+        answer = f"{ANSWERS}/{one.name}" if outcome.lasting else ""
+    return Result(
+        printer=row.printer,
+        model=row.model,
+        study=row.study,
+        log=row.log,
+        answer=answer,
+        document=document,
+    )
+
+
+def table_of(results: Sequence[Result]) -> tuple[list[str], list[list[Any]]]:
+    """Header and rows: what is the same for all, then each setting with its spread behind it."""
+    flat = [
+        (_flat(r.document.get("settings", {})), _flat(r.document.get("spread", {})))
+        for r in results
+    ]
+    names = list(dict.fromkeys(name for settings, _ in flat for name in settings))
+    spread = {name for _, spreads in flat for name in spreads}
+    head = [*FIRST]
+    for name in names:
+        head += [name, f"{name}_spread"] if name in spread else [name]
+    rows = []
+    for result, (settings, spreads) in zip(results, flat, strict=True):
+        codes = [w["code"] for w in result.document.get("warnings", ())]
+        row: list[Any] = [
+            *map(shown, (result.printer, result.model, result.study, result.log)),
+            *(result.verdict or None, shown(result.error) or None, " ".join(codes) or None),
+            result.answer or None,
+        ]
+        for name in names:
+            row.append(settings.get(name))
+            if name in spread:
+                row.append(spreads.get(name))
+        rows.append(row)
+    return head, rows
+
+
+def _flat(values: Mapping[str, Any], before: str = "") -> dict[str, Any]:
+    """Nested settings under names with points between."""
+    out: dict[str, Any] = {}
+    for name, value in values.items():
+        if isinstance(value, Mapping):
+            out |= _flat(value, f"{before}{name}.")
+        else:
+            out[before + name] = value
+    return out
+
+
+def read_results(place: str) -> list[Result]:
+    """The rows of a run, each with its document.
+
+    Raises
+    ------
+    UnreadableFile
+        If no run has written there.
+    """
+    path = Path(place) / RESULTS
+    try:
+        with open(path, encoding="utf-8", newline="") as file:
+            rows = list(csv.DictReader(file))
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise UnreadableFile(
+            f"{echoed(place)}: no {RESULTS} of a farm run",
+            "give the folder that farm fit wrote with --out",
+        ) from error
+    return [_result(Path(place), row) for row in rows if row.get("study")]
+
+
+def _result(place: Path, row: Mapping[str, str | None]) -> Result:
+    name = row.get("answer") or ""
+    document: dict[str, Any] = {"error": row.get("error") or "no answer"}
+    inside = Path(name).parent == Path(ANSWERS) and Path(name).name not in ("", ".", "..")
+    if name and inside:
+        try:
+            document = json.loads((place / name).read_text(encoding="utf-8"))
+        except (OSError, ValueError) as error:
+            raise UnreadableFile(
+                f"{echoed(str(place))}: {echoed(name)} cannot be read",
+                "run the same farm fit again; it does what is missing",
+            ) from error
+    return Result(
+        printer=row.get("printer") or "",
+        model=row.get("model") or "",
+        study=row.get("study") or "",
+        log=row.get("log") or "",
+        answer=name,
+        document=document,
+    )
