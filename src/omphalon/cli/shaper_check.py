@@ -134,8 +134,8 @@ def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
 def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     from omphalon.readers.acceleration import read_motion
     from omphalon.studies.shaper.check import check_shaper
+    from omphalon.studies.shaper.check_words import shaper_check_finding
     from omphalon.studies.shaper.question import ShaperCheckQuestion
-    from omphalon.studies.shaper.words import shaper_check_finding
 
     if not logs:
         raise UsageError("no log", "give a fresh log, or --seen with --bands")

@@ -16,24 +16,24 @@ FEWEST = 5  # fellows; a spread of fewer says nothing
 # they also stay below one in twenty of all that are named in many farms together, where a farm with
 # one odd printer lets twice as many pass: docs/farm.md
 RATE = 0.025
-NEAR = 2.5  # deviations from the middle within which fellows tell their own spread
+NEAR = 3.0  # deviations from the middle within which fellows tell their own spread
 ROUNDS, HALVINGS = 3, 45
 EXACT = 1e-6  # of the range: no value is held to be known closer
 # share of the degrees of freedom that is lost where the far ones are cut away before the spread is
 # found; measured: docs/farm.md, farms without an odd one
-LOST = 0.5
+LOST = 0.3
 
 
-def deviation_of(half_width: Array) -> Array:
+def deviation_of(half_width: Array | float) -> Array:
     """The standard deviation behind the half width of a 95 % interval of a normal quantity.
 
     Parameters
     ----------
-    half_width : (n,)
+    half_width : (n,), or one
 
     Returns
     -------
-    (n,)
+    The same shape.
     """
     return np.asarray(half_width / stats.norm.ppf(0.975))
 

@@ -11,8 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.physics.arrival import look
+from omphalon.physics.arrival_doubt import arrival_deviations
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts
 from omphalon.studies.heater.question import UNIT_S, CheckQuestion
@@ -26,12 +28,15 @@ FAR_C = 15.0  # a log that stays so far below a target was not asked for it
 
 @dataclass(frozen=True, kw_only=True)
 class HeaterCheck:
-    """One or two logs, what was seen in each, and the signs of a bad loop in the last."""
+    """One or two logs, what was seen in each, the signs of a bad loop in the last, and of two what
+    changed from the one to the other.
+    """
 
     heater: str
     parts: tuple[TemperatureLog, ...]
     seen: tuple[Seen, ...]
     signs: tuple[Sign, ...]
+    changes: tuple[Change, ...]
     oddities: tuple[Oddity, ...]
 
     @property
@@ -80,7 +85,32 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
         parts=parts,
         seen=seen,
         signs=tuple(reversed(signs.values())),
+        changes=_changes(parts, seen, goal) if len(parts) == 2 else (),
         oddities=tuple(odd),
+    )
+
+
+def _changes(
+    parts: Sequence[TemperatureLog], seen: Sequence[Seen], target_c: float
+) -> tuple[Change, ...]:
+    """Each figure that both logs have, held against the other log's."""
+    known = [
+        arrival_deviations(p.time_s, p.temperature_c, p.power, target_c, s.arrival)
+        for p, s in zip(parts, seen, strict=True)
+    ]
+    before, after = (s.arrival for s in seen)
+    return held_against(
+        [
+            Pair(
+                name=name,
+                before=getattr(before, name),
+                before_deviation=known[0][name],
+                after=getattr(after, name),
+                after_deviation=known[1][name],
+            )
+            for name in known[0]
+            if name in known[1]
+        ]
     )
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from omphalon.finding import Finding, Shown
 from omphalon.picture import HoldPicture, HoldsPicture
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Retest
+from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.heater.check import HeaterCheck
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.sentences import ROWS, SIGNS, heater_warnings, refusal
@@ -54,15 +55,30 @@ def _limit(name: str, seen: Seen) -> str:
     return f"{limit:.{max(places, 1) if limit % 1 else 0}f} {unit}".rstrip()
 
 
-def _rows(seen: Sequence[Seen], labels: Sequence[str]) -> tuple[Shown, ...]:
+def _change(name: str, changes: Mapping[str, Change]) -> str:
+    """A figure's change in words, where both logs have it and it is beyond chance."""
+    change = changes.get(name)
+    if change is None:
+        return ""
+    if not change.differs:
+        return "chance"
+    _, unit, places = ROWS[name]
+    by = 100 / (change.pair.before or 1.0) if name == "mean_power" else 1.0
+    unit = "%" if name == "mean_power" else unit
+    return f"{by * change.change:+.{places}f} ± {abs(by) * change.half_width:.{places}f} {unit}"
+
+
+def _rows(check: HeaterCheck, labels: Sequence[str]) -> tuple[Shown, ...]:
     """The rows that say something, with what is allowed; what is past it has a star."""
-    out = [Shown("", (*labels, "allowed"))]
+    seen, changes = check.seen, {c.pair.name: c for c in check.changes}
+    out = [Shown("", (*labels, *(["change"] if changes else []), "allowed"))]
     for row in CHECK_ROWS:
         bad = [row.bad(s) for s in seen]
         if not any(bad) and (row.quiet or all(row.value(s) is None for s in seen)):
             continue
         cells = [_cell(row.name, s) + " *" * b for s, b in zip(seen, bad, strict=True)]
-        out.append(Shown(ROWS[row.name][0], (*cells, _limit(row.name, seen[-1]))))
+        changed = [_change(row.name, changes)] if changes else []
+        out.append(Shown(ROWS[row.name][0], (*cells, *changed, _limit(row.name, seen[-1]))))
     return tuple(out)
 
 
@@ -77,6 +93,7 @@ def _seen(check: HeaterCheck) -> dict[str, Any]:
         "signs": [s.name for s in check.signs],
         "beyond": [row.name for row in CHECK_ROWS if row.bad(last)],
         **({"before": numbers(check.seen[0])} if len(check.seen) > 1 else {}),
+        **({"changes": changes_document(check.changes)} if check.changes else {}),
     }
 
 
@@ -126,6 +143,6 @@ def heater_check_finding(
         evidence=_seen(check),
         warnings=heater_warnings(check.oddities, logs),
         next=remedy or "nothing; check again after a change of parts",
-        table=_rows(check.seen, labels),
+        table=_rows(check, labels),
         picture=_holds(check, question, labels),
     )

@@ -7,13 +7,25 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+
+from omphalon.physics.fellows import deviation_of
 from omphalon.physics.impulses import SHAPERS
-from omphalon.physics.shaping import Candidate, at_setting, candidates, pick
+from omphalon.physics.resonance import Mode
+from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick
 from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
-from omphalon.studies.shaper.fit import KEEPS
+from omphalon.studies.changes import Change, Pair, held_against
+from omphalon.studies.shaper.fit import KEEPS, allowed_half
 from omphalon.studies.shaper.modes import AxisReading, read_axis
 from omphalon.studies.shaper.question import ShaperCheckQuestion
 
+# a mode's figures, and where their half widths stand
+HALVES = {
+    "frequency_hz": "frequency_half_hz",
+    "damping": "damping_half",
+    "share": "share_half",
+}
 WORTH = 1.15  # a better setting is named when it allows so much more
 
 
@@ -28,16 +40,33 @@ class JudgedLog:
 
 @dataclass(frozen=True, kw_only=True)
 class ShaperCheck:
-    """The logs, the best setting on the last one, and whether the setting in use still serves."""
+    """The logs, the best setting on the last one, and whether the setting in use still serves; of
+    two logs the modes that belong together, and the changes of their figures, mode by mode, the
+    acceleration's last.
+    """
 
     logs: tuple[JudgedLog, ...]
     best: Candidate
     verdict: Verdict
+    pairs: tuple[tuple[Mode, Mode], ...]
+    changes: tuple[Change, ...]
 
     @property
     def last(self) -> JudgedLog:
         """The log that is judged."""
         return self.logs[-1]
+
+    @property
+    def gone(self) -> list[Mode]:
+        """Modes of the first log that have become none of the last one's."""
+        kept = [before for before, _ in self.pairs]
+        return [m for m in self.logs[0].reading.modes if self.pairs and m not in kept]
+
+    @property
+    def new(self) -> list[Mode]:
+        """Modes of the last log that were none of the first one's."""
+        known = [after for _, after in self.pairs]
+        return [m for m in self.last.reading.modes if self.pairs and m not in known]
 
     @property
     def better(self) -> bool:
@@ -79,8 +108,50 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck | Retest:
         for log, r in zip(question.logs, readings, strict=True)
     )
     allows = logs[-1].allowed.acceleration_mm_s2
+    pairs = _belonging(readings[0].modes, readings[-1].modes) if len(logs) == 2 else ()
     return ShaperCheck(
         logs=logs,
         best=pick(candidates(readings[-1].modes, limits, tuple(SHAPERS))),
         verdict="keep" if allows >= KEEPS * question.acceleration_mm_s2 else "change",
+        pairs=pairs,
+        changes=_changes(pairs, logs, limits) if len(logs) == 2 else (),
     )
+
+
+def _belonging(before: tuple[Mode, ...], after: tuple[Mode, ...]) -> tuple[tuple[Mode, Mode], ...]:
+    """Each mode with the one that it became: the nearest in frequency and share, over all."""
+    then, now = (np.log([[m.frequency_hz, m.share] for m in modes]) for modes in (before, after))
+    cost = np.abs(then[:, None] - now[None]).sum(axis=2)
+    rows, columns = linear_sum_assignment(cost)
+    return tuple((before[r], after[c]) for r, c in zip(rows, columns, strict=True))
+
+
+def _changes(
+    pairs: tuple[tuple[Mode, Mode], ...], logs: tuple[JudgedLog, ...], limits: Limits
+) -> tuple[Change, ...]:
+    found = []
+    for number, (before, after) in enumerate(pairs, 1):
+        for name, half in HALVES.items():
+            found.append(
+                Pair(
+                    name=f"mode{number}_{name}",
+                    before=getattr(before, name),
+                    before_deviation=float(deviation_of(getattr(before, half))),
+                    after=getattr(after, name),
+                    after_deviation=float(deviation_of(getattr(after, half))),
+                )
+            )
+    first, last = (
+        (one.allowed, float(deviation_of(allowed_half(one.allowed, one.reading.modes, limits))))
+        for one in logs
+    )
+    found.append(
+        Pair(
+            name="acceleration_mm_s2",
+            before=first[0].acceleration_mm_s2,
+            before_deviation=first[1],
+            after=last[0].acceleration_mm_s2,
+            after_deviation=last[1],
+        )
+    )
+    return held_against(found)

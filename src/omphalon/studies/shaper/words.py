@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from typing import Any
 
 import numpy as np
@@ -11,13 +10,12 @@ from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, allowed
-from omphalon.picture import LogPicture, ModeBand, ResponsePicture, ShaperPicture
+from omphalon.picture import ModeBand, ResponsePicture, ShaperPicture
 from omphalon.recording import Note
 from omphalon.studies.answer import Retest
-from omphalon.studies.shaper.check import ShaperCheck
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
-from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperQuestion
+from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
 from omphalon.studies.wording import plural, retest_finding, stored, warned
 from omphalon.warned import Warned
@@ -40,7 +38,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
     """
     notes = [n for log in question.logs.values() for n in log.notes]
     if isinstance(fit, Retest):
-        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, _notes(notes))
+        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, noted_once(notes))
     keeps, common = fit.verdict == "keep", fit.acceleration_mm_s2
     command = _check_command(fit.slow, common)
     after = f"after work on belts, bed or feet: {command}"
@@ -65,7 +63,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
             "unshaped_mm_s2": fit.bare_mm_s2,
             "limited_by": fit.slow.in_force.limited_by,
         },
-        warnings=(*_notes(notes), *warned(fit.oddities, ODDITIES)),
+        warnings=(*noted_once(notes), *warned(fit.oddities, ODDITIES)),
         lines=() if keeps else _lines(fit, dialect),
         next=f"nothing to enter; check again {after}"
         if keeps
@@ -78,7 +76,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
     )
 
 
-def _notes(notes: list[Note]) -> list[Warned]:
+def noted_once(notes: list[Note]) -> list[Warned]:
     return [Warned(n.code, n.message) for n in notes]
 
 
@@ -118,7 +116,7 @@ def _check_command(one: AxisChoice, acceleration: float) -> str:
     )
 
 
-def _mode(mode: Mode) -> dict[str, Any]:
+def mode_document(mode: Mode) -> dict[str, Any]:
     return {"frequency_hz": mode.frequency_hz, "damping": mode.damping, "share": mode.share}
 
 
@@ -126,7 +124,7 @@ def _evidence(one: AxisChoice) -> dict[str, Any]:
     return {
         "modes": [
             {
-                **_mode(m),
+                **mode_document(m),
                 "spread": {
                     "frequency_hz": m.frequency_half_hz,
                     "damping": m.damping_half,
@@ -267,7 +265,7 @@ def _bands(modes: tuple[Mode, ...]) -> tuple[ModeBand, ...]:
     )
 
 
-def _response(reading: AxisReading) -> ResponsePicture | None:
+def response_picture(reading: AxisReading) -> ResponsePicture | None:
     if reading.response is None:
         return None
     frequency, measured, modelled = reading.curves()
@@ -281,7 +279,7 @@ def _picture(one: AxisChoice) -> ShaperPicture:
     modes, limits = one.reading.modes, one.limits
     return ShaperPicture(
         axis=one.reading.axis,
-        response=_response(one.reading),
+        response=response_picture(one.reading),
         modes=_bands(modes),
         curve_hz=grid,
         curves={c.shaper: allowed(c.shaper, modes, limits, grid, c.damping)[0] for c in one.found},
@@ -290,96 +288,3 @@ def _picture(one: AxisChoice) -> ShaperPicture:
         acceleration_mm_s2=now.acceleration_mm_s2,
         told=how_words(one.reading),
     )
-
-
-def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuestion) -> Finding:
-    """The answer of a check, in words.
-
-    Parameters
-    ----------
-    check : what was decided
-    question : what was asked
-
-    Returns
-    -------
-    Finding
-    """
-    notes = [n for log in question.logs for n in log.notes]
-    if isinstance(check, Retest):
-        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, _notes(notes))
-    last, best, use = check.last, check.best, question.acceleration_mm_s2
-    allows = last.allowed.acceleration_mm_s2
-    command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
-    before = None
-    if len(check.logs) > 1:
-        first = check.logs[0]
-        modes = [_mode(m) for m in first.reading.modes]
-        before = {"modes": modes, "acceleration_mm_s2": first.allowed.acceleration_mm_s2}
-    told = dict.fromkeys((*_notes(notes), *warned(check.oddities, ODDITIES)))
-    return Finding(
-        kind="shaper-check",
-        verdict=check.verdict,
-        because=_check_because(check, question),
-        evidence={
-            "modes": [_mode(m) for m in last.reading.modes],
-            "acceleration_mm_s2": allows,
-            "in_use_mm_s2": use,
-            "best": {
-                "shaper": best.shaper,
-                "frequency_hz": best.frequency_hz,
-                "damping": best.damping,
-                "acceleration_mm_s2": best.acceleration_mm_s2,
-            },
-            "before": before,
-        },
-        warnings=tuple(told),
-        next="nothing; check again after work on belts, bed or feet"
-        if check.verdict == "keep"
-        else f"find the new setting: {command}; until then print no faster than {allows:.0f} mm/s²",
-        table=_check_table(check),
-        picture=_log_pictures(check, question),
-    )
-
-
-def _check_because(check: ShaperCheck, question: ShaperCheckQuestion) -> str:
-    set_, use, best = question.setting, question.acceleration_mm_s2, check.best
-    allows = check.last.allowed.acceleration_mm_s2
-    keeps = check.verdict == "keep"
-    end = f"{use:.0f} are in use" if keeps else f"less than the {use:.0f} in use"
-    told = f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this log, {end}"
-    if keeps and check.better:
-        told += f"; {best.shaper} at {best.frequency_hz:.1f} Hz would allow "
-        told += f"{best.acceleration_mm_s2:.0f}"
-    return told
-
-
-def _check_table(check: ShaperCheck) -> tuple[Shown, ...]:
-    rows = []
-    for log in check.logs:
-        modes = ", ".join(
-            f"{m.frequency_hz:.1f} Hz ({m.share:.0%}, damping {m.damping:.3f})"
-            for m in log.reading.modes
-        )
-        allows = f"allows {log.allowed.acceleration_mm_s2:.0f} mm/s²"
-        limited = f"limited by {LIMITED[log.allowed.limited_by]}"
-        rows.append(Shown(log.source, (f"{allows}, {limited}; {modes}",)))
-    return (*rows, Shown("frame", (health_words(check.last.reading),)))
-
-
-def _log_pictures(
-    check: ShaperCheck, question: ShaperCheckQuestion
-) -> tuple[LogPicture, ...] | None:
-    words = ("before", "after") if len(check.logs) == 2 else ("now",)
-    set_, use, out = question.setting, question.acceleration_mm_s2, []
-    for when, log in zip(words, check.logs, strict=True):
-        response = _response(log.reading)
-        if response is None:
-            return None
-        allows = log.allowed.acceleration_mm_s2
-        enough = "enough" if allows >= 0.97 * use else "too little"
-        title = (
-            f"{when}, {log.source}: {set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} "
-            f"mm/s², {enough} for {use:.0f}"
-        )
-        out.append(LogPicture(title=title, response=response))
-    return tuple(out)

@@ -1,0 +1,145 @@
+"""The shaper's check in words: one log, or before and after."""
+
+from __future__ import annotations
+
+import shlex
+
+from omphalon.finding import Finding, Shown, digits
+from omphalon.picture import LogPicture
+from omphalon.studies.answer import Retest
+from omphalon.studies.changes import Change, changes_document
+from omphalon.studies.shaper.check import ShaperCheck
+from omphalon.studies.shaper.question import ShaperCheckQuestion
+from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
+from omphalon.studies.shaper.words import (
+    health_words,
+    mode_document,
+    noted_once,
+    response_picture,
+)
+from omphalon.studies.wording import retest_finding, warned
+
+# a figure of a mode, or of the whole: its unit, what it is called, decimals at least
+FIGURES = {
+    "frequency_hz": ("Hz", "", 3),
+    "damping": ("", "damping", 2),
+    "share": ("", "share", 2),
+}
+
+
+def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuestion) -> Finding:
+    """The answer of a check, in words.
+
+    Parameters
+    ----------
+    check : what was decided
+    question : what was asked
+
+    Returns
+    -------
+    Finding
+    """
+    notes = [n for log in question.logs for n in log.notes]
+    if isinstance(check, Retest):
+        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, noted_once(notes))
+    last, best, use = check.last, check.best, question.acceleration_mm_s2
+    allows = last.allowed.acceleration_mm_s2
+    command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
+    before = None
+    if len(check.logs) > 1:
+        first = check.logs[0]
+        modes = [mode_document(m) for m in first.reading.modes]
+        before = {"modes": modes, "acceleration_mm_s2": first.allowed.acceleration_mm_s2}
+    told = dict.fromkeys((*noted_once(notes), *warned(check.oddities, ODDITIES)))
+    return Finding(
+        kind="shaper-check",
+        verdict=check.verdict,
+        because=_check_because(check, question),
+        evidence={
+            "modes": [mode_document(m) for m in last.reading.modes],
+            "acceleration_mm_s2": allows,
+            "in_use_mm_s2": use,
+            "best": {
+                "shaper": best.shaper,
+                "frequency_hz": best.frequency_hz,
+                "damping": best.damping,
+                "acceleration_mm_s2": best.acceleration_mm_s2,
+            },
+            "before": before,
+            **({"changes": changes_document(check.changes)} if check.changes else {}),
+        },
+        warnings=tuple(told),
+        next="nothing; check again after work on belts, bed or feet"
+        if check.verdict == "keep"
+        else f"find the new setting: {command}; until then print no faster than {allows:.0f} mm/s²",
+        table=_check_table(check),
+        picture=_log_pictures(check, question),
+    )
+
+
+def _check_because(check: ShaperCheck, question: ShaperCheckQuestion) -> str:
+    set_, use, best = question.setting, question.acceleration_mm_s2, check.best
+    allows = check.last.allowed.acceleration_mm_s2
+    keeps = check.verdict == "keep"
+    end = f"{use:.0f} are in use" if keeps else f"less than the {use:.0f} in use"
+    told = f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this log, {end}"
+    if keeps and check.better:
+        told += f"; {best.shaper} at {best.frequency_hz:.1f} Hz would allow "
+        told += f"{best.acceleration_mm_s2:.0f}"
+    return told
+
+
+def _check_table(check: ShaperCheck) -> tuple[Shown, ...]:
+    rows = []
+    for log in check.logs:
+        modes = ", ".join(
+            f"{m.frequency_hz:.1f} Hz ({m.share:.0%}, damping {m.damping:.3f})"
+            for m in log.reading.modes
+        )
+        allows = f"allows {log.allowed.acceleration_mm_s2:.0f} mm/s²"
+        limited = f"limited by {LIMITED[log.allowed.limited_by]}"
+        rows.append(Shown(log.source, (f"{allows}, {limited}; {modes}",)))
+    changed = [Shown("changed", (_changed(check),))] if check.changes else []
+    return (*rows, *changed, Shown("frame", (health_words(check.last.reading),)))
+
+
+def _changed(check: ShaperCheck) -> str:
+    """What changed beyond chance, mode by mode; what else did not."""
+    told = []
+    for number, (before, _) in enumerate(check.pairs, 1):
+        of = {c.pair.name.removeprefix(f"mode{number}_"): c for c in check.changes}
+        words = [_change(of[name], name) for name in FIGURES if of[name].differs]
+        if words:
+            told.append(f"the mode at {before.frequency_hz:.1f} Hz {', '.join(words)}")
+    told += [f"the mode at {m.frequency_hz:.1f} Hz is gone" for m in check.gone]
+    told += [f"one at {m.frequency_hz:.1f} Hz is new" for m in check.new]
+    allows = check.changes[-1]
+    if allows.differs:
+        told.append(f"allows {allows.change:+.0f} ± {allows.half_width:.0f} mm/s²")
+    return "; ".join(told) if told else "nothing beyond chance"
+
+
+def _change(change: Change, name: str) -> str:
+    unit, word, least = FIGURES[name]
+    sign = "+" if change.change > 0 else "-"
+    told = digits(abs(change.change), change.half_width, least)
+    return f"{word} {sign}{told} ± {change.half_width:.1g} {unit}".strip()
+
+
+def _log_pictures(
+    check: ShaperCheck, question: ShaperCheckQuestion
+) -> tuple[LogPicture, ...] | None:
+    words = ("before", "after") if len(check.logs) == 2 else ("now",)
+    set_, use, out = question.setting, question.acceleration_mm_s2, []
+    for when, log in zip(words, check.logs, strict=True):
+        response = response_picture(log.reading)
+        if response is None:
+            return None
+        allows = log.allowed.acceleration_mm_s2
+        enough = "enough" if allows >= 0.97 * use else "too little"
+        title = (
+            f"{when}, {log.source}: {set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} "
+            f"mm/s², {enough} for {use:.0f}"
+        )
+        out.append(LogPicture(title=title, response=response))
+    return tuple(out)
