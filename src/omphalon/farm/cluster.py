@@ -53,23 +53,45 @@ def run_there(
             "pip install 'omphalon[farm]', or leave --scheduler out",
         ) from error
     todo: deque[FarmJob] = deque(jobs)
+    lost: deque[FarmJob] = deque()
     under_way: dict[Future, tuple[FarmJob, float]] = {}
     with _client(address) as client:
         threads, watch = _threads(client, address), _Watch(client, timeout_s)
         while todo or under_way:
-            while todo and len(under_way) < AHEAD * threads:
-                job = todo.popleft()
-                under_way[_sent(client, job, answering)] = (job, time.monotonic())
-            with contextlib.suppress(TimeoutError):
-                wait(list(under_way), timeout=LOOK_S, return_when="FIRST_COMPLETED")
-            if client.status != "running":
-                raise LinkFault(
-                    f"the scheduler {echoed(address)} is gone", "start it; the same command goes on"
-                )
+            with _reached(client, address):
+                while todo and len(under_way) < AHEAD * threads:
+                    job = todo.popleft()
+                    sent = _sent(client, job, answering)
+                    if sent is None:
+                        lost.append(job)
+                    else:
+                        under_way[sent] = (job, time.monotonic())
+                with contextlib.suppress(TimeoutError):
+                    wait(list(under_way), timeout=LOOK_S, return_when="FIRST_COMPLETED")
+                late = watch.late(under_way)
             for future in [f for f in under_way if f.done()]:
                 job, began = under_way.pop(future)
                 yield _outcome(job, future, time.monotonic() - began)
-            yield from watch.late(under_way)
+            yield from late
+            while lost:
+                yield failed(lost.popleft(), "a file of it is gone", "put it back, and run again")
+
+
+@contextlib.contextmanager
+def _reached(client: Client, address: str) -> Iterator[None]:
+    """What goes wrong where the scheduler cannot be reached any more is one sentence."""
+    from distributed import CancelledError
+    from distributed.comm.core import CommClosedError
+
+    try:
+        yield
+        gone = client.status != "running"
+    except (CancelledError, CommClosedError, OSError):
+        gone = True
+    if gone:
+        raise LinkFault(
+            f"the scheduler {echoed(address)} is gone", "start it; the same command goes on"
+        )
 
 
 @contextlib.contextmanager
@@ -101,9 +123,12 @@ def _threads(client: Client, address: str) -> int:
     return max(sum(int(n) for n in client.nthreads().values()), 1)
 
 
-def _sent(client: Client, job: FarmJob, answering: Answering) -> Future:
-    """A job on its way, with its files."""
-    files = [(path.name, path.read_bytes()) for path in job.inputs]
+def _sent(client: Client, job: FarmJob, answering: Answering) -> Future | None:
+    """A job on its way, with its files; None where one of them has gone since it was counted."""
+    try:
+        files = [(path.name, path.read_bytes()) for path in job.inputs]
+    except OSError:
+        return None
     sent: Future = client.submit(
         travelled, answering, job.words, files, key=f"omphalon-{job.key}-{time.monotonic_ns()}",
         retries=RETRIES, pure=False,
@@ -151,9 +176,8 @@ def _outcome(job: FarmJob, future: Future, busy_s: float) -> JobOutcome:
         return failed(
             job, "a worker of the cluster has no omphalon", f"install omphalon {__version__} there"
         )
-    except (
-        Exception
-    ) as error:  # whatever the wire makes of a worker's end; the next run tries again
+    except Exception as error:
+        # whatever the wire makes of a worker's end; the next run tries again
         told = " ".join(str(error).split())
         return failed(job, f"the cluster lost it ({echoed(told)})", "run the same command again")
     if version != __version__:
@@ -175,10 +199,11 @@ class _Watch:
         self.since: dict[str, float] = {}
         self.looked = time.monotonic()
 
-    def late(self, under_way: dict[Future, tuple[FarmJob, float]]) -> Iterator[JobOutcome]:
+    def late(self, under_way: dict[Future, tuple[FarmJob, float]]) -> list[JobOutcome]:
         """Jobs that have run for too long, taken off; their workers are begun anew."""
+        out: list[JobOutcome] = []
         if time.monotonic() - self.looked < LOOK_S * 4:
-            return
+            return out
         self.looked = now = time.monotonic()
         threads, oldest = self.client.nthreads(), list(under_way)
         for worker, keys in self.client.processing().items():
@@ -186,7 +211,8 @@ class _Watch:
             late = [f for f in there if now - self.since.setdefault(f.key, now) > self.timeout_s]
             for future in late:
                 future.cancel()
-                yield too_long(under_way.pop(future)[0], self.timeout_s)
+                out.append(too_long(under_way.pop(future)[0], self.timeout_s))
             if late:
                 with contextlib.suppress(Exception):  # one without a nanny cannot be begun anew
                     self.client.restart_workers([worker], timeout=PATIENCE_S, raise_for_error=False)
+        return out
