@@ -106,6 +106,10 @@ def pieces(values: Array) -> float:
     Parameters
     ----------
     values : (n,), mean 0
+
+    Returns
+    -------
+    float
     """
     count = len(values)
     whole = float(values @ values)

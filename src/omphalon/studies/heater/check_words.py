@@ -61,7 +61,7 @@ def _change(name: str, changes: Mapping[str, Change]) -> str:
     if change is None:
         return ""
     if not change.differs:
-        return "chance"
+        return "by chance"
     _, unit, places = ROWS[name]
     by = 100 / (change.pair.before or 1.0) if name == "mean_power" else 1.0
     unit = "%" if name == "mean_power" else unit

@@ -14,7 +14,7 @@ from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
 from omphalon.studies.shaper.words import (
     health_words,
     mode_document,
-    noted_once,
+    notes_warned,
     response_picture,
 )
 from omphalon.studies.wording import retest_finding, warned
@@ -41,7 +41,7 @@ def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuest
     """
     notes = [n for log in question.logs for n in log.notes]
     if isinstance(check, Retest):
-        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, noted_once(notes))
+        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, notes_warned(notes))
     last, best, use = check.last, check.best, question.acceleration_mm_s2
     allows = last.allowed.acceleration_mm_s2
     command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
@@ -50,7 +50,7 @@ def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuest
         first = check.logs[0]
         modes = [mode_document(m) for m in first.reading.modes]
         before = {"modes": modes, "acceleration_mm_s2": first.allowed.acceleration_mm_s2}
-    told = dict.fromkeys((*noted_once(notes), *warned(check.oddities, ODDITIES)))
+    told = dict.fromkeys((*notes_warned(notes), *warned(check.oddities, ODDITIES)))
     return Finding(
         kind="shaper-check",
         verdict=check.verdict,

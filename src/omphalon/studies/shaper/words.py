@@ -38,7 +38,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
     """
     notes = [n for log in question.logs.values() for n in log.notes]
     if isinstance(fit, Retest):
-        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, noted_once(notes))
+        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, notes_warned(notes))
     keeps, common = fit.verdict == "keep", fit.acceleration_mm_s2
     command = _check_command(fit.slow, common)
     after = f"after work on belts, bed or feet: {command}"
@@ -63,7 +63,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
             "unshaped_mm_s2": fit.bare_mm_s2,
             "limited_by": fit.slow.in_force.limited_by,
         },
-        warnings=(*noted_once(notes), *warned(fit.oddities, ODDITIES)),
+        warnings=(*notes_warned(notes), *warned(fit.oddities, ODDITIES)),
         lines=() if keeps else _lines(fit, dialect),
         next=f"nothing to enter; check again {after}"
         if keeps
@@ -76,7 +76,17 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
     )
 
 
-def noted_once(notes: list[Note]) -> list[Warned]:
+def notes_warned(notes: list[Note]) -> list[Warned]:
+    """What a reader noted, as warnings.
+
+    Parameters
+    ----------
+    notes : of all logs
+
+    Returns
+    -------
+    list of Warned
+    """
     return [Warned(n.code, n.message) for n in notes]
 
 
@@ -117,6 +127,16 @@ def _check_command(one: AxisChoice, acceleration: float) -> str:
 
 
 def mode_document(mode: Mode) -> dict[str, Any]:
+    """A mode as a document has it.
+
+    Parameters
+    ----------
+    mode : a resonance
+
+    Returns
+    -------
+    dict
+    """
     return {"frequency_hz": mode.frequency_hz, "damping": mode.damping, "share": mode.share}
 
 
@@ -266,6 +286,16 @@ def _bands(modes: tuple[Mode, ...]) -> tuple[ModeBand, ...]:
 
 
 def response_picture(reading: AxisReading) -> ResponsePicture | None:
+    """The measured response with the fitted one, to be drawn.
+
+    Parameters
+    ----------
+    reading : of one axis
+
+    Returns
+    -------
+    ResponsePicture, or None where there was no log
+    """
     if reading.response is None:
         return None
     frequency, measured, modelled = reading.curves()
