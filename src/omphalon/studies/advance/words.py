@@ -152,12 +152,12 @@ def _means(fit: AdvanceFit, question: AdvanceQuestion) -> str:
     if fit.verdict == "change" and present is not None:
         off = fit.value_s - present
         return (
-            f"at {speed:g} mm/s a corner gets {speed * abs(off):.1f} mm of line too "
+            f"at {speed:g} mm/s a corner gets {digits(speed * abs(off), least=2)} mm of line too "
             f"{'much' if off > 0 else 'little'} now"
         )
     return (
         f"with this value a corner at {speed:g} mm/s gets the line that it needs, to "
-        f"{speed * fit.half_width_s:.1f} mm of it"
+        f"{digits(speed * fit.half_width_s, least=1)} mm of it"
     )
 
 
