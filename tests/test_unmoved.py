@@ -104,6 +104,9 @@ motion fit --axis x --pass 100 --pass 100 --fail 120 --pass 120 --fail 140 --fai
 extruder fit --steps 412 --asked 100 --before 120 --after 20.3 --before 120 --after 20.1 --before 120 --after 21.0
 probe fit --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.21 --drag 0.13 --drag 0.12 --drag 0.12
 axis fit --axis z --steps 400 --asked 10 --asked 20 --asked 40 --asked 80 --moved 10.1 --moved 20.1 --moved 40.3 --moved 80.4
+extruder fit --steps 412 --asked 97.3 --asked 88.1 --asked 79.4 --fed 100 --fed 90 --fed 80
+axis fit --axis x --steps 80 --asked 50 --moved 52.1 --asked 100 --moved 104.1 --asked 150 --moved 156.3 \
+--asked -100 --moved -104.0
 shaper fit --ripple-y 2.1 --ripple-y 3.9 --ripple-y 2.2 --speed 60
 shaper check --seen 500 --seen 4000 --seen 2500 --bands 500:4000:500 --axis x --acceleration 5000
 """.strip().splitlines()
