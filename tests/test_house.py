@@ -130,7 +130,8 @@ def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
         differs = path[-1] in ("readback", "compare")  # one printer of the sample does
         assert done.returncode == (4 if differs else 0), done.stderr
         warned = path[-1] == "adopt"  # the finding that waits stands on nothing measured
-        assert done.stdout and bool(done.stderr) == warned
+        progress = path[1:] == ("farm", "fit")  # on a slow machine it says how long it takes
+        assert done.stdout and (progress or bool(done.stderr) == warned)
 
 
 @pytest.mark.parametrize(
