@@ -169,6 +169,17 @@ def test_every_option_of_a_fit_is_a_column_or_left_out_on_purpose():
     assert "readings" in LEFT_OUT
 
 
+def test_names_that_no_file_can_have_and_readings_that_two_share(here, run):
+    names = ("../../etc", "\u00dcber\x1b[31m/x", '"a;b"', "CON", "x" * 119)
+    manifest(here, *(FED.replace("D,", f"{name},", 1) for name in names))
+    assert run("farm", "fit", "farm.csv", "--out", "out").returncode == 0
+    rows = results(here / "out")
+    assert len({row["answer"] for row in rows}) == len(names)
+    assert all((here / "out" / row["answer"]).is_file() for row in rows)
+    assert "\x1b" not in (here / "out" / "farm.html").read_text() + str(rows)
+    assert run("farm", "compare", "out").returncode == 0
+
+
 def test_no_cell_becomes_an_option(here, run):
     manifest(here, "A,extruder,,,,--json,100,120,20.5 20.6 20.4,", f"A,heater,--json{7 * ','}")
     assert run("farm", "fit", "farm.csv", "--out", "out").returncode == 3
@@ -428,7 +439,7 @@ def test_compare_says_who_and_draws(here, run):
     assert told.returncode == 4 and "Skua" in told.stdout and "drive wheel" in told.stdout
     assert (here / "fellows.png").stat().st_size > 10_000
     document = json.loads(run("farm", "compare", "out", "--json").stdout)
-    assert document["evidence"]["odd"] == ["Skua"] and document["verdict"] == "change"
+    assert document["evidence"]["odd"] == ["Plover", "Skua"] and document["verdict"] == "change"
     page = (here / "out" / "farm.html").read_text()
     assert "Skua" in page and "http" not in page.replace("http-equiv", "")
     for words in (("none",), ("out", "out")):

@@ -22,7 +22,7 @@ UNSAFE = re.compile(r"[^A-Za-z0-9_.]+")
 @dataclass(frozen=True, kw_only=True)
 class FarmJob:
     """One command: its words, in which a number stands for an input; `key` tells it from any other
-    by words, files and version; `name` is its answer's file.
+    by printer, words, files and version; `name` is its answer's file.
     """
 
     row: ManifestRow
@@ -88,7 +88,7 @@ def _job(row: ManifestRow, folder: Path, study: Study, version: str) -> FarmJob:
         logs = row.log.split(";") if study.log == "several" else [row.log]
         words += ["--", *(put(log.strip()) for log in logs)]
     digests = [[path.name, _digest(path)] for path in inputs]
-    told = json.dumps([version, words, digests], ensure_ascii=False)
+    told = json.dumps([version, row.printer, words, digests], ensure_ascii=False)
     key = hashlib.sha256(told.encode()).hexdigest()[:KEY_LETTERS]
     return FarmJob(row=row, words=tuple(words), inputs=tuple(inputs), key=key)
 
