@@ -53,21 +53,15 @@ def run_here(
             for slot in slots:
                 if slot.job is None and todo:
                     slot.take(todo.popleft())
-            ended = _ended(slots, timeout_s)
             done: list[JobOutcome] = []
-            for slot, job, document, busy_s in ended:
-                if document is None:
+            for slot, job, outcome in _ended(slots, timeout_s):
+                if outcome is not None:
+                    done.append(outcome)
+                elif deaths[job.key] < RETRIES:
                     deaths[job.key] += 1
-                    if deaths[job.key] <= RETRIES:
-                        todo.appendleft(job)
-                    else:
-                        done.append(died(job))
+                    todo.appendleft(job)
                 else:
-                    done.append(
-                        document
-                        if isinstance(document, JobOutcome)
-                        else JobOutcome(job=job, document=document, busy_s=busy_s)
-                    )
+                    done.append(died(job))
                 if todo:  # before anything is written: no worker waits for a disk
                     slot.take(todo.popleft())
             yield from done
@@ -115,6 +109,16 @@ class _Slot:
             return 0.0
         return time.monotonic() - max(self.began, self.given)
 
+    def outcome(self, busy_s: float) -> JobOutcome | None:
+        """What came of a job that is over; None where the worker died over it."""
+        assert self.job is not None
+        try:
+            return JobOutcome(job=self.job, document=self.future.result(), busy_s=busy_s)
+        except BrokenProcessPool:
+            return None
+        except MemoryError:
+            return too_large(self.job, busy_s)
+
     def kill(self) -> None:
         """End the process, whatever it does."""
         if self.pid.done() and not self.pid.cancelled() and self.pid.exception() is None:
@@ -128,31 +132,24 @@ class _Slot:
         self._open()
 
 
-def _ended(
-    slots: list[_Slot], timeout_s: float
-) -> list[tuple[_Slot, FarmJob, dict[str, Any] | JobOutcome | None, float]]:
-    """Slots whose job is over, freed: with its document, with the outcome of a job that took too
-    long, or with None where the worker died.
-    """
+def _ended(slots: list[_Slot], timeout_s: float) -> list[tuple[_Slot, FarmJob, JobOutcome | None]]:
+    """Slots whose job is over, freed, with what came of it; None where the worker died."""
     busy = [slot for slot in slots if slot.job is not None]
     wait([slot.future for slot in busy], LOOK_S, FIRST_COMPLETED)
-    out: list[tuple[_Slot, FarmJob, dict[str, Any] | JobOutcome | None, float]] = []
+    out: list[tuple[_Slot, FarmJob, JobOutcome | None]] = []
     for slot in busy:
         job, busy_s = slot.job, slot.busy_s
         assert job is not None
         if slot.future.done():
-            try:
-                out.append((slot, job, slot.future.result(), busy_s))
-                slot.job = None
-            except BrokenProcessPool:
-                out.append((slot, job, None, busy_s))
-                slot.renew()
-            except MemoryError:
-                out.append((slot, job, too_large(job, busy_s), busy_s))
-                slot.renew()
+            outcome = slot.outcome(busy_s)
         elif busy_s > timeout_s:
-            out.append((slot, job, too_long(job, timeout_s), busy_s))
+            outcome = too_long(job, timeout_s)
+        else:
+            continue
+        if outcome is None or not outcome.lasting:
             slot.renew()
+        slot.job = None
+        out.append((slot, job, outcome))
     return out
 
 
