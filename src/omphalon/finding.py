@@ -25,8 +25,9 @@ class Finding:
     """An answer: machine part (settings … next) and the rows that a person reads.
 
     Commands in `next` stand between backquotes, so that a text never breaks them. `headline` shows
-    the settings, `table` the evidence; `picture` is what plots/ may draw, never printed. `means`
-    says in one sentence what a fit that keeps or changes means for a print.
+    the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
+    it where that takes long; it is never printed. `means` says in one sentence what a fit that
+    keeps or changes means for a print.
     """
 
     kind: str

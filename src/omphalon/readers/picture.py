@@ -59,8 +59,10 @@ def read_picture(path: str) -> GreyPicture:
                 _refuse(name, opened)
                 turn = TURNS.get(opened.getexif().get(ORIENTATION, 1))
                 grey, channel = _grey(opened)
-                upright = grey if turn is None else grey.transpose(Image.Transpose[turn])
-                return GreyPicture(name, np.asarray(upright), channel)
+            del opened  # its colours need not lie beside what is made of them
+            if turn is not None:
+                grey = grey.transpose(Image.Transpose[turn])
+            return GreyPicture(name, np.asarray(grey), channel)
     except OmphalonError:
         raise
     except FileNotFoundError as error:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from omphalon.finding import Finding, Shown, digits
 from omphalon.lines.dialect import Dialect
 from omphalon.picture import AdvancePicture, CornersPicture
@@ -140,7 +142,7 @@ def advance_finding(
         table=(*_table(fit, question), *(() if sight is None else seen_rows(sight))),
         picture=_picture(fit, question)
         if sight is None
-        else laid_over(sight, _picture(fit, question), fit.left_out),
+        else partial(laid_over, sight, _picture(fit, question), fit.left_out),
     )
 
 
