@@ -24,7 +24,7 @@ from omphalon.cli import omphalon as program
 from omphalon.cli.common import as_json
 
 RECORD = Path(__file__).with_name("answers.json")
-SHARE, OF_SPREAD = 0.02, 0.1
+SHARE, OF_SPREAD = 0.003, 0.02
 # a heater's gains move with the last digits of a search, which other versions of NumPy and SciPy
 # round otherwise; what stands behind them is held closer, below
 SWINGS = 0.4
@@ -192,8 +192,9 @@ def test_an_answer_does_not_move(command, recorded, folder):
     if "cycles_used" in old["document"].get("evidence", {}):
         gains = [{n: one["document"]["settings"][n] for n in ("kp", "ki")} for one in (old, new)]
         assert moved(*gains, share=SWINGS) == []
-        old, new = ([NUMBER.sub("#", one["text"]).split(), *codes(one)] for one in (old, new))
-        assert old == new
+        assert old["document"]["verdict"] == new["document"]["verdict"]
+        if codes(old) == codes(new):  # a doubt near its edge may come or go with the gains
+            assert NUMBER.sub("#", old["text"]).split() == NUMBER.sub("#", new["text"]).split()
     else:
         assert moved(old["document"], new["document"], spread) == []
         assert worded(old["text"], new["text"]) == []
@@ -201,7 +202,7 @@ def test_an_answer_does_not_move(command, recorded, folder):
 
 def codes(one):
     document = one["document"]
-    return document["verdict"], [w["code"] for w in document["warnings"]]
+    return [w["code"] for w in document["warnings"]]
 
 
 @pytest.mark.parametrize("name", INNER)
@@ -213,7 +214,7 @@ def test_what_a_heater_fit_works_with_does_not_move(name, recorded, folder):
 @pytest.mark.parametrize(
     "old, new, count",
     [
-        ({"settings": {"kp": 0.1}}, {"settings": {"kp": 0.1009}}, 0),
+        ({"settings": {"kp": 0.1}}, {"settings": {"kp": 0.1003}}, 0),
         ({"settings": {"kp": 0.1}}, {"settings": {"kp": 0.106}}, 1),
         ({"verdict": "keep"}, {"verdict": "change"}, 1),
         ({"because": "1.50 of 3"}, {"because": "1.51 of 3"}, 0),
