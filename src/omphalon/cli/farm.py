@@ -91,8 +91,10 @@ def fit(
     from omphalon.farm.jobs import jobs_of
     from omphalon.farm.manifest import read_manifest
     from omphalon.farm.run import run_farm
-    from omphalon.farm.store import Store
+    from omphalon.farm.store import Store, refuse_parquet
 
+    if parquet:
+        refuse_parquet()
     if workers is not None and scheduler is not None:
         raise UsageError("--workers and --scheduler", "the scheduler has workers of its own")
     known = studies()

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from distributed import Client, Future
 
 PATIENCE_S = 20.0  # for the scheduler to answer, and for the first worker to come
+ANEW_S = 5.0  # for a worker to be begun anew; it goes on in its own time after
 LOOK_S = 0.25
 AHEAD = 3  # jobs a thread of the cluster's: one runs, two lie ready
 RETRIES = 2
@@ -214,5 +215,5 @@ class _Watch:
                 out.append(too_long(under_way.pop(future)[0], self.timeout_s))
             if late:
                 with contextlib.suppress(Exception):  # one without a nanny cannot be begun anew
-                    self.client.restart_workers([worker], timeout=PATIENCE_S, raise_for_error=False)
+                    self.client.restart_workers([worker], timeout=ANEW_S, raise_for_error=False)
         return out

@@ -6,6 +6,7 @@ An answer's file is named by its key, so that no list can say otherwise than wha
 from __future__ import annotations
 
 import csv
+import importlib.util
 import io
 import json
 import os
@@ -45,6 +46,15 @@ class Result:
     def verdict(self) -> str:
         """change, keep or retest; empty where there is no answer."""
         return str(self.document.get("verdict", ""))
+
+
+def refuse_parquet() -> None:
+    """Refuse Parquet, before any work, where nothing can write it."""
+    if importlib.util.find_spec("pyarrow") is None:
+        raise UsageError(
+            "--parquet: the package pyarrow is not installed",
+            "pip install 'omphalon[farm]', or leave --parquet out",
+        )
 
 
 class Store:
@@ -108,13 +118,8 @@ class Store:
 
     def put_parquet(self, results: Sequence[Result]) -> None:
         """The same table as Parquet."""
-        try:
-            from pyarrow import Table, parquet
-        except ImportError as error:
-            raise UsageError(
-                "--parquet: the package pyarrow is not installed",
-                "pip install 'omphalon[farm]', or leave --parquet out",
-            ) from error
+        from pyarrow import Table, parquet
+
         head, rows = table_of(results)
         columns = dict(zip(head, map(list, zip(*rows, strict=True)), strict=True))
         sink = io.BytesIO()
