@@ -72,7 +72,9 @@ def run_there(
                 late = watch.late(under_way)
             for future in [f for f in under_way if f.done()]:
                 job, began = under_way.pop(future)
-                yield _outcome(job, future, time.monotonic() - began)
+                outcome = _outcome(job, future, time.monotonic() - began)
+                future.release()  # or the scheduler keeps its files
+                yield outcome
             yield from late
             while lost:
                 yield failed(lost.popleft(), "a file of it is gone", "put it back, and run again")
