@@ -16,6 +16,7 @@ from scipy import stats
 
 from omphalon.cli.farm_job import LEFT_OUT, STUDIES, studies
 from omphalon.farm.compare import compare_farms
+from omphalon.farm.figures import FIGURES
 from omphalon.farm.jobs import FarmJob
 from omphalon.farm.manifest import ManifestRow
 from omphalon.farm.store import Result
@@ -458,3 +459,42 @@ def test_many_benches_in_one_table(tmp_path, run, sample):
     done = run("farm", "show", "shop")
     assert done.returncode == 1 and "bench.toml" in done.stdout
     assert run("farm", "show", "nowhere").returncode == 1
+
+
+# what each figure is in the recorded answers: command's beginning, of what, value, half width
+PICKED = [
+    ("heater", "ultimate_gain", "heater fit hotend-osc", "hotend", 0.2955, 0.0066),
+    ("heater", "gain_c", "heater fit hotend-osc", "hotend", 508.9, 73.0),
+    ("heater", "dead_time_s", "heater fit hotend-osc", "hotend", 1.08, 0.254),
+    ("heater", "kp", "heater fit hotend-osc", "hotend", 0.146, 0.0167),
+    ("heater", "ki", "heater fit hotend-osc", "hotend", 0.0109, 0.0022),
+    ("heater", "kd", "heater fit hotend-osc", "hotend", 0.228, 0.0565),
+    ("extruder", "steps_per_mm", "extruder fit extruder-runs", "", 437.3, 3.69),
+    ("axis", "steps_per_mm", "axis fit axis-parts", "y", 79.58, 0.0462),
+    ("axis", "offset_mm", "axis fit axis-parts", "x", 0.1495, 0.0426),
+    ("flow", "flow", "flow fit flow-walls", "", 0.940, 0.0222),
+    ("advance", "advance_s", "advance fit ladder-widths.csv --drive bowden", "", 0.531, 0.0195),
+    ("shaper", "frequency_hz", "shaper fit --x sweep-x.csv.gz --y", "y", 27.52, 0.0391),
+    ("shaper", "damping", "shaper fit --x sweep-x.csv.gz --y", "x", 0.0515, 0.00141),
+    ("shaper", "acceleration_mm_s2", "shaper fit --x sweep-x.csv.gz --y", "", 2290, 10.0),
+    ("motion", "speed_mm_s", "motion fit --axis y --pass 150", "y", 212.5, 12.5),
+    ("probe", "offset_mm", "probe fit --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12", "", -1.825, 0.0334),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("study, name, begins, of, value, half_width", PICKED)
+def test_each_number_is_found_in_the_answers(study, name, begins, of, value, half_width):
+    recorded = json.loads(Path(__file__).with_name("answers.json").read_text("utf-8"))
+    document = next(
+        one["document"]
+        for command, one in recorded.items()
+        if command.startswith(begins) and one["document"]["verdict"] != "retest"
+    )
+    (figure,) = [f for f in FIGURES if (f.study, f.name) == (study, name)]
+    found = {what: numbers for what, *numbers in figure.pick(document)}
+    assert found[of] == pytest.approx([value, half_width], rel=0.05)
+
+
+def test_every_number_but_one_alike_is_among_them():
+    known = {(study, name) for study, name, *_ in PICKED}
+    assert {(f.study, f.name) for f in FIGURES} - known == {("motion", "acceleration_mm_s2")}

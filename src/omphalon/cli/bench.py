@@ -21,7 +21,7 @@ from omphalon.cli.bench_common import (
 from omphalon.cli.bench_keep import back_up, report, restore
 from omphalon.cli.bench_lines import readback, sheet
 from omphalon.cli.bench_work import adopt, changed, revert, trial
-from omphalon.cli.common import choice
+from omphalon.cli.common import InOrder, choice
 from omphalon.errors import UsageError, echoed, shown
 
 if TYPE_CHECKING:
@@ -30,20 +30,13 @@ if TYPE_CHECKING:
 MOST_SHOWN = 30
 
 
-class InOrder(click.Group):
-    """A group that lists its commands in the order of their use."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(ORDER)
-
-
 ORDER = (
     *("new", "set", "show", "next", "adopt", "revert", "changed", "trial", "journal"),
     *("sheet", "readback", "report", "back-up", "restore"),
 )
 
 
-@click.group(cls=InOrder)
+@click.group(cls=InOrder, order=ORDER)
 def bench() -> None:
     """One printer's folder: facts, settings, journal, and what to do next."""
 

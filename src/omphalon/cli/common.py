@@ -80,6 +80,17 @@ def numbers_of(text: str, measure: Measure, count: int, option: str, example: st
     return [parsed(part, measure, option).value for part in parts]
 
 
+class InOrder(click.Group):
+    """A group that lists its commands in the order of their use."""
+
+    def __init__(self, *args: Any, order: Sequence[str] = (), **more: Any) -> None:
+        super().__init__(*args, **more)
+        self.order = order
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self.order)
+
+
 def choice(*words: str) -> click.Choice[str]:
     """One of some words, whatever their case."""
     return click.Choice(list(words), case_sensitive=False)
@@ -261,14 +272,15 @@ def _unusual() -> list[Any]:
     ]
 
 
+bench_option = click.option(
+    "--bench",
+    metavar="DIR",
+    is_eager=True,
+    callback=choose_bench,
+    help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
+)
 in_bench = options(
-    click.option(
-        "--bench",
-        metavar="DIR",
-        is_eager=True,
-        callback=choose_bench,
-        help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
-    ),
+    bench_option,
     click.option("--no-record", is_flag=True, help="Leave no trace in the bench."),
 )
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.bench_common import as_document, document
-from omphalon.cli.common import Measure, template
+from omphalon.cli.common import InOrder, Measure, template
 from omphalon.cli.farm_compare import compare
 from omphalon.cli.farm_progress import progress_of_jobs
 from omphalon.cli.farm_show import show
@@ -27,14 +27,7 @@ MOST_TOLD = 12  # rows without an answer, or to measure again, that are told on 
 ORDER = ("fit", "compare", "show")
 
 
-class InRows(click.Group):
-    """A group that lists its commands in the order of their use."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(ORDER)
-
-
-@click.group(cls=InRows)
+@click.group(cls=InOrder, order=ORDER)
 def farm() -> None:
     """Many printers: their logs in one go, compared."""
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from omphalon.cli.bench_common import as_document, document, table
-from omphalon.cli.common import Measure, choice
+from omphalon.cli.common import InOrder, Measure, choice
 from omphalon.cli.printer_capture import capture
 from omphalon.cli.printer_send import send
 from omphalon.cli.printer_tune import tune
@@ -19,14 +19,7 @@ from omphalon.standin import FAULTS
 ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
 
 
-class InWorkOrder(click.Group):
-    """A group that lists its commands in the order of their use."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(ORDER)
-
-
-@click.group(cls=InWorkOrder)
+@click.group(cls=InOrder, order=ORDER)
 def printer() -> None:
     """At the printer: capture, send, tune over the wire."""
 

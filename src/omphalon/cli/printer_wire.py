@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.benched import choose_bench, facts_of_bench
-from omphalon.cli.common import Command, Measure, options
+from omphalon.cli.benched import facts_of_bench
+from omphalon.cli.common import Command, Measure, bench_option, options
 from omphalon.errors import echoed
 
 if TYPE_CHECKING:
@@ -38,13 +38,7 @@ wired = options(
         help="Bits a second.  [the common ones are tried]",
     ),
     click.option("--dialect", metavar="FILE", help="Templates of the printer's lines (TOML)."),
-    click.option(
-        "--bench",
-        metavar="DIR",
-        is_eager=True,
-        callback=choose_bench,
-        help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
-    ),
+    bench_option,
 )
 yes = click.option("--yes", is_flag=True, help="Do not ask.")
 

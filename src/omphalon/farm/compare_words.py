@@ -155,14 +155,18 @@ def _warnings(found: FarmComparison) -> tuple[Warned, ...]:
         out.append(
             Warned(
                 "few-fellows",
-                f"{len(few)} numbers have fewer than {FEWEST} printers of one model",
+                f"{_counted(len(few))} known of fewer than {FEWEST} printers of one model",
             )
         )
     if found.again:
         out.append(
-            Warned("twice-measured", f"{found.again} numbers were measured twice; the later counts")
+            Warned("twice-measured", f"{_counted(found.again)} measured twice; the later counts")
         )
     return tuple(out)
+
+
+def _counted(count: int) -> str:
+    return "1 number is" if count == 1 else f"{count} numbers are"
 
 
 def _evidence(found: FarmComparison) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from omphalon.finding import Finding
 from omphalon.lines.dialect import Dialect
-from omphalon.recording import Readings
+from omphalon.recording import MotionLog, Readings, TemperatureLog
 from omphalon.studies.answer import Oddity, Retest
 from omphalon.warned import Warned
 
@@ -71,18 +71,18 @@ def warned(oddities: Iterable[Oddity], sentences: Mapping[str, str]) -> list[War
     )
 
 
-def noted(readings: Readings) -> list[Warned]:
-    """What the reader passed over or found unusual.
+def noted(*read: Readings | TemperatureLog | MotionLog) -> list[Warned]:
+    """What was noted while files were read, as warnings.
 
     Parameters
     ----------
-    readings : as they were read
+    read : readings or logs, as they were read
 
     Returns
     -------
     list of Warned
     """
-    return [Warned(note.code, note.message) for note in readings.notes]
+    return [Warned(note.code, note.message) for one in read for note in one.notes]
 
 
 def retest_finding(

@@ -8,7 +8,7 @@ from dataclasses import replace
 from omphalon.finding import Finding
 from omphalon.recording import TemperatureLog
 from omphalon.studies.answer import Oddity, Retest
-from omphalon.studies.wording import plural, retest_finding, warned
+from omphalon.studies.wording import noted, plural, retest_finding, warned
 from omphalon.warned import Warned
 
 PLAN = "run the oscillation test that `omphalon heater plan` describes"
@@ -207,7 +207,7 @@ def heater_warnings(
     -------
     tuple of Warned
     """
-    return tuple(dict.fromkeys((*warned(map(_counted, oddities), ODDITIES), *_notes(logs))))
+    return tuple(dict.fromkeys((*warned(map(_counted, oddities), ODDITIES), *noted(*logs))))
 
 
 def refusal(kind: str, retest: Retest, logs: Sequence[TemperatureLog]) -> Finding:
@@ -228,7 +228,7 @@ def refusal(kind: str, retest: Retest, logs: Sequence[TemperatureLog]) -> Findin
     if retest.reason in NOUNS:
         facts["counted"] = plural(int(str(facts["count"])), NOUNS[retest.reason])
     filled = Retest(retest.reason, facts, tuple(map(_counted, retest.oddities)))
-    return retest_finding(kind, filled, REFUSALS, ODDITIES, _notes(logs))
+    return retest_finding(kind, filled, REFUSALS, ODDITIES, noted(*logs))
 
 
 def _counted(oddity: Oddity) -> Oddity:
@@ -238,7 +238,3 @@ def _counted(oddity: Oddity) -> Oddity:
         return oddity
     counted = plural(int(str(oddity.facts["count"])), noun)
     return replace(oddity, facts={**oddity.facts, "counted": counted})
-
-
-def _notes(logs: Sequence[TemperatureLog]) -> list[Warned]:
-    return [Warned(n.code, n.message) for log in logs for n in log.notes]

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from omphalon.finding import Finding, Shown, digits
-from omphalon.recording import Note
 from omphalon.studies.answer import Retest
 from omphalon.studies.shaper.bands import BandsCheck, BandsQuestion
 from omphalon.studies.shaper.sentences import ODDITIES, REFUSALS
-from omphalon.studies.wording import plural, retest_finding, warned
-from omphalon.warned import Warned
+from omphalon.studies.wording import noted, plural, retest_finding, warned
 
 KIND = "bands-check"  # not shaper-check: no log judged the setting
 
@@ -25,8 +23,7 @@ def bands_finding(check: BandsCheck | Retest, question: BandsQuestion) -> Findin
     -------
     Finding
     """
-    noted: tuple[Note, ...] = () if question.log is None else question.log.notes
-    notes = [Warned(n.code, n.message) for n in noted]
+    notes = [] if question.log is None else noted(question.log)
     if isinstance(check, Retest):
         return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)
     use, seen = question.acceleration_mm_s2, check.seen

@@ -14,10 +14,9 @@ from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
 from omphalon.studies.shaper.words import (
     health_words,
     mode_document,
-    notes_warned,
     response_picture,
 )
-from omphalon.studies.wording import retest_finding, warned
+from omphalon.studies.wording import noted, retest_finding, warned
 
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
 FIGURES = {
@@ -39,9 +38,9 @@ def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuest
     -------
     Finding
     """
-    notes = [n for log in question.logs for n in log.notes]
+    notes = noted(*question.logs)
     if isinstance(check, Retest):
-        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, notes_warned(notes))
+        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, notes)
     last, best, use = check.last, check.best, question.acceleration_mm_s2
     allows = last.allowed.acceleration_mm_s2
     command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
@@ -50,7 +49,7 @@ def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuest
         first = check.logs[0]
         modes = [mode_document(m) for m in first.reading.modes]
         before = {"modes": modes, "acceleration_mm_s2": first.allowed.acceleration_mm_s2}
-    told = dict.fromkeys((*notes_warned(notes), *warned(check.oddities, ODDITIES)))
+    told = dict.fromkeys((*notes, *warned(check.oddities, ODDITIES)))
     return Finding(
         kind="shaper-check",
         verdict=check.verdict,

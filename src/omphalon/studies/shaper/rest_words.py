@@ -12,8 +12,7 @@ from omphalon.studies.answer import Retest
 from omphalon.studies.shaper.modes import SENSOR_AXES
 from omphalon.studies.shaper.rest import NOISIEST_MM_S2, SensorCheck
 from omphalon.studies.shaper.sentences import ODDITIES, REFUSALS, UNFIT
-from omphalon.studies.wording import retest_finding, warned
-from omphalon.warned import Warned
+from omphalon.studies.wording import noted, retest_finding, warned
 
 KIND = "sensor-check"  # not shaper-check: it says nothing of a shaper's setting
 FIT = "mount it rigidly and square, then log a sweep: `omphalon shaper plan`"
@@ -31,7 +30,7 @@ def sensor_finding(check: SensorCheck | Retest, log: MotionLog) -> Finding:
     -------
     Finding
     """
-    notes = [Warned(n.code, n.message) for n in log.notes]
+    notes = noted(log)
     if isinstance(check, Retest):
         return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)
     because, remedy = "fit for a sweep", FIT

@@ -11,14 +11,12 @@ from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, allowed
 from omphalon.picture import ModeBand, ResponsePicture, ShaperPicture
-from omphalon.recording import Note
 from omphalon.studies.answer import Retest
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
-from omphalon.studies.wording import plural, retest_finding, stored, warned
-from omphalon.warned import Warned
+from omphalon.studies.wording import noted, plural, retest_finding, stored, warned
 
 CURVE_HZ = (15.0, 130.0, 0.5)  # of the figure
 
@@ -36,9 +34,9 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
     -------
     Finding
     """
-    notes = [n for log in question.logs.values() for n in log.notes]
+    notes = noted(*question.logs.values())
     if isinstance(fit, Retest):
-        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, notes_warned(notes))
+        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, notes)
     keeps, common = fit.verdict == "keep", fit.acceleration_mm_s2
     command = _check_command(fit.slow, common)
     after = f"after work on belts, bed or feet: {command}"
@@ -63,7 +61,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
             "unshaped_mm_s2": fit.bare_mm_s2,
             "limited_by": fit.slow.in_force.limited_by,
         },
-        warnings=(*notes_warned(notes), *warned(fit.oddities, ODDITIES)),
+        warnings=(*notes, *warned(fit.oddities, ODDITIES)),
         lines=() if keeps else _lines(fit, dialect),
         next=f"nothing to enter; check again {after}"
         if keeps
@@ -74,20 +72,6 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
         table=_table(fit),
         picture=tuple(_picture(a) for a in fit.axes),
     )
-
-
-def notes_warned(notes: list[Note]) -> list[Warned]:
-    """What a reader noted, as warnings.
-
-    Parameters
-    ----------
-    notes : of all logs
-
-    Returns
-    -------
-    list of Warned
-    """
-    return [Warned(n.code, n.message) for n in notes]
 
 
 def _set(one: AxisChoice) -> dict[str, Any]:
