@@ -3,7 +3,8 @@
 What is recorded in answers.json is no truth: the truths are in the other tests, and come from
 outside. This is a trip wire for the many numbers and sentences that no truth is known of: each
 answer is held against the one recorded when it was last meant to change (tools/record_answers.py),
-every word exactly, every number within a share of itself, or of its own spread where it has one.
+every word exactly, every number within a share of itself, or of its own spread where it has one;
+and so is what the functions of physics/ and studies/ give on the way there (onway.py).
 """
 
 import contextlib
@@ -22,8 +23,10 @@ from inner import INNER, inner
 from logs import LOGS
 from omphalon.cli import omphalon as program
 from omphalon.cli.common import as_json
+from onway import followed, strayed
 
 RECORD = Path(__file__).with_name("answers.json")
+ON_THE_WAY = Path(__file__).with_name("onway.json")
 SHARE, OF_SPREAD = 0.003, 0.02
 # a heater's gains move with the last digits of a search, which other versions of NumPy and SciPy
 # round otherwise; what stands behind them is held closer, below
@@ -148,6 +151,11 @@ def recorded():
     return json.loads(RECORD.read_text("utf-8"))
 
 
+@pytest.fixture(scope="module")
+def on_the_way():
+    return json.loads(ON_THE_WAY.read_text("utf-8"))
+
+
 def moved(old, new, spread=None, path="", share=SHARE):
     """Where two documents differ by more than they may; words by anything at all."""
     if isinstance(old, dict) and isinstance(new, dict):
@@ -185,8 +193,11 @@ def worded(old, new, share=SHARE):
 
 
 @pytest.mark.parametrize("command", COMMANDS)
-def test_an_answer_does_not_move(command, recorded, folder):
-    old, new = recorded[command], answered(command, folder)
+def test_an_answer_does_not_move(command, recorded, on_the_way, folder):
+    old = recorded[command]
+    with followed() as way:
+        new = answered(command, folder)
+    assert strayed(on_the_way[command], way) == []
     assert new["exit"] == old["exit"]
     spread = {"settings": old["document"].get("spread", {})}
     if "cycles_used" in old["document"].get("evidence", {}):
@@ -206,9 +217,11 @@ def codes(one):
 
 
 @pytest.mark.parametrize("name", INNER)
-def test_what_a_heater_fit_works_with_does_not_move(name, recorded, folder):
-    with contextlib.chdir(folder):
-        assert moved(recorded[name], inner(name)) == []
+def test_what_answers_are_made_of_does_not_move(name, recorded, on_the_way, folder):
+    with contextlib.chdir(folder), followed() as way:
+        new = inner(name)
+    assert strayed(on_the_way[name], way) == []
+    assert moved(recorded[name], new) == []
 
 
 @pytest.mark.parametrize(
