@@ -6,7 +6,17 @@ import dataclasses
 
 import numpy as np
 
-from omphalon.physics import arrival, lead, linear, oscillation, rest, scale, taps, thermal_fit
+from omphalon.physics import (
+    arrival,
+    fellows,
+    lead,
+    linear,
+    oscillation,
+    rest,
+    scale,
+    taps,
+    thermal_fit,
+)
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, run_loop, step_for
@@ -259,6 +269,30 @@ def knocked():
     return taps.tapped(values)
 
 
+def among():
+    """Values drawn once, and what is odd among them: none, one, three; exact ones, coarse ones."""
+    draw = np.random.default_rng(23)
+    value, doubt = draw.normal(412.0, 1.5, 24), draw.uniform(0.2, 2.0, 24)
+    odd = value + np.where(np.arange(24) % 9 == 4, 9.0, 0.0)
+    cases = {
+        "alike": (value, doubt),
+        "one": (value + 12.0 * (np.arange(24) == 3), doubt),
+        "three": (odd, doubt),
+        "exact": (odd, 0.0 * doubt),
+        "few": (value[:5], doubt[:5]),
+        "coarse": (np.round(value), 0.3 + 0 * doubt),
+    }
+    found = {name: fellows.fellows(*case) for name, case in cases.items()}
+    return {
+        "found": found,
+        "named": {name: fellows.named(one.chance) for name, one in found.items()},
+        "loose": fellows.named(found["three"].chance, 0.3),
+        "changes": [
+            fellows.changes(odd - value + s, doubt, f) for s in (0.1, 2.0) for f in (3.0, 30.0)
+        ],
+    }
+
+
 HOLDS = ("hold-before.csv", "hold-poor.csv", "hold-slow.csv", "hold-wound.csv", "hold-bed.csv")
 INNER = {
     **{f"held {name}": (held, name) for name in HOLDS},
@@ -267,6 +301,7 @@ INNER = {
     "led": (led,),
     "still rest.csv": (still, "rest.csv"),
     "knocked": (knocked,),
+    "among": (among,),
     **{f"read {name}": (read, name) for name in READ},
     **{f"fit {name}, {n} masses": (fitted, name, n) for name in READ[:3] for n in (1, 2)},
     **{f"loop {name}": (looped, name) for name in LOOPS},

@@ -59,6 +59,25 @@ def _table(header, rows):
     return lambda: [header, *(",".join(str(cell) for cell in row) for row in rows)]
 
 
+def _changed(made, change):
+    """A log whose rows, cells in lists, were changed by row number, time first."""
+
+    def lines():
+        header, *rows = made()
+        cells = [row.split(",") for row in rows]
+        changed = (change(n, row, len(rows)) for n, row in enumerate(cells))
+        return [header, *(",".join(row) for row in changed if row)]
+
+    return lines
+
+
+def _warmer(row, by, times=1.0):
+    """A row of a heater's log with another temperature."""
+    return [row[0], f"{float(row[1]) * times + by:.2f}", *row[2:]]
+
+
+HOTEND = _heater(FULMAR_HOTEND, Test(215.0, 6, 0.5, seed=21))
+
 LOGS = {
     "walls.csv": _table("side,wall_mm", [(s, w) for s, walls in WALLS.items() for w in walls]),
     "bulges.csv": _table(
@@ -71,6 +90,27 @@ LOGS = {
     "fan.csv": _heater(FULMAR_HOTEND, Test(235.0, 7, 1.0, fan_on_at_cycle=3, seed=6)),
     "even.csv": _heater(FULMAR_HOTEND, Test(230.0, 6, 2.0, symmetric=True, seed=7)),
     "bed.txt": _console(FULMAR_BED, Test(60.0, 5, 2.0, rest_s=5.0, seed=8), True),
+    "spikes.csv": _changed(HOTEND, lambda n, row, _: _warmer(row, 40.0 * (n % 97 == 60))),
+    "stuck.csv": _changed(
+        HOTEND, lambda n, row, _: [row[0], "215.00", *row[2:]] if n > 200 else row
+    ),
+    "rounded.csv": _changed(
+        HOTEND, lambda n, row, _: [row[0], str(round(float(row[1]))), *row[2:]]
+    ),
+    "twice.csv": _changed(HOTEND, lambda n, row, count: None if count / 3 < n < count / 2 else row),
+    "fahrenheit.csv": _changed(HOTEND, lambda n, row, _: _warmer(row, 32.0, 1.8)),
+    "moved.csv": _changed(HOTEND, lambda n, row, _: _warmer(row, 4.0 * (n > 300))),
+    "short.csv": _changed(
+        _hold(FULMAR_HOTEND, Hold(220.0, (0.1, 0.005, 0.2), seed=9)),
+        lambda n, row, count: row if n < count / 2 else None,
+    ),
+    "few.csv": _changed(
+        lambda: motion_csv(tap_log(FRAMES["one"], Sensor(rate_hz=1600.0, seed=18)), "g"),
+        lambda n, row, count: row if n < count / 3 else None,
+    ),
+    "gaps.csv": _changed(
+        _sweep("two", rate_hz=1000.0, seed=19), lambda n, row, _: row if n % 4000 > 300 else None
+    ),
     "hold-poor.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.4, 0.03, 0.1), seed=1)),
     "hold-slow.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.05, 0.0006, 0.2), seed=2)),
     "hold-wound.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.13, 0.009, 0.24), windup=True, seed=3)),

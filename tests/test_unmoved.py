@@ -13,6 +13,7 @@ import json
 import math
 import os
 import re
+import shlex
 from pathlib import Path
 
 import pytest
@@ -23,6 +24,7 @@ from inner import INNER, inner
 from logs import LOGS
 from omphalon.cli import omphalon as program
 from omphalon.cli.common import as_json
+from omphalon.errors import OmphalonError
 from onway import followed, strayed
 
 RECORD = Path(__file__).with_name("answers.json")
@@ -112,6 +114,61 @@ axis fit --axis x --steps 80 --asked 50 --moved 52.1 --asked 100 --moved 104.1 -
 --asked -100 --moved -104.0
 shaper fit --ripple-y 2.1 --ripple-y 3.9 --ripple-y 2.2 --speed 60
 shaper check --seen 500 --seen 4000 --seen 2500 --bands 500:4000:500 --axis x --acceleration 5000
+advance plan --style ladder --line 'X{advance:.4f}' --out w-ladder.gcode
+advance plan --style tower --drive bowden --line 'X{advance:.4f}' --from 0.1 --to 0.9 --out w-tower.gcode --bed 180:200 --at 90:80
+advance plan --style corners --line 'X{advance:.4f}' --to 0.08 --step 0.01 --layers 3 --advance 0.03 \
+--out w-corners.gcode --bed round:200 --nozzle 0.6
+advance plan --style tower --line 'X{advance:.4f}' --out w-high.gcode --height 30
+advance plan --style ladder --line 'X{advance:.4f}' --out w-fast.gcode --fast 20
+motion plan --axis y --speed 100:300:25 --travel 10:180 --out w-speed.gcode
+motion plan --axis x --acceleration 500:3000:250 --travel 10:180 --line 'Y{acceleration:.0f}' --present 1500 --out w-accel.gcode
+motion plan --axis x --corner 4:24:4 --travel 10:200 --travel-across 5:120 --out w-corner.gcode
+motion plan --axis e --speed 20:80:10 --temp 215 --out w-retract.gcode
+motion plan --axis x --speed 100:900:100 --travel 10:40 --out w-short.gcode
+shaper plan --axis y --sweep 8:100 --out w-sweep.gcode
+shaper plan --axis x --sweep 10:150 --rate 2 --microstep 0.02 --out w-quick.gcode
+shaper plan --ringing w-ringing.gcode --acceleration 2500
+shaper plan --ringing w-bands.gcode --bands 1000:4000:500 --acceleration-line 'Y{acceleration:.0f}' --fast 110
+axis plan --longest 120 --out w-gauge.gcode
+axis plan --longest 90 --out w-gauge-2.gcode --bed 150:150 --width 0.5 --layer 0.25
+flow plan --expected 0.48 --out w-cube.gcode
+extruder plan --wanted 0.0006
+heater plan --target 180
+heater fit hotend-oscillation.csv warm.csv --fan on --target 230
+heater fit spikes.csv --fan off
+heater fit stuck.csv
+heater fit rounded.csv
+heater fit twice.csv --fan off
+heater fit fahrenheit.csv
+heater fit moved.csv
+heater fit --cycle 233:237:11.5 --cycle 229:237:11.4 --cycle 233:236.8:41.6
+heater fit --cycle 40:44:61 --cycle 40.2:44:62 --heater bed --cycle 40.1:44:61.3 --power-high 0.8 --power-low 0.1
+heater check hold-after.csv --target 235
+heater check short.csv --target 220
+axis fit --axis x --steps 80 --belt-pitch 2 --teeth 20 --microsteps 16 --diagonal 141.2 141.7 --sides 100 100 --asked 100 --moved 100.2
+axis fit --axis z --steps 400 --screw-lead 8 --microsteps 16 --asked 100 --moved 99.2 --asked 50 --moved 49.6
+extruder fit --steps 412 --wheel 11 --microsteps 16 --gear 3 --asked 100 --before 120 --after 24.1 --before 120 --after 23.8
+extruder fit --steps 412 --asked 80 --asked 100 --asked 60 --mark 110 --left 34.6 --left 16.1 --left 53.2 --speed 2 --speed 4 --speed 8
+extruder fit --steps 412 --asked 80 --mark 110 --left 0.4 --left 0.9 --left 0.2 --back 10
+extruder fit --steps 412 --asked 80 --mark 30 --left 110.2
+flow fit walls.csv --flow 0.95 --expected 0.45 --diameter 1.74 --diameter 1.76 \
+--diameter 1.75 --diameter 1.76 --diameter 1.77 --diameter 1.75
+flow fit --flow 1 --diameter 1.71 --diameter 1.93 --diameter 1.70 --diameter 1.72 --diameter 1.69 --diameter 1.73
+flow check --flow 1 --expected 0.45 --wall 0.51 --wall 0.52 --wall 0.51
+advance fit --value 0.02 --score 9 --value 0.03 --score 8 --value 0.04 --score 6 --value 0.05 --score 4 --value 0.06 --score 2
+advance fit --from 0 --per-mm 0.004 --to 0.2 --height 8.2 --height 8.4 --height 8.1 --drive bowden --advance 0.03
+advance check --before 0.21 --before 0.18 --before 0.24 --before 0.2 --after 0.05 --after 0.04 --after 0.08 --after 0.03
+advance check --before 0.05 --before 0.04 --before 0.06 --after 0.21 --after 0.18 --after 0.17
+motion check --axis x --limit 160 --pass 160 --pass 160
+motion fit --axis y --fail 100 --fail 100 --pass 125 --fail 150
+probe fit --offset -1.85 --trigger 1.2 --trigger 1.31 --trigger 1.05 --trigger 1.4
+shaper fit --ripple-x 2.1 --ripple-x 2.2 --ripple-x 2.15 --speed 90 --present-x zv:40:0.05
+shaper check sensor-rest.csv.gz --kind rest
+shaper check sweep-y.csv.gz --kind rest
+shaper check --seen 0 --seen 500 --bands 500:4000:500 --axis y --acceleration 2000 --shaper mzv --frequency 40
+shaper fit --x one.csv --drift 0.15 --rounding-limit 0.3 --offered three-hump,ei
+shaper fit --x few.csv --kind taps
+shaper fit --x gaps.csv
 """.strip().splitlines()
 
 
@@ -128,9 +185,11 @@ def answered(command, folder):
     given, out = [], io.StringIO()
     with contextlib.chdir(folder), contextlib.redirect_stdout(out):
         try:
-            program.main(command.split(), "omphalon", standalone_mode=False, obj=given.append)
+            program.main(shlex.split(command), "omphalon", standalone_mode=False, obj=given.append)
         except SystemExit as left:
             code = left.code
+        except OmphalonError as refusal:
+            return {"document": {"error": str(refusal)}, "text": "", "exit": refusal.exit_code}
     return {"document": json.loads(as_json(given[0])), "text": out.getvalue(), "exit": code}
 
 
