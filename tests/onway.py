@@ -4,6 +4,7 @@ one number: small faults often leave no trace in an answer that is rounded for p
 
 import contextlib
 import dataclasses
+import inspect
 import re
 import sys
 from pathlib import Path
@@ -53,16 +54,23 @@ def summed(value):
 @contextlib.contextmanager
 def followed():
     """Within it, the results of the first calls of every function, by file and name."""
-    results, codes = {}, {}
+    results, kept, by_id = {}, [], {}  # by identity: a code's own hash costs more than a call
+
+    def results_of(code):
+        kept.append(code)
+        function = code.co_flags & inspect.CO_OPTIMIZED  # not a module or a class, read once only
+        part = code.co_qualname.endswith(("comp>", "genexpr>"))
+        if not function or part or not code.co_filename.startswith(ROOMS):
+            return None
+        place = Path(code.co_filename).relative_to(ROOT)
+        return results.setdefault(f"{place}:{code.co_qualname}", [])
 
     def called(frame, event, _):
         code = frame.f_code
-        if code not in codes:
-            whole = not code.co_qualname.endswith(("comp>", "genexpr>"))
-            inside = whole and code.co_filename.startswith(ROOMS)
-            place = Path(code.co_filename).relative_to(ROOT) if inside else ""
-            codes[code] = results.setdefault(f"{place}:{code.co_qualname}", []) if inside else None
-        found = codes[code]
+        key = id(code)
+        if key not in by_id:
+            by_id[key] = results_of(code)
+        found = by_id[key]
         if found is None or len(found) >= CALLS:
             return None
         frame.f_trace_lines = False
