@@ -110,22 +110,18 @@ def _strip(
     """The picture along a line, straightened: (along, across)."""
     way = (ends_mm[1] - ends_mm[0]) / np.hypot(*(ends_mm[1] - ends_mm[0]))
     side = np.array([-way[1], way[0]])
-    places = ends_mm[0] + along[:, None, None] * way + across[None, :, None] * side
-    at = pose.seen_at(places)
-    first = np.maximum(np.floor(at.reshape(-1, 2).min(axis=0)).astype(int) - 2, 0)
-    last = np.ceil(at.reshape(-1, 2).max(axis=0)).astype(int) + 3
-    part = grey[first[1] : last[1], first[0] : last[0]]
+    columns, rows = pose.grid(ends_mm[0], along[:, None] * way, across[:, None] * side)
+    # a homography keeps straight lines straight: the corners are the outermost
+    corners = np.ix_([0, -1], [0, -1])
+    spans = []
+    for values in (rows, columns):
+        first, last = np.floor(values[corners].min()) - 2, np.ceil(values[corners].max()) + 3
+        spans.append(slice(max(int(first), 0), max(int(last), 0)))
+    part = grey[tuple(spans)]
     if part.size == 0:
         return np.zeros((len(along), len(across)), dtype=np.float32)
-    return np.asarray(
-        ndimage.map_coordinates(
-            part,
-            [at[..., 1] - first[1], at[..., 0] - first[0]],
-            output=np.float32,
-            order=1,
-            mode="nearest",
-        )
-    )
+    at = [v - span.start for v, span in zip((rows, columns), spans, strict=True)]
+    return np.asarray(ndimage.map_coordinates(part, at, output=np.float32, order=1, mode="nearest"))
 
 
 def _ground(strip: Array, along: Array, across: Array, light: bool) -> Array:

@@ -13,7 +13,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from omphalon.arrays import Array
 from omphalon.physics.pieces import LongLine, long_lines, off_the_plate, shrunk, standing_out
@@ -21,8 +20,8 @@ from omphalon.physics.pieces import LongLine, long_lines, off_the_plate, shrunk,
 COARSE_PX = 2200  # long side of the picture in which pieces are sought
 FITS = 0.16  # of the pitch: how near a line must lie to the one it is taken for
 LEAST_LINES = 4
-ROUNDS = 12
-CANDIDATES, REACH_MM = 5, 1.0  # poses that are moved to fit, and how far for a point
+ROUNDS, STILL_PX = 12, 0.02  # of weighing anew; less than that is no news
+CANDIDATES, REACH_MM, REACH_PX = 5, 1.0, 40  # poses that are moved to fit, how far for a point
 SURE = 0.5  # a cover that needs no second look
 
 
@@ -54,6 +53,16 @@ class Pose:
     def seen_at(self, places_mm: Array) -> Array:
         """Pixels (…, 2) as (column, row) of places (…, 2) in mm."""
         return moved(self.to_picture, places_mm)
+
+    def grid(self, start_mm: Array, along_mm: Array, across_mm: Array) -> tuple[Array, Array]:
+        """Columns and rows (n, m) in the picture of places on the plate: from a start by each of n
+        vectors (n, 2) and each of m (m, 2).
+        """
+        first, second, third = (
+            (along_mm @ row[:2] + start_mm @ row[:2] + row[2])[:, None] + across_mm @ row[:2]
+            for row in self.to_picture
+        )
+        return first / third, second / third
 
     def steps_at(self, place_mm: Array) -> Array:
         """How far (column, row) a mm along x, and one along y, leads at a place; (2, 2)."""
@@ -150,7 +159,7 @@ def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
         lines = long_lines(mask)
         if len(lines) < LEAST_LINES:
             continue
-        near = ndimage.binary_dilation(mask)
+        near = _widened(mask)
         rough = sorted(_poses(lines, drawing, near, light), key=_worth)[-CANDIDATES:]
         for found in _refined(rough, drawing, mask, near):
             if best is None or _worth(found) > _worth(best):
@@ -161,6 +170,16 @@ def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
     # a reduced pixel's middle lies half its own size from its edge
     grown = np.array([[1, 0, (shrink - 1) / 2], [0, 1, (shrink - 1) / 2], [0, 0, 1]]) @ grown
     return Pose(grown / grown[2, 2], best.light, best.matched, best.cover)
+
+
+def _widened(mask: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """A mask with the four neighbours of all it holds."""
+    wide = mask.copy()
+    wide[1:] |= mask[:-1]
+    wide[:-1] |= mask[1:]
+    wide[:, 1:] |= mask[:, :-1]
+    wide[:, :-1] |= mask[:, 1:]
+    return wide
 
 
 def _worth(pose: Pose) -> float:
@@ -196,42 +215,52 @@ def _matches(crossings: Array, heights: Array, direction: int) -> list[list[tupl
     ranked = np.argsort(crossings)
     seen = crossings[ranked]
     pitch = float(np.median(np.diff(heights)))
+    triples = _triples(len(seen), len(heights))
+    if not len(triples):
+        return []
+    a, b, c = _projective(seen[triples[:, :3]], heights[triples[:, 3:]])
+    below = c[:, None] * seen + 1
+    sound = np.isfinite(a + b) & (below > 0.2).all(axis=1)
+    at = (a[sound, None] * seen + b[sound, None]) / below[sound]
+    nearest = np.abs(at[..., None] - heights).argmin(axis=-1)
+    off = np.abs(at - heights[nearest])
     ways: dict[tuple[tuple[int, int], ...], float] = {}
-    n, m = len(seen), len(heights)
-    middle = n // 2
-    for i0, i1 in itertools.product(range(min(3, n)), range(max(n - 3, 0), n)):
-        for j0, j1 in itertools.product(range(min(3, m)), range(max(m - 3, 0), m)):
-            if not (i0 < middle < i1 and j0 < j1):
-                continue
-            guess = j0 + (j1 - j0) * (middle - i0) / (i1 - i0)
-            for jm in range(max(int(guess) - 3, j0 + 1), min(int(guess) + 5, j1)):
-                map_ = _projective(seen[[i0, middle, i1]], heights[[j0, jm, j1]])
-                if map_ is None:
-                    continue
-                a, b, c = map_
-                below = c * seen + 1
-                if (below <= 0.2).any():
-                    continue
-                at = (a * seen + b) / below
-                nearest = np.abs(at[:, None] - heights[None]).argmin(axis=1)
-                off = np.abs(at - heights[nearest])
-                good = off < FITS * pitch
-                pairs = tuple((int(ranked[k]), int(nearest[k])) for k in np.flatnonzero(good))
-                if len({j for _, j in pairs}) == len(pairs) >= LEAST_LINES:
-                    worth = len(pairs) - float(off[good].mean()) / pitch
-                    ways[pairs] = max(worth, ways.get(pairs, -np.inf))
+    for which, away, good in zip(nearest, off, off < FITS * pitch, strict=True):
+        places = np.flatnonzero(good)
+        if len(places) >= LEAST_LINES and len(set(which[good].tolist())) == len(places):
+            pairs = tuple((int(ranked[k]), int(which[k])) for k in places)
+            worth = len(pairs) - float(away[good].mean()) / pitch
+            ways[pairs] = max(worth, ways.get(pairs, -np.inf))
     best = sorted(ways, key=lambda p: -ways[p])[:6]
     return [list(p) for p in best]
 
 
-def _projective(seen: Array, heights: Array) -> tuple[float, float, float] | None:
-    """y = (a s + b)/(c s + 1) through three points."""
-    table = np.stack([seen, np.ones(3), -seen * heights], axis=1)
-    try:
-        a, b, c = np.linalg.solve(table, heights)
-    except np.linalg.LinAlgError:
-        return None
-    return float(a), float(b), float(c)
+def _triples(n: int, m: int) -> NDArray[np.intp]:
+    """Three of n lines in the picture, two near the ends and the middle one, and what three of m
+    printed ones they may be; (k, 6).
+    """
+    middle = n // 2
+    found = []
+    for i0, i1 in itertools.product(range(min(3, n)), range(max(n - 3, 0), n)):
+        for j0, j1 in itertools.product(range(min(3, m)), range(max(m - 3, 0), m)):
+            if not (i0 < middle < i1 and j0 < j1):
+                continue
+            guess = int(j0 + (j1 - j0) * (middle - i0) / (i1 - i0))
+            between = range(max(guess - 3, j0 + 1), min(guess + 5, j1))
+            found += [(i0, middle, i1, j0, jm, j1) for jm in between]
+    return np.array(found, dtype=np.intp).reshape(-1, 6)
+
+
+def _projective(seen: Array, heights: Array) -> tuple[Array, Array, Array]:
+    """a, b, c (k,) of y = (a s + b)/(c s + 1) through three points, row by row of (k, 3); not
+    finite where there is none.
+    """
+    product = seen * heights
+    (s0, s1), (y0, y1), (p0, p1) = (np.diff(v, axis=1).T for v in (seen, heights, product))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        whole = s1 * p0 - s0 * p1
+        a, c = (y1 * p0 - y0 * p1) / whole, (s0 * y1 - s1 * y0) / whole
+        return a, heights[:, 0] - a * seen[:, 0] + c * product[:, 0], c
 
 
 def _robust(plate: Array, picture: Array) -> Array | None:
@@ -241,9 +270,12 @@ def _robust(plate: Array, picture: Array) -> Array | None:
     if len(plate) < 6:
         return None
     weight = np.ones(len(plate))
+    miss = np.full(len(plate), np.inf)
     for _ in range(ROUNDS):
         form = homography(plate, picture, weight)
-        miss = np.hypot(*(moved(form, plate) - picture).T)
+        before, miss = miss, np.hypot(*(moved(form, plate) - picture).T)
+        if np.abs(miss - before).max() < STILL_PX:
+            break
         weight = 1 / np.maximum(miss, 0.7)
     return form
 
@@ -254,7 +286,6 @@ def _refined(
     """Poses moved so that the whole drawing lies on what is seen near it: a lens bends lines that a
     homography has straight.
     """
-    nearest = ndimage.distance_transform_edt(~mask, return_distances=False, return_indices=True)
     along = np.linspace(0.02, 0.98, 25)[:, None]
     middles = [line[0] + along * (line[1] - line[0]) for line in drawing.lines]
     plate = np.concatenate([drawing.rest, *middles])
@@ -267,17 +298,33 @@ def _refined(
             inside = (cell >= 0).all(axis=1) & (cell[:, ::-1] < mask.shape).all(axis=1)
             if inside.sum() < 50:
                 break
-            row, column = nearest[:, cell[inside, 1], cell[inside, 0]]
-            goal = np.stack([column, row], axis=1)
+            reach = max(REACH_MM * min(pose.scale_at(plate.mean(axis=0))), 2.0)
+            goal = _nearest(mask, cell[inside], min(reach, REACH_PX))
             miss = np.hypot(*(goal - at[inside]).T)
-            reach = REACH_MM * min(pose.scale_at(plate.mean(axis=0)))
-            close = miss < max(reach, 2.0)
+            close = miss < reach
             if close.sum() < 50:
                 break
             goal = np.where(miss[:, None] < 1.0, at[inside], goal)
             weight = 1 / np.maximum(miss[close], 0.7)
             form = homography(plate[inside][close], goal[close], weight)
         out.append(Pose(form, pose.light, pose.matched, _cover(form, drawing, near)))
+    return out
+
+
+def _nearest(mask: NDArray[np.bool_], cell: NDArray[np.intp], reach: float) -> Array:
+    """The nearest place of a mask to each of some cells (n, 2), as (column, row); infinitely far
+    where there is none within reach.
+    """
+    span = int(np.ceil(reach))
+    away = np.argwhere(np.ones((2 * span + 1, 2 * span + 1))) - span
+    far = np.hypot(*away.T)
+    away = away[np.argsort(far, kind="stable")][: int((far <= reach).sum())]
+    wide = np.pad(mask, span)
+    out = cell.astype(float)
+    off = np.flatnonzero(~mask[cell[:, 1], cell[:, 0]])
+    seen = wide[cell[off, 1, None] + away[:, 1] + span, cell[off, 0, None] + away[:, 0] + span]
+    first = seen.argmax(axis=1)
+    out[off] = np.where(seen.any(axis=1)[:, None], cell[off] + away[first], np.inf)
     return out
 
 
