@@ -73,7 +73,7 @@ def _spikes(t: Array, y: Array) -> Mask:
 
 
 def _stuck(log: TemperatureLog) -> Mask:
-    """Ten reports and 6 s or more without a change, three times longer than any other such run in
+    """Eight reports and 6 s or more without a change, three times longer than any other such run in
     the log.
     """
     y = log.temperature_c
