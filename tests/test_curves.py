@@ -24,6 +24,7 @@ from omphalon.standin.oscillation import Test, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.heater.check import check_heater
 from omphalon.studies.heater.check_words import heater_check_finding
+from omphalon.studies.heater.doubts import logs_disagree
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_without_spikes
 from omphalon.studies.heater.question import FAN_COOLING, CheckQuestion, HeaterQuestion
@@ -113,6 +114,19 @@ def test_small_spikes_are_counted(height, places):
     test = excerpt(log_of(replace(made, temperature_c=list(y))), 235.0)
     _, odd = fit_without_spikes([test])
     assert [o.facts["count"] for o in odd] == [len(places)]
+
+
+@pytest.mark.parametrize(
+    "slower, wider, named",
+    [(1.0, 1.0, []), (1.03, 1.0, []), (1.25, 1.0, ["period"]), (1.0, 1.3, ["gain"])],
+)
+def test_two_logs_of_one_heater_are_held_against_each_other(slower, wider, named):
+    made = oscillation_log(FULMAR_HOTEND, Test(target_c=235.0, cycles=9, fan_on=True, seed=21))
+    time_s = list(slower * np.array(made.time_s))
+    temperature_c = list(235.0 + wider * (np.array(made.temperature_c) - 235.0))
+    other = replace(made, time_s=time_s, temperature_c=temperature_c)
+    odd = logs_disagree([excerpt(log_of(one), 235.0) for one in (made, other)])
+    assert [o.facts["name"] for o in odd] == named
 
 
 def test_help_tells_the_cooling_that_is_used():
