@@ -1,6 +1,7 @@
 """The program as a user runs it, in a temporary folder."""
 
 import os
+import signal
 
 os.environ["OPENBLAS_NUM_THREADS"] = "1"
 
@@ -9,6 +10,9 @@ from pathlib import Path
 import pytest
 
 from program import Program
+
+# a shell's background job ignores interrupts, and so would every program that a test interrupts
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 SAMPLES = Path(__file__).parents[1] / "src" / "omphalon" / "samples"
 
