@@ -16,6 +16,7 @@ import re
 import shlex
 from pathlib import Path
 
+import numpy as np
 import pytest
 from filelock import FileLock
 
@@ -25,7 +26,7 @@ from logs import LOGS
 from omphalon.cli import omphalon as program
 from omphalon.cli.common import as_json
 from omphalon.errors import OmphalonError
-from onway import followed, strayed
+from onway import followed, strayed, summed
 
 RECORD = Path(__file__).with_name("answers.json")
 ON_THE_WAY = Path(__file__).with_name("onway.json")
@@ -166,7 +167,7 @@ shaper fit --ripple-x 2.1 --ripple-x 2.2 --ripple-x 2.15 --speed 90 --present-x 
 shaper check sensor-rest.csv.gz --kind rest
 shaper check sweep-y.csv.gz --kind rest
 shaper check --seen 0 --seen 500 --bands 500:4000:500 --axis y --acceleration 2000 --shaper mzv --frequency 40
-shaper fit --x one.csv --drift 0.15 --rounding-limit 0.3 --offered three-hump,ei
+shaper fit --x one.csv --drift 0.15 --rounding-limit 0.3 --offered ei,three-hump
 shaper fit --x few.csv --kind taps
 shaper fit --x gaps.csv
 """.strip().splitlines()
@@ -298,3 +299,20 @@ def test_what_answers_are_made_of_does_not_move(name, recorded, on_the_way, fold
 )
 def test_what_counts_as_moved(old, new, count):
     assert len(moved(old, new, {"settings": {"kp": 0.02}})) == count
+
+
+@pytest.mark.parametrize(
+    "new, count",
+    [
+        ({"a": 1.0, "b": np.arange(300.0)}, 0),
+        ({"a": 1.001, "b": np.arange(300.0)}, 1),
+        ({"a": 1.0, "b": np.arange(300.0)[::-1]}, 1),
+        ({"a": -1.0, "b": np.arange(300.0)}, 1),
+        ({"a": True, "b": None}, 1),
+        ({"a": math.nan, "b": np.arange(300.0)}, 1),
+    ],
+)
+def test_what_counts_as_strayed(new, count):
+    old = {"f": [summed({"a": 1.0, "b": np.arange(300.0)})]}
+    assert len(strayed(old, {"f": [summed(new)]})) == count
+    assert len(strayed(old, {})) == 1

@@ -173,7 +173,9 @@ def find_pose(grey: NDArray[np.uint8], drawing: Drawing) -> Pose | None:
 
 
 def _widened(mask: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """A mask with the four neighbours of all it holds."""
+    """A mask with the four neighbours of all it holds; SciPy's dilation takes 0.12 s of a photo's
+    1.5 s for it.
+    """
     wide = mask.copy()
     wide[1:] |= mask[:-1]
     wide[:-1] |= mask[1:]
@@ -292,14 +294,14 @@ def _refined(
     out = []
     for pose in rough:
         form = pose.to_picture
+        reach = float(np.clip(REACH_MM * min(pose.scale_at(plate.mean(axis=0))), 2.0, REACH_PX))
         for _ in range(3):
             at = moved(form, plate)
             cell = np.rint(at).astype(int)
             inside = (cell >= 0).all(axis=1) & (cell[:, ::-1] < mask.shape).all(axis=1)
             if inside.sum() < 50:
                 break
-            reach = max(REACH_MM * min(pose.scale_at(plate.mean(axis=0))), 2.0)
-            goal = _nearest(mask, cell[inside], min(reach, REACH_PX))
+            goal = _nearest(mask, cell[inside], reach)
             miss = np.hypot(*(goal - at[inside]).T)
             close = miss < reach
             if close.sum() < 50:
@@ -313,7 +315,7 @@ def _refined(
 
 def _nearest(mask: NDArray[np.bool_], cell: NDArray[np.intp], reach: float) -> Array:
     """The nearest place of a mask to each of some cells (n, 2), as (column, row); infinitely far
-    where there is none within reach.
+    where there is none within reach. SciPy's distance transform, of the whole picture, takes 0.3 s.
     """
     span = int(np.ceil(reach))
     away = np.argwhere(np.ones((2 * span + 1, 2 * span + 1))) - span

@@ -31,7 +31,7 @@ def read_ladder(path: str) -> PrintedLadder:
         raise UsageError(
             f"{name}: not a print that omphalon wrote", "give the file that was printed"
         )
-    if "pressure advance, ladder" not in head:
+    if "ladder for pressure advance" not in head:
         what = re.search(r"omphalon [\d.]+ ; ([^:;]+):", head)
         raise UsageError(
             f"{name}: holds {what[1] if what else 'another print'}, no ladder",

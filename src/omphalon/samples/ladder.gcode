@@ -1,5 +1,5 @@
 ; written by omphalon 0.1.0
-; pressure advance, ladder: 25 lines, the lowest 0.00, upwards by 0.05, values printed at their left ends
+; ladder for pressure advance: 25 lines, the lowest 0.00, upwards by 0.05, values printed at their left ends
 ; for a bed of 220 x 220 mm, zero at its corner, 220 mm high; bowden drive; nozzle 0.4, filament 1.75 mm
 ; line 0.45 x 0.2 mm; slow 22, fast 60, first layer and digits 20 mm/s; 215 C, bed 60 C; retraction 4.4 mm; fan 100%
 ; acceleration 600 mm/s2

@@ -126,7 +126,7 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     whole = survey(job, figure.strokes(job))
     head = _head(asked, job, whole, told, acceleration)
     printed = TestPrint(
-        title=f"Pressure advance, {asked.style}: values in s",
+        title=f"{asked.style.capitalize()} for pressure advance: values in s",
         job=job,
         strokes=lambda: figure.strokes(job),
         labels=figure.labels(job),
@@ -225,7 +225,7 @@ def _head(
 ) -> tuple[str, ...]:
     """The comment header: what it is, for which printer, how to read it."""
     return (
-        f"pressure advance, {asked.style}: {told}",
+        f"{asked.style} for pressure advance: {told}",
         f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, filament "
         f"{job.filament_mm:g} mm",
         f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast "
@@ -252,7 +252,7 @@ def _told(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: Test
     )
     return Plan(
         "advance-plan",
-        f"Pressure advance, {asked.style}: {told}",
+        f"{asked.style.capitalize()} for pressure advance: {told}",
         (
             *first,
             *print_steps(printed),
