@@ -7,7 +7,9 @@
     ├── BadReading           exit 1   a measurement in a file that cannot be one
     ├── UnwritableFile       exit 1   a result could not be saved
     ├── LinkFault            exit 1   the wire to a printer: no port, busy, silent, refused, cut
-    └── Unsafe               exit 1   a heater that must not go on
+    │   └── Lowered          exit 1   nobody answered, so the heaters were switched off
+    ├── Unsafe               exit 1   a heater that must not go on
+    └── StillHot             exit 5   a heater that could not be shown to be off
 
 Each carries the problem and the remedy; `str()` of it is the one line a user sees. Data that cannot
 support an answer are no error: they give a Finding with the verdict `retest`.
@@ -24,7 +26,7 @@ LONGEST_ECHO = 120
 
 
 def shown(text: str) -> str:
-    """ "A text from a file, a name or an option as it may be echoed: control characters as `\x1b`,
+    """A text from a file, a name or an option as it may be echoed: control characters as `\x1b`,
     on one line.
     """
     return CONTROL.sub(
@@ -80,3 +82,13 @@ class LinkFault(OmphalonError):
 
 class Unsafe(OmphalonError):
     """A heater that must not go on."""
+
+
+class Lowered(LinkFault):
+    """Nobody answered for so long that the heaters were switched off; the step may be begun again."""
+
+
+class StillHot(OmphalonError):
+    """A heater that could not be shown to be off."""
+
+    exit_code = 5

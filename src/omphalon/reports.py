@@ -6,9 +6,10 @@ import math
 import re
 from dataclasses import dataclass
 
-NUMBER = r"-?\d+(?:[.,]\d+)?"
+NUMBER = r"[-+]?(?:\d+(?:[.,]\d+)?|(?i:nan|inf)(?![A-Za-z]))"
 REPORT = re.compile(
-    rf"(?:^|[^A-Za-z0-9@])(T0?|B|@|B@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?", re.ASCII
+    rf"(?:^|[^A-Za-z0-9@])(T\d?|B|C|@\d?|B@|C@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?",
+    re.ASCII,
 )
 SIGN = re.compile(rf"(?:^|[^A-Za-z0-9@])[TB]0?\s*:\s*{NUMBER}", re.ASCII)
 STAMP = re.compile(
@@ -45,6 +46,12 @@ class Report:
     heaters: dict[str, Heating]
 
 
+def heater_of(mark: str) -> str:
+    """The heater that a report calls `T0`, `T1`, `B` or `C`; `T` is the hotend in use."""
+    kinds = {"T": "hotend", "B": "bed", "C": "chamber"}
+    return kinds[mark[0]] + (f" {mark[1:]}" if mark[1:] not in ("", "0") else "")
+
+
 def report_of(line: str) -> Report | None:
     """The report in a line, or None where there is none.
 
@@ -52,16 +59,19 @@ def report_of(line: str) -> Report | None:
     ----------
     line : for example `12.5 T:23.40 /0.00 B:19.50 /75.00 @:0 B@:127`, amid any other words
     """
-    marks = {("T" if m[1] == "T0" else m[1]): m for m in REPORT.finditer(line)}
-    heaters = {
-        name: _heating(marks[reading], marks.get(drive))
-        for name, reading, drive in (("hotend", "T", "@"), ("bed", "B", "B@"))
-        if reading in marks
-    }
-    if not heaters:
+    marks = {m[1]: m for m in REPORT.finditer(line)}
+    readings = [mark for mark in marks if "@" not in mark]
+    if not any(mark[0] in "TB" for mark in readings):
         return None
+    drives = {mark: mark.replace("T", "@") if mark[0] == "T" else f"{mark}@" for mark in readings}
+    if "T0" in readings:  # the tool in use is told twice
+        readings = [mark for mark in readings if mark != "T"]
+        drives["T0"] = "@0" if "@0" in marks else "@"
     stamp = STAMP.match(line)
-    return Report(stamp=stamp[1] if stamp else "", heaters=heaters)
+    return Report(
+        stamp=stamp[1] if stamp else "",
+        heaters={heater_of(m): _heating(marks[m], marks.get(drives[m])) for m in readings},
+    )
 
 
 def _heating(mark: re.Match[str], power: re.Match[str] | None) -> Heating:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,10 +12,13 @@ from omphalon.cli.common import InOrder, Measure, choice
 from omphalon.cli.printer_capture import capture
 from omphalon.cli.printer_send import send
 from omphalon.cli.printer_tune import tune
-from omphalon.cli.printer_wire import Wired, at_printer, at_wire
+from omphalon.cli.printer_wire import Wired, at_printer, at_wire, hot_words, say_off
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.files import put_bytes
 from omphalon.standin import FAULTS
+
+if TYPE_CHECKING:
+    from omphalon.printer.known import Known
 
 ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
 
@@ -48,6 +52,7 @@ def list_ports(as_json: bool) -> None:
                 "printer": one.name or None,
                 "seen": one.seen or None,
                 "heating_since": one.heating_since,
+                "left_on": one.left_on,
             }
             for one in rows
         ]
@@ -65,11 +70,18 @@ def list_ports(as_json: bool) -> None:
                 f"{one.speed} bit/s" if one.speed and "://" not in one.port else "",
                 one.name or "nothing has answered there yet",
                 one.seen[:16].replace("T", " "),
-                "a heater may be on" if one.heating_since else "",
+                _heat_of(one),
             )
             for one in rows
         ]
     )
+
+
+def _heat_of(one: Known) -> str:
+    """Whether a printer may be hot."""
+    if one.left_on:
+        return f"left on: {hot_words(one.left_on)}"
+    return "a heater may be on" if one.heating_since else ""
 
 
 @printer.command("cool", short_help="Switches the heaters off.")
@@ -81,11 +93,13 @@ def cool(at: Wired) -> None:
     Example:
       omphalon printer cool --port socket://127.0.0.1:5555
     """
-    with at_printer(at) as found:
-        off = found.cool()
-    click.echo(off.told)
-    if not off.acknowledged:
-        raise SystemExit(1)
+    from omphalon.printer.kept import cool_through_keeper
+
+    off = cool_through_keeper(at.port)
+    if off is None:
+        with at_printer(at, at.lines()) as found:
+            off = found.cool()
+    say_off(off)
 
 
 @printer.command("stand-in", short_help="A printer that is not there, to try everything on.")

@@ -16,8 +16,18 @@ from omphalon.cli.printer_run import (
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer_send import show_lines, typed_line
-from omphalon.cli.printer_wire import Wired, at_printer, at_wire, confirmed, declined, yes
+from omphalon.cli.printer_send import ask_by_name, show_lines, typed_line
+from omphalon.cli.printer_wire import (
+    Wired,
+    agreed_dialect,
+    at_printer,
+    at_wire,
+    confirmed,
+    declined,
+    say_off,
+    silence,
+    yes,
+)
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
 
@@ -44,13 +54,7 @@ if TYPE_CHECKING:
     metavar="S",
     help="Between two reports, where each is asked for.  [1]",
 )
-@click.option(
-    "--silence",
-    type=Measure("interval", 1, 60),
-    default=10.0,
-    metavar="S",
-    help="Heaters off when nothing is heard for so long.  [10]",
-)
+@silence
 @yes
 @at_wire
 def capture(
@@ -80,6 +84,7 @@ def capture(
       omphalon printer capture --port socket://127.0.0.1:5555 --out log.csv --for 30
     """
     check_outputs(force, (), out=out)
+    dialect = agreed_dialect(at, yes)
     if run is None and (target is not None or warm):
         raise UsageError("--target or --warm without --run", "--run oscillation, or --run hold")
     goal = goal_of(target, which)
@@ -87,15 +92,15 @@ def capture(
     course = (
         _watching(lines, for_s)
         if run is None
-        else course_of(at.lines(), run, which, goal, cycles, blows)
+        else course_of(dialect, run, which, goal, cycles, blows)
     )
     if run is not None and (lines or for_s is not None):
         raise UsageError("--send or --for with --run", "a run has its own lines and its own end")
     if run is not None:
         refuse_low_limit(max_temp, goal)
         _say_run(course.start(), goal, which, yes)
-    with at_printer(at) as printer:
-        printer.link.silence_s = silence
+    ask_by_name(lines, dialect)
+    with at_printer(at, dialect, silence) as printer:
         if run is not None and not warm:
             cool_down(printer, which, quiet)
         done = run_course(
@@ -105,17 +110,14 @@ def capture(
             out=out,
             quiet=quiet,
             max_temp=max_temp,
-            target=target and goal,
             every=every,
         )
         off = printer.cool() if run is not None or lines else None
     click.echo(_came_to(done, out))
     if off is not None:
-        click.echo(off.told)
+        say_off(off)
     if run is not None:
         click.echo(f"next    {_next(run, out, which, goal, blows)}")
-    if off is not None and not off.acknowledged:
-        raise SystemExit(1)
 
 
 def _watching(lines: tuple[str, ...], for_s: float | None) -> Course:

@@ -10,23 +10,26 @@ import click
 from omphalon.cli.common import Measure, parsed
 from omphalon.cli.extruder import fed
 from omphalon.cli.printer_put import Setter, shown_and_kept
-from omphalon.cli.printer_send import show_lines
+from omphalon.cli.printer_send import ask_by_name, show_lines
 from omphalon.cli.printer_wire import (
-    AtPrinter,
     Wired,
+    agreed_dialect,
     at_printer,
     at_wire,
     confirmed,
     declined,
+    forget_keys,
+    say_off,
     yes,
 )
 from omphalon.columns import EXTRUDER
-from omphalon.errors import LinkFault, UsageError, echoed
+from omphalon.constants import UNWATCHED_S
+from omphalon.errors import LinkFault, Lowered, UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.lines.dialect import Dialect
-    from omphalon.printer.link import Watch
+    from omphalon.printer.kept import KeptPrinter
     from omphalon.recording import Readings
     from omphalon.units import Number
 
@@ -96,9 +99,18 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
     metavar="MM_S",
     help="Feeding speed.",
 )
+@click.option(
+    "--waits",
+    type=Measure("time", 0.1, 3600),
+    default=UNWATCHED_S,
+    metavar="S",
+    help=f"Heaters off when you take longer than that for a step.  [{UNWATCHED_S:g}]",
+)
 @yes
 @at_wire
-def extruder(at: Wired, asked: float, runs: int, temp: float, rate: float, yes: bool) -> None:
+def extruder(
+    at: Wired, asked: float, runs: int, temp: float, rate: float, waits: float, yes: bool
+) -> None:
     """Find, set, store and check the steps of the extruder; you mark the filament and read the
     rule. Every step is asked for; who refuses one finds the printer as it was, and cold.
 
@@ -106,21 +118,22 @@ def extruder(at: Wired, asked: float, runs: int, temp: float, rate: float, yes: 
     Example:
       omphalon printer tune extruder --port socket://127.0.0.1:5555
     """
-    feeding = feeding_of(at.lines(), asked, runs, temp, rate)
+    feeding = feeding_of(agreed_dialect(at, yes), asked, runs, temp, rate)
     click.echo(
         f"1 heats to {temp:g} °C and feeds {runs} times {asked:g} mm, you read what is left; "
         "2 fits the steps; 3 sends, stores and reads them back; 4 feeds again, and checks. Lines "
         "that are sent:"
     )
     show_lines([*feeding.heat, feeding.feed])
+    ask_by_name(feeding.heat, feeding.dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
-    with at_printer(at) as printer:
+    with at_printer(at, feeding.dialect, waits_s=waits) as printer:
         setter = Setter(
             printer=printer,
             dialect=feeding.dialect,
             setting="steps",
-            found=printer.link.listing(),
+            found=printer.listing(),
             without=yes,
         )
         finding = _round(printer, feeding, _listed_steps(setter), checking=False)
@@ -152,20 +165,16 @@ def _listed_steps(setter: Setter) -> float:
     return found[-1]
 
 
-def _round(printer: AtPrinter, feeding: Feeding, steps: float, *, checking: bool) -> Finding:
+def _round(printer: KeptPrinter, feeding: Feeding, steps: float, *, checking: bool) -> Finding:
     """Heat, feed so often, read, cool, and judge."""
     from omphalon.studies.extruder.check import check_extruder
     from omphalon.studies.extruder.fit import fit_extruder
     from omphalon.studies.extruder.question import ExtruderQuestion
     from omphalon.studies.extruder.words import extruder_finding
 
-    printer.may_heat()
-    printer.link.ask_for_reports(2.0)
-    watch = printer.watch()
-    for line in feeding.heat:
-        printer.link.tell(line, slow=True, watch=watch)
-    readings = _fed(printer, feeding, watch)
-    click.echo(printer.cool().told)
+    printer.ask_for_reports(2.0)
+    readings = _fed(printer, feeding)
+    say_off(printer.cool())
     question = ExtruderQuestion(steps=steps)
     judged = (check_extruder if checking else fit_extruder)(readings, question)
     finding = extruder_finding(judged, question, readings, feeding.dialect, checking=checking)
@@ -173,27 +182,44 @@ def _round(printer: AtPrinter, feeding: Feeding, steps: float, *, checking: bool
     return finding
 
 
-def _fed(printer: AtPrinter, feeding: Feeding, watch: Watch) -> Readings:
-    """Feed, and ask what is left, run by run."""
+def _fed(printer: KeptPrinter, feeding: Feeding) -> Readings:
+    """Heat, feed, and ask what is left, run by run; where nobody answered for so long that the
+    heaters were switched off, that run is begun again.
+    """
     from omphalon.readers.readings import option_readings
 
     left: list[Number] = []
-    for run in range(1, feeding.runs + 1):
-        place = f"{feeding.mark_mm:g} mm above the inlet"
-        _ask(f"run {run} of {feeding.runs}: mark it {place}, then Enter")
-        printer.link.tell(feeding.feed, slow=True, watch=watch)
-        while len(left) < run:
-            text = _ask("left of it now, mm")
-            try:
-                left.append(parsed(text, LEFT, "left"))
-            except UsageError as error:
-                click.echo(str(error), err=True)
+    hot = False
+    while len(left) < feeding.runs:
+        try:
+            if not hot:
+                for line in feeding.heat:
+                    printer.tell(line, slow=True)
+                hot = True
+            place = f"{feeding.mark_mm:g} mm above the inlet"
+            _ask(f"run {len(left) + 1} of {feeding.runs}: mark it {place}, then Enter")
+            printer.tell(feeding.feed, slow=True)
+            left.append(_left_now())
+        except Lowered as fault:
+            click.echo(f"{fault}: it heats again, and this run begins anew", err=True)
+            hot = False
     once = {"asked_mm": feeding.asked_mm, "mark_mm": feeding.mark_mm}
     given = {name: [parsed(f"{value:g}", LEFT, name)] for name, value in once.items()}
     return option_readings({**given, "left_mm": left}, EXTRUDER)
 
 
+def _left_now() -> Number:
+    """What is left, asked until it is a number."""
+    while True:
+        text = _ask("left of it now, mm")
+        try:
+            return parsed(text, LEFT, "left")
+        except UsageError as error:
+            click.echo(str(error), err=True)
+
+
 def _ask(question: str) -> str:
     """The user's answer; none any more ends the command."""
+    forget_keys()
     answer: str = click.prompt(echoed(question), default="", show_default=False, err=True)
     return answer

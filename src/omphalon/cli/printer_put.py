@@ -11,19 +11,20 @@ import click
 
 from omphalon.cli.benched import INPUTS, held, record
 from omphalon.cli.printer_send import compare_with, sent, show_lines
-from omphalon.cli.printer_wire import AtPrinter, confirmed, declined
-from omphalon.errors import LinkFault
+from omphalon.cli.printer_wire import confirmed, declined
+from omphalon.errors import OmphalonError
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.lines.dialect import Dialect
+    from omphalon.printer.kept import KeptPrinter
 
 
 @dataclass(frozen=True, kw_only=True)
 class Setter:
     """Puts new settings into a printer, or the old ones back. `found` is what it listed before."""
 
-    printer: AtPrinter
+    printer: KeptPrinter
     dialect: Dialect
     setting: str
     found: str
@@ -67,7 +68,7 @@ class Setter:
         if line is None:
             click.echo("store   by hand: the dialect has no line for it")
         else:
-            self.printer.link.tell(line)
+            self.printer.tell(line)
             click.echo("stored")
 
     def restore(self) -> None:
@@ -90,7 +91,7 @@ class Setter:
         try:
             yield
         except BaseException:
-            with contextlib.suppress(LinkFault):
+            with contextlib.suppress(OmphalonError):
                 sent(self.printer, self.old_lines(), self.dialect)
             raise
 

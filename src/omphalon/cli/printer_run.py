@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.common import Measure, choice, options
-from omphalon.cli.printer_wire import AtPrinter
 from omphalon.constants import OVER_TARGET_C
-from omphalon.errors import OmphalonError, UsageError, echoed
+from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
     from omphalon.printer.capture import Captured
     from omphalon.printer.course import Course
+    from omphalon.printer.kept import KeptPrinter
 
 heated = options(
     click.option(
@@ -67,9 +67,12 @@ def course_of(
     from omphalon.printer.course import HeatAndHold, Oscillation
 
     if run == "hold":
-        if dialect.line(f"{heater}-target", target=target) is None:
+        begin = dialect.line(f"{heater}-target", target=target)
+        if begin is None:
             raise _no_line(dialect, f"{heater}-target")
-        return HeatAndHold(heater, target, dialect)
+        calm = dialect.line("fan-off")
+        lines = [*([calm] if calm else []), begin]
+        return HeatAndHold(heater, target, lines, dialect.line("fan", counts=255))
     line = dialect.line(
         f"{heater}-oscillation", index=HEATER_INDEX[heater], target=target, cycles=cycles
     )
@@ -92,40 +95,38 @@ def refuse_low_limit(max_temp: float | None, target: float) -> None:
 
 
 def run_course(
-    printer: AtPrinter,
+    printer: KeptPrinter,
     course: Course,
     heater: str,
     *,
     out: str | None,
     quiet: bool,
     max_temp: float | None = None,
-    target: float | None = None,
     every: float = 1.0,
 ) -> Captured:
     """Put the printer through a course with a view of it, and say what was kept if it fails."""
-    from omphalon.printer.capture import capture, new_log
-    from omphalon.printer.guard import Guard
-    from omphalon.printer.lookout import Lookout
     from omphalon.report.live import view_for
 
-    lookout = Lookout(Guard(heater, max_temp, {heater: target} if target else None))
-    lines = course.start()
-    if lines:
-        printer.may_heat()
-    if every >= 1 or lines:
-        printer.link.ask_for_reports(every)
+    if every >= 1 or course.start():
+        printer.ask_for_reports(every)
     with contextlib.ExitStack() as stack:
-        log = stack.enter_context(new_log(out, lines)) if out is not None else None
         view = stack.enter_context(view_for(quiet, passing=out is None))
         try:
-            return capture(printer.link, course, heater, lookout, log, view.show, every)
-        except (OmphalonError, KeyboardInterrupt):
-            if log is not None:
-                stack.push(lambda *_: click.echo(kept_words(log.rows, out), err=True))
+            return printer.run(
+                course, heater, view.show, out=out, every_s=every, max_temp_c=max_temp
+            )
+        except BaseException:
+            stack.push(lambda *_: _say_kept(printer, out))
             raise
 
 
-def cool_down(printer: AtPrinter, heater: str, quiet: bool) -> None:
+def _say_kept(printer: KeptPrinter, out: str | None) -> None:
+    if printer.kept_rows is not None and out is not None:
+        with contextlib.suppress(OSError):
+            click.echo(kept_words(printer.kept_rows, out), err=True)
+
+
+def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:
     """Wait until a heater is cold, where it is not."""
     from omphalon.printer.course import Cooling
 

@@ -9,30 +9,28 @@ from typing import TYPE_CHECKING, TextIO
 import click
 
 from omphalon.cli.printer_wire import (
-    AtPrinter,
     Wired,
+    agreed_dialect,
     at_printer,
     at_wire,
     confirmed,
     declined,
+    hot_words,
+    silence,
     yes,
 )
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import LinkFault, UsageError, echoed, shown
 from omphalon.files import put_lines
-from omphalon.lines.template import LONGEST
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from omphalon.lines.dialect import Dialect
+    from omphalon.printer.kept import KeptPrinter
 
 DIFFERS = 4  # exit code of a readback that does not agree
-MOST_SHOWN = 24
-HEATS = (
-    *("heat", "hotend-target", "bed-heat", "bed-target"),
-    *("hotend-oscillation", "bed-oscillation"),
-)
+LONG = 24  # lines: the progress of more is shown
 
 
 @click.command("send", short_help="Sends lines, each acknowledged, and reads them back.")
@@ -41,6 +39,7 @@ HEATS = (
 @click.option("--readback", is_flag=True, help="Then list the settings and compare.")
 @click.option("--out", metavar="FILE", help="Keep what the printer answers.")
 @click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
+@silence
 @yes
 @at_wire
 def send(
@@ -50,6 +49,7 @@ def send(
     readback: bool,
     out: str | None,
     force: bool,
+    silence: float,
     yes: bool,
 ) -> None:
     """Send the lines of a SHEET (`omphalon bench sheet --out SHEET`, or a test print) one by one.
@@ -60,27 +60,30 @@ def send(
     Example:
       omphalon printer send --line M503 --out found-settings.txt --port socket://127.0.0.1:5555
     """
+    from omphalon.lines.codes import heats
     from omphalon.lines.listing import read_listing
     from omphalon.printer.send import lines_of
 
     if (sheet is None) == (not typed):
         raise UsageError("neither or both of SHEET and --line", "give the lines in one way")
     check_outputs(force, [sheet] if sheet else [], out=out)
+    dialect = agreed_dialect(at, yes)
     lines = (
         [typed_line(line) for line in typed]
         if sheet is None
-        else lines_of(read_listing(sheet), echoed(sheet), at.lines())
+        else lines_of(read_listing(sheet), echoed(sheet), dialect)
     )
     if sheet is not None:
         show_lines(lines)
-        if not confirmed(f"send {len(lines)} line{'s'[: len(lines) != 1]}?", yes):
-            raise declined("nothing was sent")
-    with at_printer(at) as printer:
-        replies = sent(printer, lines, at.lines())
-        if any(heats(line, at.lines()) for line in lines):
-            printer.look()
+    ask_by_name(lines, dialect)
+    if sheet is not None and not confirmed(f"send {len(lines)} line{'s'[: len(lines) != 1]}?", yes):
+        raise declined("nothing was sent")
+    with at_printer(at, dialect, silence) as printer:
+        replies = sent(printer, lines, dialect)
         text = "\n".join(lines)
-        compared = compare_with(printer, text, at.lines()) if readback else True
+        compared = compare_with(printer, text, dialect) if readback else True
+        if any(heats(line, dialect) for line in lines):
+            say_left_on(printer)
     if out is not None:
         put_lines(out, replies, ";")
         click.echo(f"answers {echoed(out)}")
@@ -93,21 +96,46 @@ def send(
 
 def typed_line(line: str, option: str = "--line") -> str:
     """A line as it was typed, any words of the printer's; UsageError where it cannot be one."""
+    from omphalon.lines.codes import unfit
+
     bare = line.strip()
-    if not bare or shown(bare) != bare or len(bare) > LONGEST:
-        raise UsageError(f"{option} {echoed(line)}: no line", "give one code and its words")
+    wrong = "is empty" if not bare else unfit(bare)
+    if wrong is not None:
+        raise UsageError(f"{option} {echoed(line)}: {wrong}", "give one code and its words")
     return bare
 
 
 def show_lines(lines: Sequence[str]) -> None:
-    """The lines that will be sent; of a long print its beginning."""
-    for line in lines[:MOST_SHOWN]:
-        click.echo(f"  {shown(line)}")
-    if len(lines) > MOST_SHOWN:
-        click.echo(f"  … and {len(lines) - MOST_SHOWN} more")
+    """Every line that will be sent; of moves in a row how many they are."""
+    from omphalon.lines.codes import is_move
+
+    moves: list[str] = []
+    for line in [*lines, ""]:
+        if line and is_move(line):
+            moves.append(line)
+            continue
+        if len(moves) > 2:
+            click.echo(f"  {shown(moves[0])}\n  … {len(moves) - 2} more moves\n  {shown(moves[-1])}")
+        else:
+            for move in moves:
+                click.echo(f"  {shown(move)}")
+        moves = []
+        if line:
+            click.echo(f"  {shown(line)}")
 
 
-def sent(printer: AtPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[str, ...]:
+def ask_by_name(lines: Sequence[str], dialect: Dialect) -> None:
+    """Ask for what is hotter than usual or cannot be taken back, each by its name; --yes does not
+    answer that.
+    """
+    from omphalon.lines.codes import asked_by_name
+
+    for words in dict.fromkeys(one for line in lines for one in asked_by_name(line, dialect)):
+        if not confirmed(f"really {words}?", without=False):
+            raise declined(f"nothing was sent: {words} was not agreed to")
+
+
+def sent(printer: KeptPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[str, ...]:
     """Send lines, with the count of those that are done where it is long; what was answered.
 
     Raises
@@ -115,20 +143,19 @@ def sent(printer: AtPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[st
     LinkFault
         With what was applied and what was not.
     """
-    from omphalon.printer.send import send as send_lines
+    from omphalon.lines.codes import heats
 
     if any(heats(line, dialect) for line in lines):
-        printer.may_heat()
-        printer.link.ask_for_reports(2.0)
+        printer.ask_for_reports(2.0)
     with click.progressbar(length=len(lines), label="sent", file=_to(len(lines))) as bar:
-        done = send_lines(printer.link, lines, lambda count: bar.update(1), printer.watch())
+        done = printer.send(lines, lambda count: bar.update(count - bar.pos))
     if done.fault is not None:
         click.echo(f"applied {', '.join(done.applied[-6:]) or 'nothing'}", err=True)
         if done.doubtful:
             click.echo(f"unsure  {done.doubtful[0]}: sent, and never acknowledged", err=True)
         if done.left:
             click.echo(f"not sent {', '.join(done.left[:6])}", err=True)
-        raise LinkFault(
+        raise type(done.fault)(
             f"{len(done.applied)} of {len(lines)} lines applied; {done.fault.problem}",
             done.fault.remedy
             if done.doubtful
@@ -141,27 +168,41 @@ def sent(printer: AtPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[st
 
 def _to(count: int) -> TextIO:
     """Where progress goes: nowhere for a few lines."""
-    return sys.stderr if count > MOST_SHOWN and sys.stderr.isatty() else io.StringIO()
+    return sys.stderr if count > LONG and sys.stderr.isatty() else io.StringIO()
 
 
-def heats(line: str, dialect: Dialect) -> bool:
-    """Whether a line may switch a heater on, by the first word of the dialect's lines that do."""
-    codes = {
-        template.text.split()[0]
-        for name in HEATS
-        if (template := dialect.templates.get(name)) is not None
-    }
-    word, *rest = line.split()
-    return word in codes and "S0" not in rest
+def say_left_on(printer: KeptPrinter) -> None:
+    """Which heaters these lines leave on."""
+    on = printer.left_on()
+    if on is None:
+        click.echo("left on  not known: no report comes; omphalon printer cool switches all off")
+    elif on:
+        click.echo(f"left on  {hot_words(on)}; omphalon printer cool switches it off")
 
 
-def compare_with(printer: AtPrinter, sheet: str, dialect: Dialect) -> bool:
-    """List the settings and compare them with what was sent; whether they agree."""
+def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
+    """List the settings and compare them with what was sent, twice where they differ; whether they
+    agree.
+
+    Raises
+    ------
+    LinkFault
+        If nothing that was sent is listed.
+    """
     from omphalon.lines.listing import differing
 
-    same, told = differing(sheet, printer.link.listing(), dialect)
+    same, told = differing(sheet, printer.listing(), dialect)
+    if told:
+        same, told = differing(sheet, printer.listing(), dialect)
     for words in told:
         click.echo(f"differs {words}")
-    if not told:
+    if not same and not told:
+        raise LinkFault(
+            "readback could compare nothing: none of these lines sets what the printer lists",
+            "leave --readback out, or look for it: omphalon printer send --line M503",
+        )
+    if told:
+        click.echo("left so: what was sent is in force as the printer lists it, and not as it was sent")
+    else:
         click.echo(f"readback agrees: {same} value{'s'[: same != 1]} as sent")
     return not told

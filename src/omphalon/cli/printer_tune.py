@@ -20,8 +20,17 @@ from omphalon.cli.printer_run import (
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer_send import show_lines
-from omphalon.cli.printer_wire import Wired, at_printer, at_wire, confirmed, declined, yes
+from omphalon.cli.printer_send import ask_by_name, show_lines
+from omphalon.cli.printer_wire import (
+    Wired,
+    agreed_dialect,
+    at_printer,
+    at_wire,
+    confirmed,
+    declined,
+    say_off,
+    yes,
+)
 from omphalon.cli.writing import check_outputs
 
 if TYPE_CHECKING:
@@ -74,16 +83,18 @@ def heater(
     Example:
       omphalon printer tune heater --heater hotend --target 235 --port socket://127.0.0.1:5555
     """
-    goal, dialect = goal_of(target, which), at.lines()
+    goal, dialect = goal_of(target, which), agreed_dialect(at, yes)
     logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
     courses = {n: course_of(dialect, n, which, goal, cycles, which == "hotend") for n in logs}
-    _say_whole(which, goal, [line for one in courses.values() for line in one.start()])
+    lines = [line for one in courses.values() for line in one.start()]
+    _say_whole(which, goal, lines)
+    ask_by_name(lines, dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
-    with at_printer(at) as printer:
+    with at_printer(at, dialect) as printer:
 
         def measured(name: str) -> str:
             if not warm:
@@ -95,16 +106,15 @@ def heater(
                 out=logs[name],
                 quiet=quiet,
                 max_temp=max_temp,
-                target=goal,
             )
-            click.echo(printer.cool().told)
+            say_off(printer.cool())
             return logs[name]
 
         setter = Setter(
             printer=printer,
             dialect=dialect,
             setting=f"{which}-gains",
-            found=printer.link.listing(),
+            found=printer.listing(),
             without=yes,
         )
         finding = _fitted(measured("oscillation"), which, goal, aim, setter)

@@ -5,24 +5,25 @@ command ends.
 from __future__ import annotations
 
 import contextlib
+import os
 import signal
-from collections.abc import Callable, Iterator
+import sys
+import threading
+from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import Command, Measure, bench_option, options
-from omphalon.errors import echoed
+from omphalon.constants import SILENCE_S, UNWATCHED_S
+from omphalon.errors import StillHot, echoed, shown
 
 if TYPE_CHECKING:
-    from types import FrameType
-
     from omphalon.lines.dialect import Dialect
-    from omphalon.printer.link import Link, SwitchedOff, Watch
-    from omphalon.reports import Report
+    from omphalon.printer.kept import KeptPrinter
+    from omphalon.printer.off import SwitchedOff
 
 wired = options(
     click.option(
@@ -41,6 +42,13 @@ wired = options(
     bench_option,
 )
 yes = click.option("--yes", is_flag=True, help="Do not ask.")
+silence = click.option(
+    "--silence",
+    type=Measure("interval", 1, 60),
+    default=SILENCE_S,
+    metavar="S",
+    help=f"Heaters off when one that is on is not read for so long.  [{SILENCE_S:g}]",
+)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,11 +60,16 @@ class Wired:
     dialect: str | None
 
     def lines(self) -> Dialect:
-        """The dialect of its lines, in the scale of gains that the bench knows."""
+        """The dialect of its lines, in the scale of gains that the bench knows; one that could heat
+        where it switches off is refused.
+        """
+        from omphalon.lines.codes import off_lines
         from omphalon.lines.dialect import load_dialect
 
         scale = facts_of_bench(scale="controller.gain_scale").get("scale")
-        return load_dialect(self.dialect).with_scale(scale)
+        dialect = load_dialect(self.dialect).with_scale(scale)
+        off_lines(dialect, ("hotend", "hotend 1", "bed", "chamber"))
+        return dialect
 
 
 def at_wire(command: Command) -> Command:
@@ -73,128 +86,194 @@ def at_wire(command: Command) -> Command:
     return added
 
 
-@dataclass
-class AtPrinter:
-    """A printer that answers, and the note on whether it may be hot."""
-
-    link: Link
-    port: str
-    words: str
-
-    def may_heat(self) -> None:
-        """From here on a heater may be on: noted, for the case that this process dies."""
-        from omphalon.printer.known import note
-
-        note(self.port, heating_since=now())
-
-    def watch(self) -> Watch:
-        """Looks at each report while lines are sent, and ends it where a heater must not go on."""
-        from omphalon.printer.guard import Guard
-        from omphalon.printer.lookout import Lookout
-
-        lookout = Lookout(Guard("hotend", None))
-
-        def look(report: Report) -> None:
-            lookout.time_of(report, self.link.clock())
-
-        return look
-
-    def look(self) -> None:
-        """The note goes where a report says that all heaters are off."""
-        from omphalon.printer.known import note
-
-        if self.link.seen_off():
-            note(self.port, heating_since=None)
-
-    def cool(self) -> SwitchedOff:
-        """Heaters off; what came of it. Nothing interrupts it."""
-        from omphalon.printer.known import note
-
-        with _undisturbed():
-            off = self.link.switch_off()
-        if off.acknowledged:
-            note(self.port, heating_since=None)
-        return off
-
-
-def now() -> str:
-    """The moment, ISO, UTC."""
-    return datetime.now(UTC).isoformat(timespec="seconds")
-
-
-@contextlib.contextmanager
-def at_printer(at: Wired) -> Iterator[AtPrinter]:
-    """The printer at a port, for this command alone. However the command ends but well, heaters off
-    is sent, and what came of it is said.
+def agreed_dialect(at: Wired, without: bool) -> Dialect:
+    """The dialect, once the user has seen it: one that is no part of omphalon is shown line by line
+    before its first use at a port, and again when it has changed.
     """
-    from omphalon.printer.known import held_port, known, note
-    from omphalon.printer.link import reached
+    import hashlib
 
-    with held_port(at.port), _stoppable():
-        before = known(at.port)
-        if before.heating_since is not None:
-            click.echo(
-                f"warning: the last command on {echoed(at.port)} ended without switching the "
-                f"heaters off: they may be on since {before.heating_since[:16].replace('T', ' ')} "
-                "UTC; omphalon printer cool switches them off",
-                err=True,
-            )
-        link, speed, words = reached(at.port, at.speed, before.speed, at.lines())
-        note(at.port, speed=speed, name=words, seen=now())
-        printer = AtPrinter(link, at.port, words)
+    from omphalon.lines.dialect import SHIPPED
+    from omphalon.printer.known import known, note
+
+    dialect = at.lines()
+    if at.dialect is None or at.dialect in SHIPPED:
+        return dialect
+    rows = [f"{name} = {t.text}" for name, t in sorted(dialect.templates.items())]
+    digest = hashlib.sha256("\n".join(rows).encode()).hexdigest()[:16]
+    if known(at.port).dialect != digest:
+        click.echo(f"{echoed(at.dialect)} says how this printer is spoken to:", err=True)
+        for row in rows:
+            click.echo(f"  {shown(row)}", err=True)
+        if not confirmed("speak so at this port?", without):
+            raise declined("nothing was sent")
+        note(at.port, dialect=digest)
+    return dialect
+
+
+class Ended(BaseException):
+    """The process was asked to end, by Ctrl-C or a signal."""
+
+
+class Signals:
+    """What signals do to a command at a printer: the first one ends it, heaters off; later ones
+    change nothing. Nothing is waited for any more once a signal has come and the heaters are off: a
+    terminal may be held for ever.
+    """
+
+    NAMES = ("SIGINT", "SIGTERM", "SIGHUP")
+    GRACE_S = 3.0
+
+    def __init__(self) -> None:
+        self.printer: KeptPrinter | None = None
+        self.came = self.quiet = False
+        self.code: int | None = None  # the exit code, once it is known
+
+    def __enter__(self) -> Signals:
+        names = [getattr(signal, name) for name in self.NAMES if hasattr(signal, name)]
+        self.before = {name: signal.signal(name, self._take) for name in names}
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if not self.came:
+            for name, old in self.before.items():
+                signal.signal(name, old)
+
+    def _take(self, *_: object) -> None:
+        fault = None if self.printer is None else self.printer.fault
+        if self.quiet:
+            self.came = True
+            self.leave_soon()
+            return
+        self.quiet = True
+        if fault is not None:
+            raise fault
+        self.came = True
+        raise Ended
+
+    def leave_soon(self) -> None:
+        """Leave within a moment, whatever the terminal does."""
+        if self.came and self.code is not None:
+            timer = threading.Timer(self.GRACE_S, os._exit, (self.code,))
+            timer.daemon = True
+            timer.start()
+
+    def wake(self) -> None:
+        """End what the main thread waits for: the keeper has ended what was going on."""
+        if hasattr(signal, "pthread_kill"):
+            signal.pthread_kill(threading.main_thread().ident or 0, signal.SIGINT)
+
+
+@contextlib.contextmanager
+def at_printer(
+    at: Wired, dialect: Dialect, silence_s: float = SILENCE_S, waits_s: float = UNWATCHED_S
+) -> Iterator[KeptPrinter]:
+    """The printer at a port, which a keeper has for this command. However the command ends but well,
+    heaters go off, and what came of it is said; StillHot where it cannot be shown.
+    """
+    from omphalon.printer.kept import KeptPrinter, Wishes, still_hot
+
+    _warn_of(at.port)
+    wishes = Wishes(
+        port=at.port,
+        speed=at.speed,
+        dialect=dialect,
+        command=click.get_current_context().command_path,
+        silence_s=silence_s,
+        waits_s=waits_s,
+    )
+    words: list[str] = []
+    with Signals() as signals:
+        printer = KeptPrinter(wishes, words.append, signals.wake)
+        signals.printer = printer
         try:
-            yield printer
-        except BaseException:
-            click.echo(printer.cool().told, err=True)
-            raise
+            printer.open()
+            try:
+                yield printer
+            except BaseException as error:
+                signals.quiet = True
+                off = printer.cool()
+                signals.code = 1 if off.shown else StillHot.exit_code
+                signals.leave_soon()
+                for line in (*_said(words), off.told):
+                    _say(line)
+                why = getattr(error, "problem", "")
+                if not off.shown:
+                    raise still_hot(off, why) from error
+                if isinstance(error, Ended):
+                    raise click.Abort from error
+                raise
+            for line in _said(words):
+                _say(line)
+        except Ended as error:
+            raise click.Abort from error
         finally:
-            link.wire.close()
+            signals.quiet = True
+            printer.leave()
 
 
-class Terminated(KeyboardInterrupt):
-    """The process was asked to end."""
+def _said(words: list[str]) -> list[str]:
+    return [f"printer {echoed(line)}" for line in dict.fromkeys(words)]
 
 
-@contextlib.contextmanager
-def _stoppable() -> Iterator[None]:
-    """SIGTERM and a closed terminal end a command as Ctrl-C does."""
-
-    def end(*_: object) -> None:
-        raise Terminated
-
-    with _handled(end):
-        yield
+def _say(line: str) -> None:
+    """To a terminal that may be gone."""
+    with contextlib.suppress(OSError):
+        click.echo(line, err=True)
 
 
-@contextlib.contextmanager
-def _undisturbed() -> Iterator[None]:
-    """No signal ends what is done here."""
-    with _handled(signal.SIG_IGN, (signal.SIGINT,)):
-        yield
+def _warn_of(port: str) -> None:
+    """What the last command on a port left behind."""
+    from omphalon.printer.known import known
+
+    before = known(port)
+    if before.ended:
+        click.echo(f"the last command on {echoed(port)} ended {echoed(before.ended)}", err=True)
+    if before.left_on:
+        click.echo(f"left on  {hot_words(before.left_on)}, by the last command", err=True)
+    elif before.heating_since is not None:
+        click.echo(
+            f"warning: the last command on {echoed(port)} ended without switching the heaters off: "
+            f"they may be on since {before.heating_since[:16].replace('T', ' ')} UTC; omphalon "
+            "printer cool switches them off",
+            err=True,
+        )
 
 
-@contextlib.contextmanager
-def _handled(
-    how: Callable[[int, FrameType | None], Any] | signal.Handlers,
-    more: tuple[signal.Signals, ...] = (),
-) -> Iterator[None]:
-    names = [*more, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
-    before = [signal.signal(name, how) for name in names]
-    try:
-        yield
-    finally:
-        for name, old in zip(names, before, strict=True):
-            signal.signal(name, old)
+def say_off(off: SwitchedOff) -> None:
+    """What came of switching off; StillHot where it cannot be shown."""
+    from omphalon.printer.kept import still_hot
+
+    if not off.shown:
+        raise still_hot(off)
+    click.echo(off.told)
+
+
+def hot_words(on: dict[str, float]) -> str:
+    """Heaters and their targets."""
+    return ", ".join(
+        f"{name} at {target:g} °C" if target > 0 else name for name, target in on.items()
+    )
 
 
 def confirmed(question: str, without: bool) -> bool:
     """Whether the user agrees; asked unless told not to. No answer is no."""
     if without:
         return True
+    forget_keys()
     try:
         return click.confirm(question, default=False, err=True)
     except click.Abort:
         return False
+
+
+def forget_keys() -> None:
+    """Keys that were typed before a question was asked do not answer it."""
+    if not sys.stdin.isatty():
+        return
+    with contextlib.suppress(ImportError, OSError):
+        import termios
+
+        termios.tcflush(sys.stdin, termios.TCIFLUSH)
 
 
 def declined(words: str) -> click.ClickException:

@@ -41,6 +41,8 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "move": ("axis", "length", "feed"),
     "hotend-target": ("target",),
     "bed-target": ("target",),
+    "tool-target": ("tool", "target"),
+    "chamber-target": ("target",),
     "bed-heat": ("target",),
     "fan": ("counts",),
     "fan-off": (),

@@ -15,10 +15,8 @@ from omphalon.errors import LinkFault, UnwritableFile, echoed
 from omphalon.picture import Status
 from omphalon.printer.course import Course, Moment
 from omphalon.printer.link import Link
-from omphalon.printer.lookout import Lookout
 from omphalon.reports import Heating
 
-MISSED = 3.0  # reports in a row that do not come by themselves: then each is asked for
 HEAD = "time_s,temperature_c,target_c,power_counts"
 View = Callable[[Status], None]
 
@@ -82,7 +80,6 @@ def capture(
     link: Link,
     course: Course,
     heater: str,
-    lookout: Lookout,
     log: Log | None,
     view: View,
     every_s: float = 1.0,
@@ -94,7 +91,6 @@ def capture(
     link : on which a printer answers
     course : what is done
     heater : hotend or bed, the one that is written down
-    lookout : looks at every report
     log : None: nothing is kept
     view : is shown every report
     every_s : wanted between reports, where the printer has to be asked for each
@@ -106,25 +102,20 @@ def capture(
     """
     queue = course.start()
     count, highest, powered, time = 0, -math.inf, False, 0.0
-    ask, next_s, heard_s = link.line("report"), -math.inf, link.clock()
     while not course.over or queue:
-        now = link.clock()
         if not link.waiting:
             if link.dialogue.refused is not None:
                 _refuse(link)
             if queue:
                 link.begin(queue.pop(0), slow=True)
-            elif ask is not None and now >= next_s and not _by_itself(link, now - heard_s, every_s):
-                next_s = max(next_s + every_s, now)
-                link.begin(ask, again_s=2.0)
-        for one in link.pump():
-            if one.report is None or heater not in one.report.heaters:
+            else:
+                link.ask_report(every_s)
+        link.pump()
+        for told_s, report in link.reports:
+            seen = report.heaters.get(heater)
+            if seen is None or course.over:
                 continue
-            heard_s = link.clock()
-            told_s = lookout.time_of(one.report, heard_s)
-            if told_s is None:
-                continue
-            time, seen = told_s, one.report.heaters[heater]
+            time = told_s
             if log is not None:
                 log.add(time, seen)
             count, highest = count + 1, max(highest, seen.temperature_c)
@@ -132,16 +123,10 @@ def capture(
             moment = Moment(time_s=time, seen=seen, waiting=link.waiting)
             queue += course.at(moment)
             view(_status(course, heater, moment))
-            if course.over:
-                break
         link.check_alive()
     link.settle()
+    course.end()
     return Captured(reports=count, seconds=time, highest_c=highest, with_power=powered)
-
-
-def _by_itself(link: Link, silent_s: float, every_s: float) -> bool:
-    """Whether the printer reports without being asked: it said it would, and it does."""
-    return link.reporting and silent_s < MISSED * max(every_s, 1.0)
 
 
 def _status(course: Course, heater: str, moment: Moment) -> Status:

@@ -6,9 +6,10 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from dataclasses import dataclass, field
+from dataclasses import MISSING, dataclass, field, fields
+from typing import Any
 
-from omphalon.lines.dialect import Dialect
+from omphalon.errors import LinkFault
 from omphalon.reports import Heating
 
 NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
@@ -16,6 +17,11 @@ FAN_AFTER_S = {"hotend": 120.0, "bed": None}
 HOLD_S = {"hotend": 200.0, "bed": 600.0}
 # target and power at 0 for so long: a test is over, though nobody said so
 QUIET_S = {"hotend": 120.0, "bed": 400.0}
+BEGINS_S = {"hotend": 60.0, "bed": 120.0}  # within that a test shows that it has begun
+BEGUN_C = 3.0  # by so much of a rise, where neither target nor power are reported
+FEWEST_CYCLES = 3  # a test that ends with fewer did not take place
+# a test or a hold is over within that, whatever the printer says of it
+MOST_S = {"hotend": 3600.0, "bed": 4 * 3600.0}
 COLD_C, WARM_C = 30.0, 45.0
 COOLS_S, COOLS_C = 120.0, 1.0  # a heater that cools slower than that is as cold as it gets
 
@@ -51,6 +57,14 @@ class Course:
     def cycles(self) -> int | None:
         """Times the power went on so far, where that says something."""
         return None
+
+    def end(self) -> None:
+        """Say what is wrong with a course that is over, if anything is; LinkFault."""
+
+    def given(self) -> dict[str, Any]:
+        """What it was made with."""
+        bare = (f for f in fields(self) if f.default is MISSING and f.default_factory is MISSING)
+        return {f.name: getattr(self, f.name) for f in bare}
 
 
 @dataclass
@@ -123,13 +137,29 @@ class Oscillation(Course):
     turns: _Turns = field(default_factory=_Turns)
     quiet_since: float | None = None
     waited: bool = False  # the line was still unacknowledged once the heater had been on
+    first: Moment | None = None
+    begun: bool = False
 
     def start(self) -> list[str]:
         return [*([self.fan] if self.fan else []), self.line]
 
     def at(self, moment: Moment) -> list[str]:
         self.turns.see(moment)
+        self.first = self.first or moment
         heated = self.turns.count > 0 or moment.seen.target_c > 0
+        rise = moment.seen.temperature_c - self.first.seen.temperature_c
+        self.begun |= heated or rise > BEGUN_C
+        gone = moment.time_s - self.first.time_s
+        if not self.begun and gone > BEGINS_S[self.heater]:
+            raise LinkFault(
+                f"the printer has taken the line of its test, and after {gone:.0f} s nothing shows "
+                "that it runs",
+                "look which lines it knows, and give them as a dialect: --dialect FILE",
+            )
+        if gone > MOST_S[self.heater]:
+            raise LinkFault(
+                f"the test has not ended after {gone / 60:.0f} minutes", "look at the printer"
+            )
         self.waited |= heated and moment.waiting
         idle = heated and moment.seen.off
         if not idle:
@@ -148,6 +178,15 @@ class Oscillation(Course):
     def cycles(self) -> int | None:
         return max(0, self.turns.count - 1)
 
+    def end(self) -> None:
+        done = self.turns.count - 1
+        if self.turns.most > 0 and done < min(FEWEST_CYCLES, self.wanted):
+            raise LinkFault(
+                f"the test ended after {max(done, 0)} of {self.wanted} cycles: it was broken off, or "
+                "the printer gave it up",
+                "look at its own words and at its panel, and begin again",
+            )
+
 
 @dataclass
 class HeatAndHold(Course):
@@ -155,15 +194,14 @@ class HeatAndHold(Course):
 
     heater: str
     target_c: float
-    dialect: Dialect
+    lines: list[str]  # that begin it: fan off, target
+    fan: str | None
     told: str = field(default="heat up and hold", kw_only=True)
     near_s: float | None = None
     fan_on: bool = False
 
     def start(self) -> list[str]:
-        line = self.dialect.line(f"{self.heater}-target", target=self.target_c)
-        off = self.dialect.line("fan-off")
-        return [x for x in (off, line) if x]
+        return list(self.lines)
 
     def at(self, moment: Moment) -> list[str]:
         if self.near_s is None and moment.seen.temperature_c >= self.target_c - NEAR_C:
@@ -174,8 +212,7 @@ class HeatAndHold(Course):
         self.over = held >= HOLD_S[self.heater]
         if fan_after is not None and not self.fan_on and held >= fan_after:
             self.fan_on = True
-            line = self.dialect.line("fan", counts=255)
-            return [line] if line else []
+            return [self.fan] if self.fan else []
         return []
 
     def left_s(self, moment: Moment) -> float | None:
@@ -198,3 +235,12 @@ class Cooling(Course):
         slow = now[0] - first[0] >= COOLS_S and first[1] - now[1] < COOLS_C
         self.over = now[1] < COLD_C or (slow and now[1] < WARM_C)
         return []
+
+
+# what a course is called between the command and the keeper of its port
+COURSES: dict[str, type[Course]] = {
+    "watching": Watching,
+    "oscillation": Oscillation,
+    "hold": HeatAndHold,
+    "cooling": Cooling,
+}

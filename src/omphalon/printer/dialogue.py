@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import functools
 import operator
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 from omphalon.errors import LinkFault, echoed
@@ -14,6 +14,7 @@ from omphalon.printer.ear import Ear, Heard, Speech
 
 SETTLED_S = 0.5  # after "again" an acknowledgement belongs to that; then the line is said again
 VERDICT_S = 1.5  # after an error without "ok" or "again": it is a refusal
+BUSY_S = 5.0  # for so long after it said so, a printer is at work
 MOST_TRIES = 5
 LATER = 3.0  # a slow line is said again ever more rarely: copies of it fill the printer's buffer
 MOST_REPLIES = 20_000  # lines kept of an answer
@@ -35,6 +36,7 @@ class Pending:
     complaint: str | None = None
     complained_s: float = 0.0
     asked_again_s: float | None = None
+    busy_s: float | None = None
 
 
 def framed(line: str, number: int) -> bytes:
@@ -50,11 +52,19 @@ def framed(line: str, number: int) -> bytes:
 
 
 class Dialogue:
-    """The state of one conversation: what was said last, what was answered, what is due."""
+    """The state of one conversation: what was said last, what was answered, what is due.
 
-    def __init__(self, numbered: bool) -> None:
+    Parameters
+    ----------
+    numbered : whether lines carry a number and a check sum
+    at_work : whether what the printer reports shows it at work on a slow line
+    """
+
+    def __init__(
+        self, numbered: bool, at_work: Callable[[str], bool] = lambda line: False
+    ) -> None:
         self.ear = Ear()
-        self.numbered = numbered
+        self.numbered, self.at_work = numbered, at_work
         self.next_number = 0
         self.pending: Pending | None = None
         self.refused: str | None = None  # words of the refusal of the last line
@@ -125,9 +135,14 @@ class Dialogue:
             return b""
         if one.number is None and not one.slow:
             raise LinkFault(f"no answer to {echoed(one.line)}", UNPLUG)
-        if one.slow and one.number is None:
+        if one.slow and (one.number is None or self._at_work(one, now_s)):
             return b""
         return self._again(one, now_s)
+
+    def _at_work(self, one: Pending, now_s: float) -> bool:
+        """Whether the printer shows that it has a slow line, and is busy with it."""
+        busy = one.busy_s is not None and now_s - one.busy_s < BUSY_S
+        return busy or (one.slow and self.at_work(one.line))
 
     def _again(self, one: Pending, now_s: float) -> bytes:
         one.tries += 1
@@ -150,8 +165,10 @@ class Dialogue:
             return
         if one.kind is Speech.OK:
             self._acknowledge(pending, now_s)
-        elif one.kind is Speech.AGAIN:
+        elif one.kind in (Speech.AGAIN, Speech.MISHEARD):
             self._ask_again(pending, one, now_s)
+        elif one.kind is Speech.BUSY:
+            pending.busy_s = now_s
         elif one.kind is Speech.REFUSAL:
             pending.complaint, pending.complained_s = one.text, now_s
             pending.replies.append(one.text)
@@ -168,9 +185,10 @@ class Dialogue:
 
     def _ask_again(self, pending: Pending, one: Heard, now_s: float) -> None:
         if pending.number is not None and one.number == pending.number + 1:
-            pending.complaint = None  # it has the line: only the acknowledgement was lost
+            pending.complaint, pending.asked_again_s = None, None
             self.extra_ok_until_s = now_s + SETTLED_S
-            self._done(pending)
+            if not self._at_work(pending, now_s):
+                self._done(pending)  # it has the line: only the acknowledgement was lost
         elif pending.number is None or one.number in (None, pending.number):
             pending.complaint, pending.asked_again_s = None, now_s
         elif one.number is not None and one.number < pending.number and self.open:

@@ -12,6 +12,10 @@ from omphalon.reports import Report, report_of
 LONGEST_LINE = 4096  # bytes; no controller says more in one line
 OK = re.compile(r"ok\b", re.I)
 AGAIN = re.compile(r"(?:resend|rs)\b\D{0,8}(\d+)?", re.I)
+MISHEARD = re.compile(
+    r"(?:error|!!).*(?:check ?sum|line ?number|last line|out of turn|whole line)", re.I
+)
+BUSY = re.compile(r"(?:\w+:\s*)?busy\b", re.I)
 REFUSAL = re.compile(r"(?:error|!!|halt)|.*\bunknown (?:command|code)\b", re.I)
 START = re.compile(r"start\W*$", re.I)
 
@@ -21,6 +25,8 @@ class Speech(Enum):
 
     OK = "acknowledgement"
     AGAIN = "asks for a line again"
+    MISHEARD = "has not heard a line right, and will ask for it again"
+    BUSY = "is at work"
     REFUSAL = "refuses"
     START = "has started anew"
     REPORT = "reports temperatures"
@@ -92,6 +98,10 @@ def heard_in(text: str) -> Heard:
         return Heard(kind=Speech.AGAIN, text=text, number=int(again[1]) if again[1] else None)
     if report is not None:
         return Heard(kind=Speech.REPORT, text=text, report=report)
+    if MISHEARD.match(text):
+        return Heard(kind=Speech.MISHEARD, text=text)
+    if BUSY.match(text):
+        return Heard(kind=Speech.BUSY, text=text)
     if REFUSAL.match(text):
         return Heard(kind=Speech.REFUSAL, text=text)
     if START.match(text):

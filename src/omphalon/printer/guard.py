@@ -1,125 +1,279 @@
-"""Whether a heater may go on: looked at with every report. Knows no port."""
+"""Whether the heaters may go on: looked at with every report, and with every moment that none comes.
+Knows no port.
+"""
 
 from __future__ import annotations
 
 import math
 from collections import deque
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from omphalon.constants import OVER_TARGET_C
-from omphalon.errors import Unsafe
+from omphalon.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
+from omphalon.errors import LinkFault, Unsafe
+from omphalon.printer.report_clock import ReportClock
 from omphalon.quantities import BED_USUAL_C, HOTEND_USUAL_C
-from omphalon.reports import Report, full_power
+from omphalon.reports import Heating, Report
 
-MOST_C = {"hotend": HOTEND_USUAL_C, "bed": BED_USUAL_C}  # where no target is known
+# by kind of heater: the most where no target is known, and how long it may take to its target
+MOST_C = {"hotend": HOTEND_USUAL_C, "bed": BED_USUAL_C, "chamber": 80.0}
+ARRIVES_S = {"hotend": 600.0, "bed": 1500.0, "chamber": 3600.0}
 STILL_S = 60.0
 RISE_C = 1.0  # least rise in that time at full power
 NEAR_C = 5.0  # below its target a heater at full power must rise
+FULL = 0.95  # of the most power that was reported: counts as full
 LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
 MOST_READING_C = 1000.0
 MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
 IN_A_ROW = 3
+LONGEST_RUN_S = 12 * 3600.0  # whatever is heated, so long and no longer
+
+
+@dataclass(frozen=True, kw_only=True)
+class Limits:
+    """What a user may set: the most that one heater may read (None: 25 °C past its highest target,
+    or the usual limit of its kind), and how long a reading may be awaited.
+    """
+
+    heater: str = "hotend"
+    max_temp_c: float | None = None
+    silence_s: float = SILENCE_S
+    waits_s: float = UNWATCHED_S
 
 
 @dataclass
-class _Seen:
-    """One heater so far: highest power, highest target, and readings since it is at full power."""
+class _Watched:
+    """One heater so far."""
 
+    asked_c: float = 0.0  # by a line of ours
+    by_test: bool = False  # the controller's own test runs: what it reports as target is its affair
+    highest_target_c: float = 0.0
     most_power: float = 0.0
-    target_c: float = 0.0
-    since: deque[tuple[float, float]] = field(default_factory=deque)
+    since: deque[tuple[float, float]] = field(default_factory=deque)  # at full power: time, reading
     last: tuple[float, float] | None = None
+    now: Heating = Heating(temperature_c=math.nan)
+    read_s: float = 0.0  # when it was last read, by our clock
+    begun_s: float | None = None  # its way to the target, by the guard's clock
     odd: int = 0  # readings in a row that cannot be; a single one may be a slip of the wire
+    unasked: int = 0  # reports in a row of a target that nobody asked for
+    dropped: int = 0  # reports in a row in which the target is gone
+    held: bool = False  # its target was reported once
+
+    @property
+    def target_c(self) -> float:
+        return self.now.target_c if self.now.target_c > 0 else self.asked_c
+
+    @property
+    def on(self) -> bool:
+        return self.asked_c > 0 or self.now.target_c > 0 or self.now.power > 0
 
 
 class Guard:
-    """Ends a run whose reading goes too high, jumps, or stands still at full power.
+    """Ends a run in which a reading goes too high, jumps, stands still, is missing, or comes too late
+    to its target; in which a heater is on that nobody asked for, or off at the printer's own wish.
+
+    Two clocks are kept, the printer's (where it stamps its reports) and ours; of the two the one that
+    has gone further counts, so that neither a stamp that stands still nor a fast one is believed.
 
     Parameters
     ----------
-    max_temp_c : for the heater that is watched; None: 25 °C past its highest target, or the usual
-        limit of its kind where none is known
-    targets_c : of heaters whose target the printer does not report during a test, by name
+    limits : what a user has set
+    left_on : heaters that an earlier command left on: those were asked for
     """
 
-    def __init__(
-        self, watched: str, max_temp_c: float | None, targets_c: dict[str, float] | None = None
-    ) -> None:
-        self.watched, self.max_temp_c = watched, max_temp_c
-        self.targets_c = targets_c or {}
-        self.seen = {name: _Seen(target_c=self.targets_c.get(name, 0.0)) for name in MOST_C}
+    def __init__(self, limits: Limits, left_on: Iterable[str] = ()) -> None:
+        self.limits, self.left_on = limits, set(left_on)
+        self.heaters: dict[str, _Watched] = {}
+        self.clock = ReportClock()
+        self.running = False  # heaters that nobody asked for are switched off, in a run of ours
+        self.begun_s: float | None = None  # since when something is heated
+        self.report_s = self.first_s = 0.0
 
-    def look(self, time_s: float, report: Report) -> bool:
-        """Look at a report; whether its readings can be: a single one that cannot is a slip of the
+    def asked(self, heater: str, target_c: float, now_s: float, *, by_test: bool = False) -> None:
+        """A line of ours that gives a heater a target is on its way.
+
+        Parameters
+        ----------
+        heater : its name
+        target_c : 0 switches it off
+        now_s : our clock
+        by_test : the controller's own test will set it, and end it
+        """
+        one = self.heaters.setdefault(heater, _Watched())
+        one.asked_c, one.by_test, one.held, one.dropped = target_c, by_test, False, 0
+        one.read_s, one.begun_s = now_s, None
+        one.highest_target_c = max(one.highest_target_c, target_c)
+        one.since.clear()
+        if target_c > 0:
+            self.running = True
+            self.begun_s = self.begun_s if self.begun_s is not None else now_s
+
+    def over(self) -> None:
+        """What was asked for is over: heaters off was sent, or a test has ended."""
+        for one in self.heaters.values():
+            one.asked_c, one.begun_s, one.now = 0.0, None, Heating(temperature_c=math.nan)
+        self.running, self.begun_s = False, None
+
+    def on(self) -> dict[str, float]:
+        """The heaters that are on, with their targets."""
+        return {name: one.target_c for name, one in self.heaters.items() if one.on}
+
+    def at_work(self, heater: str) -> bool:
+        """Whether the reports show that a heater is on its way, or a test runs."""
+        one = self.heaters.get(heater)
+        if one is None or one.asked_c <= 0:
+            return False
+        if one.by_test:
+            return one.now.target_c > 0 or one.now.power > 0
+        return one.now.target_c > 0 and abs(one.now.temperature_c - one.now.target_c) > NEAR_C
+
+    def look(self, report: Report, now_s: float) -> float | None:
+        """Look at a report; its time in s since the first one, None where it holds a slip of the
         wire.
 
         Raises
         ------
-        Unsafe
+        Unsafe, LinkFault
             With the heater, the reading and the reason.
         """
+        time_s = self.clock.time_of(report, now_s)
+        if time_s is None:
+            return None
+        self.first_s = self.first_s or now_s
+        self.report_s = max(self.report_s, time_s)
+        at_s = max(self.report_s, now_s - self.first_s)
         sound = True
         for name, now in report.heaters.items():
-            seen, reading = self.seen[name], now.temperature_c
-            seen.target_c = max(seen.target_c, 0.0 if math.isnan(now.target_c) else now.target_c)
-            fault = self._fault(name, seen, time_s, reading)
-            seen.odd = 0 if fault is None else seen.odd + 1
+            one = self.heaters.setdefault(name, _Watched())
+            fault = self._fault(name, one, at_s, now)
+            one.odd = 0 if fault is None else one.odd + 1
             if fault is not None:
-                if seen.odd >= IN_A_ROW:
+                if one.odd >= IN_A_ROW:
                     raise fault
                 sound = False
                 continue
-            seen.last = (time_s, reading)
-            power = 0.0 if math.isnan(now.power) else now.power
-            seen.most_power = max(seen.most_power, power)
-            target = now.target_c if now.target_c > 0 else self.targets_c.get(name, 0.0)
-            self._stands_still(name, seen, time_s, reading, power, target)
-        return sound
+            one.now, one.last, one.read_s = now, (at_s, now.temperature_c), now_s
+            self._unasked(name, one)
+            self._dropped(name, one)
+            self._late(name, one, at_s)
+            self._stands_still(name, one, at_s)
+        return time_s if sound else None
 
-    def _most(self, name: str) -> float:
-        if name == self.watched and self.max_temp_c is not None:
-            return self.max_temp_c
-        target = self.seen[name].target_c
-        return target + OVER_TARGET_C if target > 0 else MOST_C[name]
+    def tick(self, now_s: float) -> None:
+        """Look at a moment, whether or not something was reported.
 
-    def _fault(self, name: str, seen: _Seen, time_s: float, reading: float) -> Unsafe | None:
+        Raises
+        ------
+        Unsafe
+            If a heater is on that was not read for too long, or for ever.
+        """
+        for name, one in self.heaters.items():
+            unread = now_s - one.read_s
+            if one.on and unread > self.limits.silence_s:
+                raise Unsafe(
+                    f"the {name} is on, and was not read for {unread:.0f} s",
+                    "look at cable and sensor; --silence sets how long it may take",
+                )
+        if self.begun_s is not None and now_s - self.begun_s > LONGEST_RUN_S:
+            raise Unsafe(
+                f"heaters have been on for {LONGEST_RUN_S / 3600:.0f} hours", "begin again"
+            )
+
+    def _most(self, name: str, one: _Watched) -> float:
+        if name == self.limits.heater and self.limits.max_temp_c is not None:
+            return self.limits.max_temp_c
+        target = one.highest_target_c
+        return target + OVER_TARGET_C if target > 0 else MOST_C[name.split()[0]]
+
+    def _fault(self, name: str, one: _Watched, at_s: float, now: Heating) -> Unsafe | None:
         """What is wrong with one reading by itself, or beside the last one."""
+        reading = now.temperature_c
+        if not math.isfinite(reading) and not one.on and name != self.limits.heater:
+            return None  # a sensor that is not there, of a heater that nobody uses
         if not LEAST_C < reading < MOST_READING_C:
             return Unsafe(
                 f"the {name} reads {reading:g} °C: its sensor is broken or loose",
                 "mend it before anything is heated",
             )
-        most = self._most(name)
+        if 0 < now.target_c < MOST_READING_C:
+            one.highest_target_c = max(one.highest_target_c, now.target_c)
+        if one.last is None and one.highest_target_c > 0:  # hot from before, and on its way down
+            before = min(reading, MOST_C[name.split()[0]]) - OVER_TARGET_C + NEAR_C
+            one.highest_target_c = max(one.highest_target_c, before)
+        most = self._most(name, one)
         if reading > most:
             return Unsafe(
                 f"the {name} reads {reading:g} °C, above {most:g} °C",
                 "--max-temp sets the limit, if it was meant so",
             )
-        if seen.last is None:
+        if one.last is None:
             return None
-        gone, jump = max(time_s - seen.last[0], 1.0), abs(reading - seen.last[1])
+        gone, jump = max(at_s - one.last[0], 1.0), abs(reading - one.last[1])
         if jump <= MOST_JUMP_C_S * gone:
             return None
         return Unsafe(
-            f"the {name} jumps from {seen.last[1]:g} to {reading:g} °C: a loose wire of its sensor",
+            f"the {name} jumps from {one.last[1]:g} to {reading:g} °C: a loose wire of its sensor",
             "mend it before anything is heated",
         )
 
-    def _stands_still(
-        self, name: str, seen: _Seen, time_s: float, reading: float, power: float, target: float
-    ) -> None:
-        if power < 0.95 * full_power(seen.most_power) or reading > target - NEAR_C:
-            seen.since.clear()
-            return
-        seen.since.append((time_s, reading))
-        first = seen.since[0]
-        if time_s - first[0] < STILL_S:
-            return
-        while len(seen.since) > 1 and time_s - seen.since[1][0] >= STILL_S:
-            seen.since.popleft()
-        if reading - seen.since[0][1] < RISE_C:
+    def _unasked(self, name: str, one: _Watched) -> None:
+        """A heater that has a target which no line of ours gave it."""
+        known = one.asked_c > 0 or name in self.left_on
+        strange = self.running and not known and one.now.target_c > 0
+        one.unasked = one.unasked + 1 if strange else 0
+        if one.unasked >= IN_A_ROW:
             raise Unsafe(
-                f"the {name} has been heated at full power for a minute and reads {reading:g} °C, "
-                f"{seen.since[0][1]:g} °C before",
+                f"the {name} has a target of {one.now.target_c:g} °C that was not asked for here",
+                "somebody else heats it: at the printer, or with another program",
+            )
+
+    def _dropped(self, name: str, one: _Watched) -> None:
+        """A target that was there, and is gone without a line of ours."""
+        if one.asked_c <= 0 or one.by_test:
+            return
+        one.held |= one.now.target_c > 0
+        one.dropped = one.dropped + 1 if one.held and one.now.target_c == 0 else 0
+        if one.dropped >= IN_A_ROW:
+            raise LinkFault(
+                f"the target of the {name} was set to 0 at the printer",
+                "somebody ended it there, or it tripped: look at its own words",
+            )
+
+    def _late(self, name: str, one: _Watched, at_s: float) -> None:
+        """A heater that does not come to its target."""
+        if not one.on or one.target_c <= 0:
+            one.begun_s = None
+            return
+        one.begun_s = at_s if one.begun_s is None else one.begun_s
+        if one.now.temperature_c > one.target_c - NEAR_C:
+            one.begun_s = math.inf  # it has arrived
+        limit = ARRIVES_S[name.split()[0]]
+        if at_s - one.begun_s > limit:
+            raise Unsafe(
+                f"the {name} has not come to {one.target_c:g} °C within {limit / 60:.0f} minutes: "
+                f"it reads {one.now.temperature_c:g} °C",
+                "look at its heater, its supply and its sensor",
+            )
+
+    def _stands_still(self, name: str, one: _Watched, at_s: float) -> None:
+        """A reading that does not rise at full power. Power that is not reported counts as full, and
+        the most that was reported is what full means: nobody says what its scale is.
+        """
+        power, reading = one.now.power, one.now.temperature_c
+        one.most_power = max(one.most_power, 0.0 if math.isnan(power) else power)
+        full = math.isnan(power) or (power > 0 and power >= FULL * one.most_power)
+        if not (one.on and full) or reading > one.target_c - NEAR_C:
+            one.since.clear()
+            return
+        one.since.append((at_s, reading))
+        if at_s - one.since[0][0] < STILL_S:
+            return
+        while len(one.since) > 1 and at_s - one.since[1][0] >= STILL_S:
+            one.since.popleft()
+        if reading - one.since[0][1] < RISE_C:
+            told = "at full power" if power > 0 else "(its power is not reported)"
+            raise Unsafe(
+                f"the {name} has been heated {told} for a minute and reads {reading:g} °C, "
+                f"{one.since[0][1]:g} °C before",
                 "look at its sensor and its heater cartridge: one of them is loose or broken",
             )

@@ -1,5 +1,5 @@
 """What is known of each port, between one command and the next: who has it, what answered there,
-and whether a heater was left on.
+which heaters were left on, and how the last command ended.
 """
 
 from __future__ import annotations
@@ -10,17 +10,21 @@ import json
 import os
 import tempfile
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 from omphalon.errors import LinkFault, UnwritableFile, echoed
 from omphalon.files import put_bytes
+from omphalon.printer.port import address_of
 
 
 @dataclass(frozen=True, kw_only=True)
 class Known:
-    """A port: the speed at which a printer answered, its own words, when; and since when a heater
-    may be on, if a command ended without switching it off. Times are ISO, UTC.
+    """A port: the speed at which a printer answered, its own words, when; since when a heater may be
+    on, if a command ended without switching it off; heaters that were left on, with their targets;
+    what was done when nobody was there to be told; the dialect of a bench's own that was agreed to,
+    by its digest. Times are ISO, UTC.
     """
 
     port: str
@@ -28,6 +32,9 @@ class Known:
     name: str = ""
     seen: str = ""
     heating_since: str | None = None
+    left_on: dict[str, float] = field(default_factory=dict)
+    ended: str = ""
+    dialect: str = ""
 
 
 def place() -> Path:
@@ -47,16 +54,27 @@ def place() -> Path:
     raise UnwritableFile("no folder for notes about ports", "set OMPHALON_STATE to one")
 
 
-def _file(port: str, suffix: str) -> Path:
-    real = port if "://" in port or not os.path.exists(port) else os.path.realpath(port)
-    real = real.replace("socket://localhost:", "socket://127.0.0.1:")
-    return place() / (hashlib.sha256(real.encode()).hexdigest()[:16] + suffix)
+def _name(port: str) -> str:
+    return hashlib.sha256(address_of(port).encode()).hexdigest()[:16]
+
+
+def _file(port: str) -> Path:
+    return place() / f"{_name(port)}.json"
+
+
+def _common() -> Path:
+    """The folder of the locks, where every user of this computer finds it."""
+    folder = Path(tempfile.gettempdir()) / "omphalon-ports"
+    with contextlib.suppress(OSError):
+        folder.mkdir(exist_ok=True)
+        folder.chmod(0o777)  # not sticky: there a file of another user may not be opened
+    return folder if folder.is_dir() and not folder.is_symlink() else place()
 
 
 def known(port: str) -> Known:
     """The note on a port; an empty one where there is none, or none that can be read."""
     with contextlib.suppress(OSError, ValueError, TypeError):
-        return Known(**json.loads(_file(port, ".json").read_text("utf-8")))
+        return Known(**json.loads(_file(port).read_text("utf-8")))
     return Known(port=port)
 
 
@@ -72,13 +90,30 @@ def all_known() -> list[Known]:
 def note(port: str, **changes: object) -> Known:
     """A note with these changes, kept."""
     one: Known = replace(known(port), **changes)  # type: ignore[arg-type]
-    put_bytes(str(_file(port, ".json")), json.dumps(asdict(one)).encode())
+    put_bytes(str(_file(port)), json.dumps(asdict(one)).encode())
     return one
 
 
+@dataclass(frozen=True, kw_only=True)
+class Holder:
+    """Who has a port: the process, where it listens on this computer, and what it is about."""
+
+    process: int
+    listens: int
+    command: str
+
+
+def holder(port: str) -> Holder | None:
+    """Who has a port now, as far as it says so."""
+    with contextlib.suppress(OSError, ValueError, TypeError):
+        told: dict[str, Any] = json.loads((_common() / f"{_name(port)}.who").read_text("utf-8"))
+        return Holder(**told)
+    return None
+
+
 @contextlib.contextmanager
-def held_port(port: str) -> Iterator[None]:
-    """The port for this process alone, as long as it lives.
+def held_port(port: str, who: Holder) -> Iterator[None]:
+    """The port for this process alone, as long as it lives; `who` says so to others.
 
     Raises
     ------
@@ -87,15 +122,22 @@ def held_port(port: str) -> Iterator[None]:
     """
     from filelock import FileLock, Timeout
 
-    lock = FileLock(_file(port, ".lock"), timeout=0)
+    lock = FileLock(_common() / f"{_name(port)}.lock", timeout=0, mode=0o666)
     try:
         lock.acquire()
-    except Timeout as error:
+    except (Timeout, PermissionError) as error:
+        has = holder(port)
+        told = f" (process {has.process}: {echoed(has.command)})" if has else ""
         raise LinkFault(
-            f"{echoed(port)}: another omphalon is talking to this printer",
-            "wait until it is done, or stop it there with Ctrl-C",
+            f"{echoed(port)}: another omphalon is talking to this printer{told}",
+            "wait until it is done, stop it there with Ctrl-C, or omphalon printer cool",
         ) from error
+    said = _common() / f"{_name(port)}.who"
     try:
+        with contextlib.suppress(UnwritableFile):
+            put_bytes(str(said), json.dumps(asdict(who)).encode())
         yield
     finally:
+        with contextlib.suppress(OSError):
+            said.unlink()
         lock.release()

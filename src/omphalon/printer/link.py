@@ -1,73 +1,117 @@
-"""A dialogue on a wire: lines go out and are acknowledged, reports come in, heaters go off."""
+"""A dialogue on a wire: lines go out and are acknowledged, reports come in and are guarded."""
 
 from __future__ import annotations
 
 import re
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 from omphalon.errors import LinkFault, echoed
+from omphalon.lines.codes import is_move, is_test, targets_of
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.dialogue import UNPLUG, Dialogue
 from omphalon.printer.ear import Heard, Speech
+from omphalon.printer.guard import Guard, Limits
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
 from omphalon.reports import Report
 
-SILENCE_S = 10.0  # real seconds without a byte while something is waited for
-UNREPORTED_S = 600.0  # the same for a slow line on a printer that reports nothing meanwhile
+UNREPORTED_S = 600.0  # silence for a slow line, on a printer that reports nothing meanwhile
 HELLO_AGAIN_S = 0.8
 HELLO_S = 4.0  # a board that starts anew when the port is opened needs some
 TRIED_S = 2.0  # for each further speed that is tried
 NOISY_S = 1.5  # after that, bytes without a single readable line mean the wrong speed
 MOST_READS = 6  # of one answer
-ANSWER_S = 1.2  # for each line that switches off
+ANSWER_S = 1.2  # for a line that is not waited for longer
+MISSED = 3.0  # reports in a row that do not come by themselves: then each is asked for
 WORD_BEFORE = re.compile(r"^\w+:\s*")  # what a controller puts before anything it says
-Watch = Callable[[Report], None]
-
-
-@dataclass(frozen=True, kw_only=True)
-class SwitchedOff:
-    """What came of switching the heaters off."""
-
-    acknowledged: bool
-    confirmed: bool  # a report says so
-    halted: bool
-    told: str
 
 
 class Link:
-    """One printer on one wire. `clock` is in s."""
+    """One printer on one wire. `clock` is in s.
+
+    Whoever has the link may set what is called with every round (`each_round`), before a line that
+    heats goes out (`before_heat`), and with words of the printer's own about a fault (`heed`).
+    """
 
     def __init__(
         self, wire: Wire, dialect: Dialect, clock: Callable[[], float] = time.monotonic
     ) -> None:
         self.wire, self.dialect, self.clock = wire, dialect, clock
-        self.dialogue = Dialogue("number" in dialect.templates)
-        self.heard_s = clock()
+        self.guard = Guard(Limits())
+        self.guarded = True
+        self.each_round: Callable[[], None] = lambda: None
+        self.before_heat: Callable[[], None] = lambda: None
+        self.heed: Callable[[str], None] = lambda words: None
+        self.bytes = 0
+        self.reports: list[tuple[float, Report]] = []  # of the last round, with their times
+        self.start()
+
+    def start(self, wire: Wire | None = None) -> None:
+        """A conversation from its beginning, perhaps on a wire that was opened again."""
+        self.wire = wire or self.wire
+        self.dialogue = Dialogue("number" in self.dialect.templates, self._at_work)
+        self.heard_s = self.reported_s = self.clock()
+        self.next_ask_s = 0.0
         self.reporting = False
         self.last: Report | None = None
-        self.silence_s = SILENCE_S
-        self.bytes = 0
+
+    def _at_work(self, line: str) -> bool:
+        return any(map(self.guard.at_work, targets_of(line, self.dialect)))
 
     def pump(self) -> list[Heard]:
-        """Read once, take what was heard, say again what is due."""
+        """Read once, take what was heard, say again what is due.
+
+        Raises
+        ------
+        LinkFault, Unsafe
+            As the dialogue and the guard do, and where the printer itself tells of a fault while
+            something is heated.
+        """
         data, now = self.wire.read(), self.clock()
         self.bytes += len(data)
+        idle = self.dialogue.pending is None
         heard = list(self.dialogue.hear(data, now)) if data else []
         if any(one.kind is not Speech.NOISE for one in heard):
             self.heard_s = now
+        self.reports = []
         for one in heard:
-            self.last = one.report or self.last
+            if one.report is not None:
+                self._report(one.report, now)
+            if one.kind is Speech.REFUSAL:
+                self._trouble(one.text, idle)
         due = self.dialogue.due(now)
         if due:
             self.wire.write(due)
+        if self.guarded:
+            self.guard.tick(now)
+        self.each_round()
         return heard
+
+    def _report(self, report: Report, now: float) -> None:
+        self.last, self.reported_s = report, now
+        if not self.guarded:
+            return
+        time_s = self.guard.look(report, now)
+        if time_s is not None:
+            self.reports.append((time_s, report))
+
+    def _trouble(self, words: str, idle: bool) -> None:
+        """A complaint: the answer to a line, or the printer's own."""
+        self.heed(words)
+        if idle and self.guarded and self.guard.running:
+            raise LinkFault(
+                f"the printer says: {echoed(words)}", "look at it before it is heated again"
+            )
 
     def begin(self, line: str, again_s: float = 5.0, slow: bool = False) -> None:
         """Send a line and do not wait."""
         now = self.clock()
         self.heard_s = now
+        targets = {} if is_move(line) else targets_of(line, self.dialect)
+        if any(target > 0 for target in targets.values()):
+            self.before_heat()
+        for heater, target in targets.items():
+            self.guard.asked(heater, target, now, by_test=is_test(line, self.dialect))
         self.wire.write(self.dialogue.say(line, now, again_s, slow))
 
     @property
@@ -75,28 +119,23 @@ class Link:
         """Whether the last line is not acknowledged yet."""
         return self.dialogue.pending is not None
 
-    def tell(
-        self, line: str, *, slow: bool = False, watch: Watch | None = None, again_s: float = 5.0
-    ) -> list[str]:
+    def tell(self, line: str, *, slow: bool = False, again_s: float = 5.0) -> list[str]:
         """Send a line and wait until it is acknowledged; the words of the answer.
 
         Parameters
         ----------
         line : a code and its words
         slow : it may take minutes
-        watch : is handed each report that comes meanwhile; what it raises ends the wait
         again_s : wait before it is said again
 
         Raises
         ------
-        LinkFault
-            If it is refused, not answered, or the link is cut.
+        LinkFault, Unsafe
+            If it is refused, not answered, the link is cut, or a heater must not go on.
         """
         self.begin(line, again_s, slow)
         while self.waiting:
-            for one in self.pump():
-                if one.report is not None and watch is not None:
-                    watch(one.report)
+            self.pump()
             self.check_alive(slow)
         if self.dialogue.refused is not None:
             raise LinkFault(
@@ -115,12 +154,22 @@ class Link:
     def check_alive(self, slow: bool = False) -> None:
         """Refuse to wait longer for a printer that says nothing at all."""
         silent = self.clock() - self.heard_s
-        if silent > (UNREPORTED_S if slow and not self.reporting else self.silence_s):
+        patience = self.guard.limits.silence_s
+        if silent > (UNREPORTED_S if slow and not self.reporting else patience):
             raise LinkFault(f"the printer has been silent for {silent:.0f} s", UNPLUG)
 
     def line(self, setting: str, **values: object) -> str | None:
         """A line of the dialect."""
         return self.dialect.line(setting, **values)
+
+    def ask_report(self, every_s: float) -> None:
+        """Ask for a report where it is time for one, and none comes by itself."""
+        now, ask = self.clock(), self.line("report")
+        by_itself = self.reporting and now - self.reported_s < MISSED * max(every_s, 1.0)
+        if self.waiting or ask is None or now < self.next_ask_s or by_itself:
+            return
+        self.next_ask_s = max(self.next_ask_s + every_s, now)
+        self.begin(ask, again_s=2.0)
 
     def ask_for_reports(self, every_s: float) -> None:
         """Let the printer report by itself, where it can."""
@@ -170,63 +219,6 @@ class Link:
             f"the printer's answer to {echoed(line)} is another one each time",
             "the wire loses bytes: look at the cable",
         )
-
-    def switch_off(self) -> SwitchedOff:
-        """Heaters off, whatever else was going on; said again where nothing answers, and as a last
-        resort the printer is halted.
-        """
-        lines = [
-            self.line("break"),
-            self.line("hotend-target", target=0),
-            self.line("bed-target", target=0),
-            self.line("fan-off"),
-        ]
-        answered = [self._urgent(line) for line in lines if line is not None]
-        if self.seen_off():
-            return SwitchedOff(
-                acknowledged=True, confirmed=True, halted=False, told="the heaters are off"
-            )
-        if len(answered) > 1 and all(answered[1:]):
-            told = "heaters off was acknowledged, but no report says that they are"
-            return SwitchedOff(acknowledged=True, confirmed=False, halted=False, told=told)
-        halt = self.line("halt")
-        halted = halt is not None and (self._urgent(halt) or self._complained())
-        told = (
-            "heaters off was not acknowledged, so the printer was halted: switch it off and on"
-            if halted
-            else "heaters off was sent and not confirmed: pull the printer's plug"
-        )
-        return SwitchedOff(acknowledged=False, confirmed=False, halted=halted, told=told)
-
-    def _urgent(self, line: str) -> bool:
-        """Say a line now, three times at the most; whether it was acknowledged."""
-        self.dialogue.forget()
-        try:
-            self.begin(line, again_s=ANSWER_S / 3)
-            until = self.clock() + ANSWER_S
-            while self.waiting and self.clock() < until:
-                self.pump()
-        except LinkFault:
-            return False
-        return not self.waiting and self.dialogue.refused is None
-
-    def _complained(self) -> bool:
-        """Whether the last line was answered with an error, as a printer does that halts."""
-        pending = self.dialogue.pending
-        return self.dialogue.refused is not None or (
-            pending is not None and pending.complaint is not None
-        )
-
-    def seen_off(self) -> bool:
-        """Whether a report that came after says that all heaters are off."""
-        line = self.line("report")
-        for _ in range(2):
-            self.last = None
-            if line is not None:
-                self._urgent(line)
-            if self.last is not None and all(one.off for one in self.last.heaters.values()):
-                return True
-        return False
 
 
 def hello(link: Link, within_s: float = HELLO_S) -> str:
@@ -281,7 +273,11 @@ def _no_answer(link: Link, heard: list[str], cut: LinkFault | None) -> LinkFault
 
 
 def reached(
-    name: str, speed: int | None, last: int | None, dialect: Dialect
+    name: str,
+    speed: int | None,
+    last: int | None,
+    dialect: Dialect,
+    prepared: Callable[[Link], None] = lambda link: None,
 ) -> tuple[Link, int, str]:
     """A link on which a printer answers, its speed, and the printer's words.
 
@@ -291,6 +287,7 @@ def reached(
     speed : bits a second; None: the common ones are tried, the `last` one first
     last : that answered before
     dialect : the printer's lines
+    prepared : is handed each link before the first word
 
     Raises
     ------
@@ -301,6 +298,7 @@ def reached(
     for one in _speeds(name, speed, last):
         wire = SerialWire(name, one)
         link = Link(wire, dialect)
+        prepared(link)
         try:
             return link, one, hello(link, HELLO_S if fault is None else TRIED_S)
         except LinkFault as error:

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import ipaddress
 import os
+import re
+import socket
+import stat
 from typing import Any, Protocol
 
 from omphalon.errors import LinkFault, echoed
@@ -12,6 +16,7 @@ from omphalon.errors import LinkFault, echoed
 # bits a second, the most common first; tried in this order where none is given
 SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)
 READ_S = 0.02  # the longest a read waits: how fast everything else is looked at
+SOCKET = re.compile(r"socket://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9_.-]+):(\d{1,5})/?")
 PLUG = "look at the cable and at the printer's switch; omphalon printer list shows the ports"
 
 
@@ -28,15 +33,62 @@ class Wire(Protocol):
         """Let go of it."""
 
 
+def checked_port(name: str) -> str:
+    """A port that may be opened: a device, or `socket://HOST:PORT`; nothing else that a library
+    would take for one.
+
+    Raises
+    ------
+    LinkFault
+        If it is another kind of address, or a plain file.
+    """
+    if not name.strip() or "\x00" in name:
+        raise LinkFault("--port: no name", PLUG)
+    if "://" in name and SOCKET.fullmatch(name) is None:
+        raise LinkFault(
+            f"{echoed(name)}: no port", f"give a device, or socket://HOST:PORT; {PLUG}"
+        )
+    if "://" not in name and os.path.isfile(name):
+        raise LinkFault(f"{echoed(name)}: a file, no port", PLUG)
+    return name
+
+
+def address_of(name: str) -> str:
+    """What a port's name leads to, the same for every name of one port."""
+    there = SOCKET.fullmatch(name)
+    if there is None:
+        with contextlib.suppress(OSError, ValueError):
+            found = os.stat(name)
+            if stat.S_ISCHR(found.st_mode):
+                return f"device {found.st_rdev}"
+        return f"device {os.path.realpath(name)}"
+    host = there[1].strip("[]")
+    try:
+        ways = socket.getaddrinfo(host, int(there[2]), type=socket.SOCK_STREAM)
+        places = sorted(_plain_address(str(way[4][0])) for way in ways)
+    except (OSError, OverflowError, UnicodeError):
+        places = [host.lower()]
+    return f"socket {places[0]} {int(there[2])}"
+
+
+def _plain_address(text: str) -> str:
+    """An address without its other spellings; all of this computer's own are one."""
+    try:
+        address = ipaddress.ip_address(text.partition("%")[0])
+    except ValueError:
+        return text
+    mapped = getattr(address, "ipv4_mapped", None)
+    address = mapped or address
+    return "here" if address.is_loopback or address.is_unspecified else str(address)
+
+
 class SerialWire:
     """A port as pyserial opens it: `/dev/…`, `COMn`, `socket://host:port`."""
 
     def __init__(self, name: str, speed: int) -> None:
         import serial
 
-        self.name = name
-        if not name.strip():
-            raise LinkFault("--port: no name", PLUG)
+        self.name = checked_port(name)
         self._faults = (serial.SerialException, OSError)
         try:
             own: dict[str, Any] = {} if "://" in name else {"exclusive": True}
@@ -54,7 +106,7 @@ class SerialWire:
         except self._faults as error:
             raise LinkFault(
                 f"{echoed(self.name)}: the link is cut ({_reason(error)})",
-                "a heater may still be on: pull the printer's plug if it is",
+                PLUG,
             ) from error
 
     def _rest(self) -> bytes:
@@ -74,7 +126,7 @@ class SerialWire:
         except self._faults as error:
             raise LinkFault(
                 f"{echoed(self.name)}: nothing can be sent ({_reason(error)})",
-                "a heater may still be on: pull the printer's plug if it is",
+                PLUG,
             ) from error
 
     def close(self) -> None:

@@ -6,13 +6,13 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe, echoed, shown
+from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe, echoed
+from omphalon.lines.codes import unfit
 from omphalon.lines.dialect import Dialect
-from omphalon.lines.template import LONGEST
-from omphalon.printer.link import Link, Watch
+from omphalon.printer.link import Link
 
 AGAIN_S = 2.0  # a line whose acknowledgement was lost is said again
-CODE = re.compile(r"[A-Za-z]\d+(?:\.\d+)?")
+CODE = re.compile(r"[A-Za-z]\d+(?:\.\d+)?(?:[A-Z][-+.\d]*)*")
 COMMENT = re.compile(r"\s*;.*$")
 
 
@@ -50,9 +50,12 @@ def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
         if not line or line.startswith("#"):
             continue
         word = line.split()[0]
-        if not (CODE.fullmatch(word) or word in own) or shown(line) != line or len(line) > LONGEST:
+        wrong = unfit(line)
+        if wrong is None and not (CODE.fullmatch(word) or word in own):
+            wrong = "is no line of a printer"
+        if wrong is not None:
             raise UnknownFormat(
-                f"{source}: row {row}: {echoed(line)} is no line of a printer",
+                f"{source}: row {row}: {echoed(line)} {wrong}",
                 "give a sheet of lines to enter, or a test print",
             )
         lines.append(line)
@@ -67,7 +70,6 @@ def send(
     link: Link,
     lines: Sequence[str],
     told: Callable[[int], None],
-    watch: Watch | None = None,
 ) -> Sent:
     """Send lines in their order; stop at the first that is refused or not acknowledged.
 
@@ -76,7 +78,6 @@ def send(
     link : on which a printer answers
     lines : to be sent
     told : is handed the count of lines done
-    watch : is handed each report that comes meanwhile
     """
     replies: list[str] = []
     for number, line in enumerate(lines):
@@ -84,7 +85,7 @@ def send(
             if line == link.line("list"):
                 replies += link.read(line)
             else:
-                replies += link.tell(line, slow=True, again_s=AGAIN_S, watch=watch)
+                replies += link.tell(line, slow=True, again_s=AGAIN_S)
         except (LinkFault, Unsafe) as fault:
             refused = link.dialogue.refused is not None
             return Sent(

@@ -1,13 +1,19 @@
 """What happens at the printer while it happens: temperature against target with the power below, in
-a terminal; plain lines where there is none.
+a terminal; plain lines where there is none. It is drawn in a thread of its own: a terminal that
+takes nothing holds up nothing but its picture.
 """
 
 from __future__ import annotations
 
+import contextlib
 import math
+import os
+import sys
+import threading
 import time
+from collections import deque
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, Protocol
 
 import click
 
@@ -25,6 +31,8 @@ NEAR_C, SWINGS_S = 6.0, 25.0  # within that of the target for so long, the rest 
 BARS = " ▁▂▃▄▅▆▇█"
 DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 PLOT_ROWS = (6, 16)  # rows of the plot, by the height of the terminal
+UNDRAWN = 2000  # moments that wait for a slow terminal at the most; the oldest are dropped
+LAST_S = 1.0  # the last picture is waited for so long
 
 
 def clock(seconds: float) -> str:
@@ -50,18 +58,42 @@ def headline(now: Status, most_power: float) -> str:
     return "   ".join(parts)
 
 
-class Plain:
-    """A line every ten seconds of the printer's time."""
+class View(Protocol):
+    """Shows one moment after another."""
 
-    def __init__(self) -> None:
-        self.next_s, self.most = 0.0, 0.0
-        self.told = ""
+    def __enter__(self) -> View: ...
 
-    def __enter__(self) -> Plain:
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None: ...
+
+    def show(self, now: Status) -> None:
+        """Show the moment."""
+
+
+class Quiet:
+    """Nothing."""
+
+    def __enter__(self) -> Quiet:
         return self
 
     def __exit__(self, *_: object) -> None:
         return None
+
+    def show(self, now: Status) -> None:
+        """Nothing."""
+
+
+class Plain(Quiet):
+    """A line every ten seconds of the printer's time."""
+
+    def __init__(self, file: IO[str]) -> None:
+        self.file = file
+        self.next_s, self.most = 0.0, 0.0
+        self.told = ""
 
     def show(self, now: Status) -> None:
         """Print the moment, where it is time to."""
@@ -69,32 +101,33 @@ class Plain:
         if now.time_s >= self.next_s or now.told != self.told:
             self.next_s = now.time_s + PLAIN_EVERY_S
             self.told = now.told
-            click.echo(headline(now, self.most), err=True)
+            print(headline(now, self.most), file=self.file, flush=True)
 
 
-class Live:
+class Live(Quiet):
     """The picture in a terminal, drawn anew a few times a second."""
 
-    def __init__(self, passing: bool) -> None:
+    def __init__(self, file: IO[str], passing: bool) -> None:
         from rich.console import Console
         from rich.live import Live as RichLive
 
         self.past: Past = []
         self.drawn = -math.inf
-        self.console = Console(stderr=True)
-        self.live = RichLive(console=self.console, auto_refresh=False, transient=passing)
+        self.console = Console(file=file)
+        self.live = RichLive(
+            console=self.console,
+            auto_refresh=False,
+            transient=passing,
+            redirect_stdout=False,
+            redirect_stderr=False,
+        )
 
     def __enter__(self) -> Live:
         self.live.__enter__()
         return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.live.__exit__(kind, error, trace)
+    def __exit__(self, *_: object) -> None:
+        self.live.__exit__(None, None, None)
 
     def show(self, now: Status) -> None:
         """Take a moment in, and draw where it is time to."""
@@ -107,6 +140,38 @@ class Live:
         self.drawn = time.monotonic()
         picture = drawn(self.past, now, self.console.width, self.console.height)
         self.live.update(picture, refresh=True)
+
+
+class Apart(Quiet):
+    """Another view in a thread of its own, so that whoever shows something never waits for it."""
+
+    def __init__(self, view: View) -> None:
+        self.view = view
+        self.undrawn: deque[Status] = deque(maxlen=UNDRAWN)
+        self.came, self.over = threading.Event(), False
+        self.thread = threading.Thread(target=self._draw, daemon=True)
+
+    def __enter__(self) -> Apart:
+        self.thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.over = True
+        self.came.set()
+        self.thread.join(LAST_S)
+
+    def show(self, now: Status) -> None:
+        """Leave the moment to be drawn."""
+        self.undrawn.append(now)
+        self.came.set()
+
+    def _draw(self) -> None:
+        with contextlib.suppress(OSError, ValueError), self.view as view:
+            while not self.over or self.undrawn:
+                self.came.wait()
+                self.came.clear()
+                while self.undrawn:
+                    view.show(self.undrawn.popleft())
 
 
 Past = list[tuple[float, float, float, float]]
@@ -207,19 +272,12 @@ def _bars(past: Past, cols: int, most: float, span: float) -> list[str]:
     return [upper, "".join(BARS[min(8, level)] for level in levels)]
 
 
-def view_for(quiet: bool, passing: bool = False) -> Any:
+def view_for(quiet: bool, passing: bool = False) -> View:
     """The view that fits: a picture in a terminal, plain lines elsewhere, nothing when quiet. One
     that is `passing` leaves nothing behind.
     """
-    import sys
-
     if quiet:
         return Quiet()
-    return Live(passing) if sys.stderr.isatty() else Plain()
-
-
-class Quiet(Plain):
-    """Nothing."""
-
-    def show(self, now: Status) -> None:
-        return None
+    # a file of its own: what holds it up does not hold up who else writes to the terminal
+    file = os.fdopen(os.dup(2), "w", encoding=sys.stderr.encoding, errors=sys.stderr.errors)
+    return Apart(Live(file, passing) if sys.stderr.isatty() else Plain(file))

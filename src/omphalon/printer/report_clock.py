@@ -1,11 +1,8 @@
-"""Every report looked at once: its time told, slips of the wire passed over, a heater that must not
-go on stopped.
-"""
+"""The time of each report, in a printer's own seconds or in ours; slips of the wire passed over."""
 
 from __future__ import annotations
 
 from omphalon.errors import LinkFault
-from omphalon.printer.guard import Guard
 from omphalon.reports import Report
 
 BACK_S = 1.0  # a printer's clock that goes back by more has started anew
@@ -53,21 +50,3 @@ class ReportClock:
                 time = self.last_s + sum(steps)
         self.odd, self.count, self.last_s = [], self.count + 1, max(time, self.last_s)
         return time
-
-
-class Lookout:
-    """A clock and a guard for the reports of one printer."""
-
-    def __init__(self, guard: Guard) -> None:
-        self.guard, self.clock = guard, ReportClock()
-
-    def time_of(self, report: Report, now_s: float) -> float | None:
-        """Seconds since the first report; None where it holds a slip of the wire.
-
-        Raises
-        ------
-        Unsafe, LinkFault
-            If a heater must not go on, or the printer has started anew.
-        """
-        time = self.clock.time_of(report, now_s)
-        return time if time is not None and self.guard.look(time, report) else None

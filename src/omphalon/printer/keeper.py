@@ -1,0 +1,357 @@
+"""The keeper: a process of its own that has the port. It alone reads and writes it, keeps the log,
+watches the heaters, and switches them off: when a guard or a deadline says so, when it is asked to,
+and when the command that started it dies, stops, or falls silent.
+
+    python -P -m omphalon.printer.keeper      (what it needs to know comes on standard input)
+
+It says on standard output at which port of this computer it listens, and nothing else there. Who
+knows its token is its owner, and may ask for all that `ASKED` names; anybody on this computer may
+ask it to cool down.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import secrets
+import signal
+import socket
+import sys
+import time
+import traceback
+from collections import deque
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, replace
+from datetime import UTC, datetime
+from typing import Any
+
+from omphalon.errors import LinkFault, Lowered, OmphalonError
+from omphalon.printer.capture import capture, new_log
+from omphalon.printer.course import COURSES
+from omphalon.printer.guard import Guard, Limits
+from omphalon.printer.known import Holder, held_port, known, note
+from omphalon.printer.link import Link, reached
+from omphalon.printer.messages import Message, Peer, as_fault, dialect_of
+from omphalon.printer.off import SwitchedOff, seen_off, switch_off
+from omphalon.printer.port import SerialWire
+from omphalon.printer.send import send
+
+SILENT_S = 5.0  # an owner that is not heard of for so long is gone, or stopped
+IDLE_REPORT_S = 2.0  # between two reports while nothing else is done, and a heater is on
+TERMINATED = "this computer ended it"
+LEFT = "the command that heated it died, was stopped or fell silent"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Brief:
+    """What the keeper of a port is told at its start."""
+
+    token: str
+    port: str
+    speed: int | None
+    dialect: Message
+    command: str
+    silence_s: float
+    waits_s: float
+
+
+class Stopped(BaseException):
+    """Whatever is done ends here, heaters off; why, for the note of the port."""
+
+
+def now() -> str:
+    """The moment, ISO, UTC."""
+    return datetime.now(UTC).isoformat(timespec="seconds")
+
+
+class Keeper:
+    """One printer, those who ask for something, and what is being done."""
+
+    def __init__(self, brief: Brief, listener: socket.socket) -> None:
+        self.brief, self.listener = brief, listener
+        self.listener.setblocking(False)
+        self.link: Link | None = None
+        self.speed, self.words = 0, ""
+        self.owner: Peer | None = None
+        self.peers: list[Peer] = []
+        self.waiting: list[Peer | None] = []  # for what comes of cooling down
+        self.asked: deque[Message] = deque()
+        self.cooling = self.ended = self.lowered = False
+        self.stop: str | None = None
+        self.clock = time.monotonic
+        self.heard_s = self.asked_s = self.clock()
+
+    # ---- those who ask
+
+    def look(self) -> None:
+        """Hear who is there; Stopped where the owner is gone, or somebody wants it cooled down."""
+        with contextlib.suppress(OSError):
+            self.peers.append(Peer(self.listener.accept()[0]))
+        for peer in self.peers:
+            for message in peer.read():
+                if peer is self.owner:
+                    self._hear(message)
+                else:
+                    self._hear_stranger(peer, message)
+            peer.flush()
+        self.peers = [peer for peer in self.peers if not peer.closed]
+        gone = self.owner is not None and self.owner.closed
+        if (gone or self.clock() - self.heard_s > SILENT_S) and not self.ended:
+            self.stop = self.stop or LEFT
+        if self.stop is not None and not self.cooling:
+            raise Stopped(self.stop)
+
+    def _hear_stranger(self, peer: Peer, message: Message) -> None:
+        """Anybody may ask it to cool down; who knows the token is the owner."""
+        known_token = secrets.compare_digest(str(message.get("token")), self.brief.token)
+        if message.get("do") == "cool":
+            self.waiting.append(peer)
+            self.stop = "omphalon printer cool asked for it"
+        elif self.owner is None and known_token:
+            self.owner, self.heard_s = peer, self.clock()
+        else:
+            peer.closed = True
+
+    def _hear(self, message: Message) -> None:
+        self.heard_s = self.clock()
+        if message["do"] == "cool":
+            self.waiting.append(self.owner)
+            self.stop = self.stop or "asked for"
+        elif message["do"] != "beat":
+            self.asked.append(message)
+
+    def tell(self, message: Mapping[str, Any], *, passing: bool = False) -> None:
+        """Something for the owner, if there is one."""
+        if self.owner is not None:
+            self.owner.say(message, passing=passing)
+
+    # ---- what it does
+
+    def serve(self) -> None:
+        """Do what is asked for, and watch meanwhile, until it is told to end or is alone."""
+        while not self.ended:
+            try:
+                if self.asked:
+                    self._answer(self.asked.popleft())
+                elif self.link is None:
+                    self.look()
+                    time.sleep(0.01)
+                else:
+                    self._watch(self.link)
+            except Stopped as why:
+                self._stopped(str(why))
+            except OmphalonError as fault:
+                self._give_up(fault)
+            except Exception as fault:  # the last door: whatever it is, heaters off comes first
+                if os.environ.get("OMPHALON_DEBUG") == "1":
+                    traceback.print_exc()
+                told = f"a fault of omphalon itself ({type(fault).__name__}: {fault})"
+                self._give_up(LinkFault(told, "please report it"))
+
+    def _give_up(self, fault: OmphalonError) -> None:
+        """Heaters off, and no more of this link."""
+        off = self._off()
+        self.tell({"fault": as_fault(fault), "off": asdict(off)})
+        self._let_go()
+
+    def _let_go(self) -> None:
+        """The link is of no more use."""
+        if self.link is not None:
+            self.link.wire.close()
+            self.link = None
+
+    def _watch(self, link: Link) -> None:
+        """Nothing is asked for: look on, for as long as a user may think."""
+        on = link.guard.on()
+        if on:
+            link.ask_report(IDLE_REPORT_S)
+        link.pump()
+        if on and self.clock() - self.asked_s > link.guard.limits.waits_s:
+            self._off()
+            self.lowered = True
+
+    def _answer(self, message: Message) -> None:
+        """One thing that was asked for; what goes wrong in it switches the heaters off first."""
+        number, do = message["id"], message["do"]
+        self.asked_s = self.clock()
+        try:
+            if self.lowered:
+                self.lowered = False
+                raise Lowered(
+                    "nobody answered for so long that the heaters were switched off",
+                    "begin this step again",
+                )
+            result = ASKED[do](self, **message.get("with", {}))
+        except OmphalonError as fault:
+            off = self._off() if self.link is not None else None
+            self.tell({"id": number, "fault": as_fault(fault), "off": off and asdict(off)})
+        else:
+            self.tell({"id": number, "result": result})
+        self.asked_s = self.clock()
+
+    def _stopped(self, why: str) -> None:
+        """Heaters off, and who waits is told; alone, it ends with a note of it."""
+        alone = self.owner is None or self.owner.closed or why in (LEFT, TERMINATED)
+        by_owner = self.owner in self.waiting
+        off = self._off()
+        if alone:
+            said = f"{why}: {off.told}"
+            with contextlib.suppress(OmphalonError):
+                note(self.brief.port, ended=f"{now()[:16].replace('T', ' ')} UTC: {said}")
+        for peer in filter(None, self.waiting):
+            peer.say({"off": asdict(off), "cooled": True})
+        if not by_owner:
+            self.tell({"fault": as_fault(LinkFault(why, "begin again")), "off": asdict(off)})
+        self.waiting.clear()
+        self.asked.clear()
+        self.stop = None
+        self.ended = alone
+
+    def _off(self) -> SwitchedOff:
+        """Heaters off, with a note of what came of it."""
+        if self.link is None:
+            return SwitchedOff(shown=True, halted=False, told="nothing was sent")
+        self.cooling = True
+        try:
+            off = switch_off(self.link, lambda: SerialWire(self.brief.port, self.speed))
+        finally:
+            self.cooling = False
+        with contextlib.suppress(OmphalonError):
+            if off.shown:
+                note(self.brief.port, heating_since=None, left_on={})
+            else:
+                note(self.brief.port, heating_since=known(self.brief.port).heating_since or now())
+        return off
+
+    # ---- what may be asked for
+
+    def open(self) -> Message:
+        """Meet the printer."""
+        port, before = self.brief.port, known(self.brief.port)
+
+        def prepared(link: Link) -> None:
+            link.each_round = self.look
+            link.before_heat = self._noted
+            link.heed = lambda words: self.tell({"said": words}, passing=True)
+            link.guard = Guard(
+                Limits(silence_s=self.brief.silence_s, waits_s=self.brief.waits_s), before.left_on
+            )
+
+        dialect = dialect_of(self.brief.dialect)
+        link, speed, words = reached(port, self.brief.speed, before.speed, dialect, prepared)
+        self.link, self.speed = link, speed
+        note(port, speed=speed, name=words, seen=now(), ended="")
+        return {"speed": speed, "words": words}
+
+    def _noted(self) -> None:
+        """From here on a heater may be on: noted, for the case that this process dies."""
+        if known(self.brief.port).heating_since is None:
+            note(self.brief.port, heating_since=now())
+
+    def printer(self) -> Link:
+        """The link, while it is of use."""
+        if self.link is None:
+            raise LinkFault("the link was given up", "begin again")
+        return self.link
+
+    def tell_line(self, line: str, slow: bool) -> list[str]:
+        """One line, and what is answered."""
+        return self.printer().tell(line, slow=slow)
+
+    def listing(self) -> str:
+        """What the printer lists."""
+        return self.printer().listing()
+
+    def report_every(self, seconds: float) -> None:
+        """Reports that come by themselves, where the printer can."""
+        self.printer().ask_for_reports(seconds)
+
+    def send(self, lines: list[str]) -> Message:
+        """Lines, one by one; a fault among them switches the heaters off."""
+        done = send(self.printer(), lines, lambda count: self.tell({"sent": count}, passing=True))
+        off = self._off() if done.fault is not None else None
+        told = {**asdict(replace(done, fault=None)), "off": off and asdict(off)}
+        return {**told, "fault": done.fault and as_fault(done.fault)}
+
+    def run(
+        self,
+        course: str,
+        given: Message,
+        heater: str,
+        out: str | None,
+        every: float,
+        max_temp: float | None,
+    ) -> Message:
+        """Put the printer through a course, its log kept."""
+        link = self.printer()
+        link.guard.limits = replace(link.guard.limits, heater=heater, max_temp_c=max_temp)
+        one = COURSES[course](**given)
+        with contextlib.ExitStack() as stack:
+            log = stack.enter_context(new_log(out, one.start())) if out is not None else None
+            try:
+                done = capture(
+                    link,
+                    one,
+                    heater,
+                    log,
+                    lambda status: self.tell({"status": asdict(status)}, passing=True),
+                    every,
+                )
+            finally:
+                if log is not None:
+                    self.tell({"kept": log.rows})
+        return asdict(done)
+
+    def left_on(self) -> dict[str, float] | None:
+        """Which heaters are on now, by a report; None where none comes. The note keeps it."""
+        link = self.printer()
+        on = seen_off(link)
+        if on is not None:
+            since = known(self.brief.port).heating_since or now()
+            note(self.brief.port, left_on=on, heating_since=since if on else None)
+        return on
+
+    def end(self) -> None:
+        """No more is asked for; what is on stays on, and stands in the note."""
+        self.ended = True
+        self._let_go()
+
+
+ASKED: dict[str, Callable[..., Any]] = {
+    "open": Keeper.open,
+    "tell": Keeper.tell_line,
+    "listing": Keeper.listing,
+    "report-every": Keeper.report_every,
+    "send": Keeper.send,
+    "run": Keeper.run,
+    "left-on": Keeper.left_on,
+    "end": Keeper.end,
+}
+DEAF_TO = ("SIGINT", "SIGHUP", "SIGQUIT", "SIGTSTP", "SIGTTOU", "SIGTTIN", "SIGPIPE")
+
+
+def main() -> None:
+    """Take the brief, have the port, serve; nothing of it reaches a terminal."""
+    brief = Brief(**json.loads(sys.stdin.readline()))
+    for name in DEAF_TO:
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        keeper = Keeper(brief, listener)
+        signal.signal(signal.SIGTERM, lambda *_: setattr(keeper, "stop", TERMINATED))
+        who = Holder(
+            process=os.getpid(), listens=listener.getsockname()[1], command=brief.command
+        )
+        try:
+            with held_port(brief.port, who):
+                print(json.dumps({"listens": who.listens}), flush=True)
+                keeper.serve()
+                if keeper.owner is not None:
+                    keeper.owner.close()
+        except OmphalonError as fault:
+            print(json.dumps({"fault": as_fault(fault)}), flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,315 @@
+"""A printer that a keeper has: what a command asks of it, and what it hears meanwhile. The command may
+be stopped, killed or held up at its terminal at any moment; the keeper goes on without it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import queue
+import secrets
+import select
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from omphalon.constants import SILENCE_S, UNWATCHED_S
+from omphalon.errors import LinkFault, OmphalonError, StillHot, UnwritableFile
+from omphalon.lines.dialect import Dialect
+from omphalon.picture import Status
+from omphalon.printer.capture import Captured
+from omphalon.printer.course import COURSES, Course
+from omphalon.printer.keeper import Brief
+from omphalon.printer.known import Holder, held_port, holder, known, note
+from omphalon.printer.link import reached
+from omphalon.printer.messages import Message, Peer, as_dialect, fault_of
+from omphalon.printer.off import SwitchedOff, switch_off
+from omphalon.printer.port import SerialWire, checked_port
+from omphalon.printer.send import Sent
+from omphalon.reports import Heating
+
+BEAT_S = 1.0  # the owner is heard of so often
+STARTS_S = 15.0  # a keeper that has not begun by then does not
+COOLS_S = 400.0  # heaters off, with all that may go wrong on the way, is over by then
+
+
+@dataclass(frozen=True, kw_only=True)
+class Wishes:
+    """Where the printer is, how it is spoken to, and what is known of the user's patience."""
+
+    port: str
+    speed: int | None
+    dialect: Dialect
+    command: str
+    silence_s: float = SILENCE_S
+    waits_s: float = UNWATCHED_S
+
+
+class KeptPrinter:
+    """A printer whose port a keeper has. Not for more than one thread, but for `call_off`.
+
+    Parameters
+    ----------
+    wishes : where it is
+    said : is handed words of the printer's own about a fault; must not wait
+    called_off : is called, in another thread, where the keeper has ended what was going on
+    """
+
+    def __init__(
+        self,
+        wishes: Wishes,
+        said: Callable[[str], None],
+        called_off: Callable[[], None],
+    ) -> None:
+        self.wishes, self.said, self.called_off = wishes, said, called_off
+        self.answers: queue.SimpleQueue[Message] = queue.SimpleQueue()
+        self.view: Callable[[Status], None] = lambda status: None
+        self.counted: Callable[[int], None] = lambda count: None
+        self.fault: OmphalonError | None = None  # why the keeper ended what was going on
+        self.off: SwitchedOff | None = None  # what came of switching off, where that was done
+        self.kept_rows: int | None = None
+        self.number, self.left = 0, False
+        self.words = ""
+        self.process, self.peer = self._started()
+        self.lock = threading.Lock()
+        self.thread = threading.Thread(target=self._listen, daemon=True)
+        self.thread.start()
+
+    def _started(self) -> tuple[subprocess.Popen[bytes], Peer]:
+        """A keeper in a session of its own, and the way to it."""
+        wishes, token = self.wishes, secrets.token_hex(16)
+        brief = Brief(
+            token=token,
+            port=checked_port(wishes.port),
+            speed=wishes.speed,
+            dialect=as_dialect(wishes.dialect),
+            command=wishes.command,
+            silence_s=wishes.silence_s,
+            waits_s=wishes.waits_s,
+        )
+        process = subprocess.Popen(
+            [sys.executable, "-P", "-m", "omphalon.printer.keeper"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=None if os.environ.get("OMPHALON_DEBUG") == "1" else subprocess.DEVNULL,
+            start_new_session=True,
+        )
+        assert process.stdin is not None and process.stdout is not None
+        with contextlib.suppress(OSError):
+            process.stdin.write(json.dumps(asdict(brief)).encode() + b"\n")
+            process.stdin.close()
+        ready, _, _ = select.select([process.stdout], [], [], STARTS_S)
+        line = process.stdout.readline() if ready else b""
+        process.stdout.close()
+        if not line:
+            process.kill()
+            raise LinkFault("the keeper of the port does not start", "try again")
+        told = json.loads(line)
+        if "fault" in told:
+            raise fault_of(told["fault"])
+        peer = Peer(socket.create_connection(("127.0.0.1", told["listens"])))
+        peer.say({"token": token})
+        return process, peer
+
+    # ---- the other thread: hears the keeper, and lets it know that the command lives
+
+    def _listen(self) -> None:
+        beat_s = 0.0
+        while not self.peer.closed and not self.left:
+            there, unsent = [self.peer.connection], bool(self.peer.outbox)
+            select.select(there, there if unsent else [], [], BEAT_S)
+            with self.lock:
+                if time.monotonic() - beat_s >= BEAT_S:
+                    beat_s = time.monotonic()
+                    self.peer.say({"do": "beat"})
+                self.peer.flush()
+            for message in self.peer.read():
+                self._take(message)
+        if not self.left:
+            self._alone()
+
+    def _take(self, message: Message) -> None:
+        if "status" in message:
+            told = message["status"]
+            self.view(Status(**{**told, "seen": Heating(**told["seen"])}))
+        elif "said" in message:
+            self.said(message["said"])
+        elif "sent" in message:
+            self.counted(message["sent"])
+        elif "kept" in message:
+            self.kept_rows = message["kept"]
+        elif "id" in message or "cooled" in message:
+            self.answers.put(message)
+        elif "fault" in message:
+            self.off = SwitchedOff(**message["off"])
+            self._call_off(fault_of(message["fault"]))
+
+    def _call_off(self, fault: OmphalonError) -> None:
+        if self.fault is None:
+            self.fault = fault
+            self.answers.put({"called-off": True})
+            self.called_off()
+
+    def _alone(self) -> None:
+        """The keeper is gone without a word: this process switches the heaters off itself."""
+        self.off = self.off or cooled_here(self.wishes)
+        self._call_off(
+            LinkFault("the keeper of the port was ended from outside", "begin again")
+        )
+
+    # ---- what a command asks for
+
+    def _ask(self, do: str, **given: Any) -> Any:
+        """The answer to one question.
+
+        Raises
+        ------
+        OmphalonError
+            What went wrong with it, or ended everything.
+        """
+        if self.fault is not None:
+            raise self.fault
+        self.number += 1
+        with self.lock:
+            self.peer.say({"id": self.number, "do": do, "with": given})
+        while True:
+            answer = self.answers.get()
+            if self.fault is not None:
+                raise self.fault
+            if answer.get("id") != self.number:
+                continue
+            if "fault" in answer:
+                if answer.get("off"):
+                    self.off = SwitchedOff(**answer["off"])
+                raise fault_of(answer["fault"])
+            self.off = None
+            return answer["result"]
+
+    def open(self) -> None:
+        """Meet the printer."""
+        self.words = self._ask("open")["words"]
+
+    def tell(self, line: str, *, slow: bool = False) -> list[str]:
+        """Send a line; the words of the answer."""
+        words: list[str] = self._ask("tell", line=line, slow=slow)
+        return words
+
+    def listing(self) -> str:
+        """What the printer lists of its settings."""
+        text: str = self._ask("listing")
+        return text
+
+    def ask_for_reports(self, every_s: float) -> None:
+        """Let the printer report by itself, where it can."""
+        self._ask("report-every", seconds=every_s)
+
+    def send(self, lines: Sequence[str], counted: Callable[[int], None]) -> Sent:
+        """Send lines; what became of them."""
+        self.counted = counted
+        done = self._ask("send", lines=list(lines))
+        off, fault = done.pop("off"), done.pop("fault")
+        if off:
+            self.off = SwitchedOff(**off)
+        told = {name: tuple(value) for name, value in done.items()}
+        return Sent(**told, fault=fault and fault_of(fault))
+
+    def run(
+        self,
+        course: Course,
+        heater: str,
+        view: Callable[[Status], None],
+        *,
+        out: str | None,
+        every_s: float,
+        max_temp_c: float | None,
+    ) -> Captured:
+        """Put the printer through a course, as `capture.capture` does."""
+        self.view, self.kept_rows = view, None
+        name = next(name for name, kind in COURSES.items() if type(course) is kind)
+        done = self._ask(
+            "run",
+            course=name,
+            given=course.given(),
+            heater=heater,
+            out=out,
+            every=every_s,
+            max_temp=max_temp_c,
+        )
+        return Captured(**done)
+
+    def left_on(self) -> dict[str, float] | None:
+        """The heaters that a report says are on; None where none comes."""
+        on: dict[str, float] | None = self._ask("left-on")
+        return on
+
+    def cool(self) -> SwitchedOff:
+        """Heaters off, if that was not done already; what came of it."""
+        if self.off is None and self.fault is None:
+            with self.lock:
+                self.peer.say({"do": "cool"})
+            while self.off is None and self.fault is None:
+                answer = self.answers.get(timeout=COOLS_S)
+                if "cooled" in answer:
+                    self.off = SwitchedOff(**answer["off"])
+        assert self.off is not None
+        off, self.off = self.off, self.off if self.fault is not None else None
+        return off
+
+    def leave(self) -> None:
+        """No more is asked; the keeper ends."""
+        self.left = True
+        with self.lock:
+            self.peer.say({"id": 0, "do": "end"})
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.process.wait(3.0)
+        self.peer.close()
+
+
+def cooled_here(wishes: Wishes) -> SwitchedOff:
+    """Heaters off without a keeper: the port opened by this process."""
+    who = Holder(process=0, listens=0, command="heaters off")
+    try:
+        with contextlib.ExitStack() as stack:
+            with contextlib.suppress(LinkFault):
+                stack.enter_context(held_port(wishes.port, who))
+            before = known(wishes.port)
+            link, speed, _ = reached(wishes.port, wishes.speed, before.speed, wishes.dialect)
+            off = switch_off(link, lambda: SerialWire(wishes.port, speed))
+            link.wire.close()
+    except OmphalonError as fault:
+        told = f"{fault.problem}; heaters off could not be sent: pull the printer's plug"
+        return SwitchedOff(shown=False, halted=False, told=told)
+    with contextlib.suppress(UnwritableFile):
+        if off.shown:
+            note(wishes.port, heating_since=None, left_on={})
+    return off
+
+
+def cool_through_keeper(port: str) -> SwitchedOff | None:
+    """Heaters off by the keeper that has a port now; None where none has."""
+    has = holder(port)
+    if has is None:
+        return None
+    try:
+        peer = Peer(socket.create_connection(("127.0.0.1", has.listens), 2.0))
+    except OSError:
+        return None
+    peer.say({"do": "cool"})
+    while not peer.closed:
+        select.select([peer.connection], [], [], COOLS_S)
+        for message in peer.read():
+            if "off" in message:
+                peer.close()
+                return SwitchedOff(**message["off"])
+    return None
+
+
+def still_hot(off: SwitchedOff, why: str = "") -> StillHot:
+    """The last word where heaters could not be shown to be off."""
+    return StillHot(f"{why}; {off.told}" if why else off.told, "then look what holds it on")

@@ -1,0 +1,110 @@
+"""What the keeper of a port and those who ask it say to one another: JSON, a line a message, over a
+socket on this computer alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import socket
+from collections.abc import Mapping
+from typing import Any
+
+from omphalon import errors
+from omphalon.errors import LinkFault, OmphalonError
+from omphalon.lines.dialect import Dialect
+from omphalon.lines.template import Template
+
+LONGEST = 8_000_000  # bytes of one message: a print of a hundred thousand lines
+MOST_UNREAD = 1_000_000  # bytes that wait for who does not read; what is only shown is dropped then
+Message = dict[str, Any]
+
+
+class Peer:
+    """One end of a conversation; never waits for the other."""
+
+    def __init__(self, connection: socket.socket) -> None:
+        self.connection = connection
+        self.connection.setblocking(False)
+        self.inbox, self.outbox = b"", b""
+        self.closed = False
+
+    def read(self) -> list[Message]:
+        """The messages that have come; `closed` is set where there will be no more."""
+        with contextlib.suppress(BlockingIOError):
+            while data := self._receive():
+                self.inbox += data
+        *lines, self.inbox = self.inbox.split(b"\n")
+        self.closed |= len(self.inbox) > LONGEST
+        found = []
+        for line in lines:
+            try:
+                message = json.loads(line)
+            except (ValueError, RecursionError):
+                message = None
+            if not isinstance(message, dict):
+                self.closed = True  # somebody who speaks something else
+                break
+            found.append(message)
+        return found
+
+    def _receive(self) -> bytes:
+        try:
+            data = self.connection.recv(65536)
+        except BlockingIOError:
+            raise
+        except OSError:
+            data = b""
+        self.closed |= not data
+        return data
+
+    def say(self, message: Mapping[str, Any], *, passing: bool = False) -> None:
+        """A message on its way; one that is only shown in passing may be dropped."""
+        if not passing or len(self.outbox) < MOST_UNREAD:
+            self.outbox += json.dumps(message).encode() + b"\n"
+        self.flush()
+
+    def flush(self) -> None:
+        """What waits, as far as the other end takes it."""
+        if not self.outbox or self.closed:
+            return
+        try:
+            self.outbox = self.outbox[self.connection.send(self.outbox) :]
+        except BlockingIOError:
+            return
+        except OSError:
+            self.closed = True
+
+    def close(self) -> None:
+        """No more; what waits gets a last chance."""
+        with contextlib.suppress(OSError):
+            self.connection.settimeout(1.0)
+            if not self.closed:
+                self.connection.sendall(self.outbox)
+        self.connection.close()
+
+
+def as_fault(error: OmphalonError) -> Message:
+    """An error as it is handed on."""
+    return {"kind": type(error).__name__, "problem": error.problem, "remedy": error.remedy}
+
+
+def fault_of(message: Mapping[str, str]) -> OmphalonError:
+    """The error again."""
+    kind = getattr(errors, message["kind"], LinkFault)
+    error: OmphalonError = kind(message["problem"], message["remedy"])
+    return error
+
+
+def as_dialect(dialect: Dialect) -> Message:
+    """A dialect as it is handed on."""
+    lines = {name: (t.text, t.section) for name, t in dialect.templates.items()}
+    return {"name": dialect.name, "gain_scale": dialect.gain_scale, "lines": lines}
+
+
+def dialect_of(message: Mapping[str, Any]) -> Dialect:
+    """The dialect again; its templates were checked where it was read."""
+    templates = {name: Template(*entry) for name, entry in message["lines"].items()}
+    return Dialect(message["name"], message["gain_scale"], templates)
+
+
