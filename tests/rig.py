@@ -40,10 +40,8 @@ class StandIn:
 
     def hot(self):
         """Heaters that are on, by what it shows."""
-        last = dict(re.findall(r" s  (hotend|bed) (\S+)", self.panel))
-        return {name for name, target in last.items() if target != "off"} - (
-            {"hotend", "bed"} if "halted" in self.panel.splitlines()[-1] else set()
-        )
+        last = dict(re.findall(r" s  (hotend 1|hotend|bed) (off|[\d.]+)$", self.panel, re.M))
+        return {name for name, target in last.items() if target != "off"}
 
     def close(self):
         self.process.terminate()

@@ -465,8 +465,8 @@ def made_up(tmp_path, name):
     bench = make(tmp_path / name)
     if name == "file":
         (bench.place / "own.toml").write_text(FILED)
-    bench.set_fact("controller.dialect", "own.toml" if name == "file" else "stand-in")
-    bench.set_fact("printer.loaded", "grey-petg")
+    dialect = "own.toml" if name == "file" else "stand-in"
+    bench.set_facts({"controller.dialect": dialect, "printer.loaded": "grey-petg"})
     values = {
         "hotend-gains": {"kp": 0.1279, "ki": 0.0092, "kd": 0.2201},
         "steps-e": {"steps": 437.329},

@@ -54,7 +54,7 @@ SET = {
 def place(tmp_path_factory):
     bench = make(tmp_path_factory.mktemp("tables") / "b")
     for key, value in FACTS.items():
-        bench.set_fact(key, value)
+        bench.set_facts({key: value})
     rows = [(Taken(key=k, value=v, spread={}), "grey") for k, v in SET.items()]
     bench.set_all(rows, "adopted", None)
     return bench.place

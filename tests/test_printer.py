@@ -4,7 +4,7 @@ import math
 
 import pytest
 
-from omphalon.errors import LinkFault, UnknownFormat, Unsafe
+from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
 from omphalon.picture import Status
@@ -12,9 +12,10 @@ from omphalon.printer.capture import capture
 from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
 from omphalon.printer.dialogue import Dialogue, framed
 from omphalon.printer.ear import Ear, Speech
-from omphalon.printer.guard import Guard
+from omphalon.printer.guard import Guard, Limits
 from omphalon.printer.link import Link, hello
-from omphalon.printer.lookout import Lookout, ReportClock
+from omphalon.printer.off import switch_off
+from omphalon.printer.report_clock import ReportClock
 from omphalon.printer.send import lines_of, send
 from omphalon.report.live import drawn, headline, near_target
 from omphalon.reports import Heating, report_of
@@ -39,7 +40,10 @@ def test_a_frame_holds_number_and_check_sum():
         (b"start", Speech.START),
         (b"starting the test", Speech.WORD),
         (b" T:23.4 /0.0 B:19.5 /0.0 @:0 B@:0", Speech.REPORT),
-        (b"busy: working", Speech.WORD),
+        (b"busy: working", Speech.BUSY),
+        (b"echo:busy: processing", Speech.BUSY),
+        (b"error: check sum of line 5", Speech.MISHEARD),
+        (b"Error:Line Number is not what follows the last line", Speech.MISHEARD),
         (b"\xff\xfe\x81", Speech.NOISE),
         (b"a\x01b", Speech.NOISE),
     ],
@@ -172,32 +176,73 @@ HEATED = {
         "jumps from 20",
     ),
     "no sensor": ([(t, -60.0, 0.0, 0) for t in range(3)], "broken or loose"),
-    "no power told": ([(t, 100.0, 235.0, math.nan) for t in range(200)], None),
+    "no power told, and it rises": (heating(100, power=math.nan), None),
+    "no power told, and it stands still": (heating(80, 100.0, 0.0, power=math.nan), "not reported"),
+    "power of another scale": (heating(80, 100.0, 0.0, power=200), "full power for a minute"),
+    "nan": ([(float(t), math.nan, 235.0, 127) for t in range(4)], "reads nan"),
+    "inf": ([(float(t), math.inf, 235.0, 127) for t in range(4)], "reads inf"),
+    "never arrives": (heating(700, 100.0, 0.05), "not come to 235 °C within 10 minutes"),
+    "set to 0 at the panel": (
+        [*heating(60), *[(60.0 + t, 138.0, 0.0, 0) for t in range(5)]],
+        "set to 0 at the printer",
+    ),
 }
+
+
+def seen_by(guard, rows, real=None):
+    """Hand (time, reading, target, power) of the hotend to a guard."""
+    for time, reading, target, power in rows:
+        told = "" if math.isnan(power) else f" @:{power}"
+        now = time if real is None else real(time)
+        guard.look(report_of(f"{time} T:{reading:.2f} /{target:.2f}{told}"), now)
+        guard.tick(now)
 
 
 @pytest.mark.parametrize("rows, words", HEATED.values(), ids=HEATED)
 def test_a_heater_that_must_not_go_on_is_stopped(rows, words):
-    guard = Guard("hotend", None)
-
-    def look():
-        for time, reading, target, power in rows:
-            told = "" if math.isnan(power) else f" @:{power}"
-            guard.look(time, report_of(f"T:{reading:.2f} /{target:.2f}{told}"))
-
+    guard = Guard(Limits())
+    guard.asked("hotend", 235.0, 0.0)
     if words is None:
-        look()
+        seen_by(guard, rows)
     else:
-        with pytest.raises(Unsafe, match=words):
-            look()
+        with pytest.raises(OmphalonError, match=words):
+            seen_by(guard, rows)
+
+
+def test_a_stamp_that_stands_still_stops_no_guard():
+    guard = Guard(Limits())
+    guard.asked("hotend", 235.0, 0.0)
+    rows = [(5.0, 100.0, 235.0, 127)] * 100
+    with pytest.raises(Unsafe, match="full power for a minute"):
+        for n, row in enumerate(rows):
+            seen_by(guard, [row], lambda time, n=n: float(n))
+
+
+@pytest.mark.parametrize(
+    "line, words",
+    [
+        ("T:20 /0 @:0", "the bed is on, and was not read for 11 s"),
+        ("busy: at work", "the bed is on, and was not read for 11 s"),
+        ("T:20 /0 T1:20 /210 B:21 /60", "the hotend 1 has a target of 210 °C that was not asked"),
+        ("T:20 /0 T1:20 /0 B:nan /60", "the bed reads nan"),
+    ],
+)
+def test_only_a_reading_of_the_heater_proves_that_it_lives(line, words):
+    guard = Guard(Limits())
+    guard.asked("bed", 60.0, 0.0)
+    with pytest.raises(Unsafe, match=words):
+        for second in range(20):
+            report = report_of(line)
+            if report is not None:
+                guard.look(report, float(second))
+            guard.tick(float(second))
 
 
 @pytest.mark.parametrize("limit, stops", [(None, False), (205.0, True)])
 def test_the_limit_may_be_set(limit, stops):
-    guard = Guard("hotend", limit)
+    guard = Guard(Limits(max_temp_c=limit))
     try:
-        for time in range(10):
-            guard.look(float(time), report_of(f"T:{200 + time}.0 /235.0 @:127"))
+        seen_by(guard, [(float(n), 200.0 + n, 235.0, 127) for n in range(10)])
     except Unsafe as error:
         assert stops and "above 205" in error.problem
     else:
@@ -249,7 +294,7 @@ def test_time_left_is_told_by_the_last_cycles():
 
 
 def test_a_hold_turns_the_fan_on_late_and_ends():
-    course = HeatAndHold("hotend", 235.0, load_dialect("stand-in"))
+    course = HeatAndHold("hotend", 235.0, ["M107", "M104 S235"], "M106 S255")
     assert course.start() == ["M107", "M104 S235"]
     rows = [(float(t), min(20 + 2.0 * t, 235.0), 235.0, 127.0) for t in range(600)]
     over, lines = moments(course, rows)
@@ -308,7 +353,7 @@ class Scripted:
     """A wire with a printer at its end that answers by a table; time passes with every read."""
 
     def __init__(self, answers):
-        self.answers, self.heard, self.out, self.now = answers, [], b"", 0.0
+        self.answers, self.heard, self.bare, self.out, self.now = answers, [], [], b"", 0.0
 
     def read(self):
         self.now += 0.05
@@ -316,9 +361,10 @@ class Scripted:
         return data
 
     def write(self, data):
-        for line in data.decode().splitlines():
-            bare = line.split(" ", 1)[1].rsplit("*", 1)[0]
-            self.heard.append(bare)
+        for line in filter(None, data.decode().splitlines()):
+            framed = line.startswith("N")
+            bare = line.split(" ", 1)[1].rsplit("*", 1)[0] if framed else line
+            (self.heard if framed else self.bare).append(bare)
             self.out += self.answer(bare.split()[0])
 
     def answer(self, code):
@@ -335,23 +381,63 @@ def linked(**answers):
     return wire, link
 
 
-def test_heaters_are_said_to_be_off_only_where_a_report_says_so():
-    for answer, confirmed, acknowledged in (
-        (b"T:200.0 /0.0 B:60.0 /0.0 @:0 B@:0\nok\n", True, True),
-        (b"T:200.0 /0.0 B:60.0 /60.0 @:0 B@:40\nok\n", False, True),
-        (b"ok T:200.0\n", False, True),
-    ):
-        wire, link = linked(M105=answer)
-        off = link.switch_off()
-        assert (off.confirmed, off.acknowledged) == (confirmed, acknowledged)
-        assert wire.heard[2:6] == ["M108", "M104 S0", "M140 S0", "M107"] and not off.halted
+def falling(start, step, rest):
+    """Reports of a hotend that cools, one an answer."""
+    reading = start
+
+    def answer():
+        nonlocal reading
+        reading -= step
+        return f"T:{reading:.2f} {rest}\nok\n".encode()
+
+    return answer
 
 
-def test_what_takes_no_command_any_more_is_halted():
-    wire, link = linked(M104=b"", M140=b"", M112=b"error: halted\n", M105=b"")
-    off = link.switch_off()
-    assert off.halted and not off.acknowledged and "switch it off and on" in off.told
-    assert wire.heard.count("M104 S0") >= 3 and "M112" in wire.heard
+OFF = {
+    "off and falling": (falling(200, 0.3, "/0.0 B:60.0 /0.0 @:0 B@:0"), False),  # the bed stands
+    "off, both fall": (falling(200, 0.3, "/0.0 B:30.0 /0.0 @:0 B@:0"), True),
+    "off and cold": (falling(25, 0.0, "/0.0 B:20.0 /0.0 @:0 B@:0"), True),
+    "the bed is on": (falling(200, 0.3, "/0.0 B:60.0 /60.0 @:0 B@:40"), False),
+    "it has power": (falling(200, 0.3, "/0.0 B:20.0 /0.0 @:9 B@:0"), False),
+    "a second hotend is on": (falling(200, 0.3, "/0.0 T1:200 /210 @:0"), False),
+    "off, and rising": (falling(200, -0.3, "/0.0 B:20.0 /0.0 @:0 B@:0"), False),
+    "no target is told": (falling(200, 0.0, ""), False),
+    "no target is told, and it falls far": (falling(200, 0.5, ""), True),
+    "nothing is reported": (lambda: b"ok\n", False),
+}
+
+
+@pytest.mark.parametrize("answer, shown", OFF.values(), ids=OFF)
+def test_heaters_are_off_only_where_reports_show_it(answer, shown):
+    wire, link = linked()
+    wire.answer = lambda code: answer() if code == "M105" else b"ok\n"
+    off = switch_off(link)
+    assert off.shown == shown and (off.told == "the heaters are off") == shown
+    assert ("M112" in wire.heard) != shown  # as a last resort it is halted
+    for line in ("M108", "M110 N0", "M104 S0", "M140 S0", "M107"):
+        assert line in wire.heard
+    assert wire.bare.count("M104 S0") >= 1  # and once more without a number
+    if "second" in repr(answer):
+        assert "M104 T1 S0" in wire.heard
+
+
+def test_every_heater_that_the_reports_name_is_switched_off():
+    wire, link = linked()
+    hot = {"T1": True}
+
+    def answer(code):
+        if code == "M105":
+            rest = f"T1:{200 if hot['T1'] else 30} /{210 if hot['T1'] else 0}"
+            return f"T:25 /0 {rest} C:30 /0 @:0\nok\n".encode()
+        return b"ok\n"
+
+    def write(data, write=wire.write):
+        hot["T1"] &= b"M104 T1 S0" not in data
+        write(data)
+
+    wire.answer, wire.write = answer, write
+    assert switch_off(link).shown
+    assert {"M104 S0", "M104 T1 S0", "M140 S0", "M141 S0"} <= set(wire.heard)
 
 
 def test_sending_stops_at_a_refusal_and_says_what_was_applied():
@@ -394,8 +480,7 @@ def test_what_was_never_acknowledged_is_in_doubt():
 
 def test_reports_are_asked_for_where_they_do_not_come_by_themselves():
     wire, link = linked(M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
-    lookout = Lookout(Guard("hotend", None))
-    done = capture(link, Watching([], 20.0), "hotend", lookout, None, lambda s: None, 0.5)
+    done = capture(link, Watching([], 20.0), "hotend", None, lambda s: None, 0.5)
     assert done.reports == pytest.approx(41, abs=3) and done.with_power
     assert set(wire.heard[2:]) == {"M105"}
 
@@ -408,8 +493,7 @@ def test_reports_are_asked_for_where_they_do_not_come_by_themselves():
 def test_a_printer_that_does_not_report_by_itself_is_asked(answer):
     wire, link = linked(M155=answer, M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
     link.ask_for_reports(1.0)
-    lookout = Lookout(Guard("hotend", None))
-    done = capture(link, Watching([], 20.0), "hotend", lookout, None, lambda s: None)
+    done = capture(link, Watching([], 20.0), "hotend", None, lambda s: None)
     assert done.reports >= 6
 
 

@@ -85,7 +85,7 @@ class Unsafe(OmphalonError):
 
 
 class Lowered(LinkFault):
-    """Nobody answered for so long that the heaters were switched off; the step may be begun again."""
+    """Nobody answered for long, so the heaters were switched off; the step may be begun again."""
 
 
 class StillHot(OmphalonError):

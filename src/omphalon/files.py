@@ -1,8 +1,11 @@
-"""Files put in place whole: written beside their place, and moved there when they are on disk."""
+"""Files read, plain ones only; and put in place whole: written beside their place, and moved there
+when they are on disk.
+"""
 
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import stat
 import tempfile
@@ -10,7 +13,51 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import IO
 
-from omphalon.errors import UnwritableFile
+from omphalon.errors import UnreadableFile, UnwritableFile
+
+
+def open_file(path: str) -> IO[bytes]:
+    """A plain file's bytes; a pipe or a device, which could hold a reader up for ever, is refused.
+
+    Raises
+    ------
+    OSError
+        As `open`, and with a sentence of its own where it is no plain file.
+    """
+    number = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    mode = os.fstat(number).st_mode
+    if stat.S_ISREG(mode):
+        return os.fdopen(number, "rb")
+    os.close(number)
+    if stat.S_ISDIR(mode):
+        raise IsADirectoryError(errno.EISDIR, "is a folder", path)
+    raise OSError(errno.EINVAL, "is no plain file, but a pipe or a device", path)
+
+
+def small_file(path: str, most_bytes: int, what: str, remedy: str) -> bytes:
+    """The bytes of a file that cannot be large.
+
+    Parameters
+    ----------
+    path : of the file
+    most_bytes : more is refused before it is read
+    what : what it is, for the message
+    remedy : what to do where it cannot be read, or is too large
+
+    Raises
+    ------
+    UnreadableFile
+        If it cannot be read, or is too large.
+    """
+    try:
+        with open_file(path) as file:
+            data = file.read(most_bytes + 1)
+    except OSError as error:
+        raise UnreadableFile(f"{path}: {error.strerror}", remedy) from error
+    if len(data) > most_bytes:
+        size = f"{most_bytes // 1_000_000} MB" if most_bytes >= 1e6 else f"{most_bytes // 1000} kB"
+        raise UnreadableFile(f"{path}: larger than {size}, no {what}", remedy)
+    return data
 
 
 @contextlib.contextmanager

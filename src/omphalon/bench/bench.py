@@ -11,12 +11,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from omphalon.bench.facts import Facts, blank_lines, checked, fact_of, read_facts
-from omphalon.bench.journal import Entry, Journal
+from omphalon.bench.facts import Facts, Value, blank_lines, checked, read_facts
+from omphalon.bench.journal import PATIENCE_S, Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
-from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed
-from omphalon.files import put_bytes
+from omphalon.errors import UnwritableFile, UsageError, echoed
+from omphalon.files import put_bytes, small_file
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
 
 FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
@@ -80,10 +80,7 @@ class Bench:
         found = {
             setting.kind.key: setting
             for entry in self.journal.latest("setting")
-            if (setting := setting_of(entry)) is not None
-            and entry.filament in (None, filament)
-            and "value" in entry.body
-            and entry.body["value"]
+            if (setting := setting_of(entry)) is not None and entry.filament in (None, filament)
         }
         return {key: found[key] for key in KINDS if key in found}
 
@@ -225,23 +222,43 @@ class Bench:
             rows.append(("setting", one.key, body, own))
         return self.journal.append_all(rows)
 
-    def set_fact(self, key: str, value: str) -> None:
-        """One fact in bench.toml, comments and order kept."""
+    def set_facts(self, facts: Mapping[str, str]) -> None:
+        """Facts in bench.toml, comments and order kept; one writer at a time."""
         import tomlkit
+        from filelock import FileLock, Timeout
 
-        fact_of(key)
+        checked_facts = {key: checked(key, value) for key, value in facts.items()}
         path = self.place / FACTS_FILE
-        document = tomlkit.parse(path.read_text(encoding="utf-8"))
-        table: Any = document
-        *heads, name = key.split(".")
-        for head in heads:
-            if head not in table:
-                table[head] = tomlkit.table()
-            table = table[head]
-        told = checked(key, value)
-        whole = isinstance(told, float) and told.is_integer()
-        table[name] = int(told) if whole and isinstance(told, float) else told
-        put_bytes(str(path), tomlkit.dumps(document).encode())
+        lock = FileLock(self.place / f".{FACTS_FILE}.lock", timeout=PATIENCE_S)
+        try:
+            with lock:
+                read_facts(path)
+                document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+                for key, value in checked_facts.items():
+                    _put_fact(document, key, value)
+                put_bytes(str(path), tomlkit.dumps(document).encode())
+        except Timeout as error:
+            raise UnwritableFile(
+                f"{path}: another program holds it", "let that one end, and try again"
+            ) from error
+        except OSError as error:
+            raise UnwritableFile(
+                f"{path}: cannot be written ({error.strerror})", "look at the folder's permissions"
+            ) from error
+
+
+def _put_fact(document: Any, key: str, value: Value) -> None:
+    """One fact into a parsed bench.toml."""
+    import tomlkit
+
+    table = document
+    *heads, name = key.split(".")
+    for head in heads:
+        if head not in table:
+            table[head] = tomlkit.table()
+        table = table[head]
+    whole = isinstance(value, float) and value.is_integer()
+    table[name] = int(value) if whole and isinstance(value, float) else value
 
 
 def same(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
@@ -264,16 +281,7 @@ def inside(place: Path, name: str) -> Path:
 
 def picture(path: Path) -> Path:
     """A photo's path; UsageError where it is none, or far too large."""
-    try:
-        size = path.stat().st_size
-        with open(path, "rb") as file:
-            head = file.read(12)
-    except OSError as error:
-        raise UnreadableFile(f"{path}: {error.strerror}", "give the picture's file") from error
-    if size > MOST_PHOTO_BYTES:
-        raise UsageError(
-            f"{echoed(str(path))}: {size // 1_000_000} MB", "save it smaller, 10 MB at the most"
-        )
+    head = small_file(str(path), MOST_PHOTO_BYTES, "photo to keep", "save it smaller")[:12]
     if not head.startswith(PICTURES):
         raise UsageError(f"{echoed(str(path))}: no picture", "give a PNG or JPEG file")
     return path

@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from omphalon.constants import SHAPER_NAMES
-from omphalon.errors import CONTROL, UnknownFormat, UnreadableFile, UsageError, echoed
+from omphalon.errors import CONTROL, UnknownFormat, UsageError, echoed
+from omphalon.files import small_file
 from omphalon.quantities import QUANTITIES
 from omphalon.units import NoSuchNumber, number_in
 
@@ -277,13 +278,7 @@ def read_facts(path: Path) -> dict[str, Value]:
     UnreadableFile, UnknownFormat
         With the line of a slip in the file, or the key and what it may be.
     """
-    try:
-        with open(path, "rb") as file:
-            data = file.read(MOST_BYTES + 1)
-    except OSError as error:
-        raise UnreadableFile(f"{path}: {error.strerror}", "look at the bench's folder") from error
-    if len(data) > MOST_BYTES:
-        raise UnreadableFile(f"{path}: larger than {MOST_BYTES // 1000} kB", "no bench is so large")
+    data = small_file(str(path), MOST_BYTES, "bench's facts", "look at the bench's folder")
     try:
         table = tomllib.loads(data.decode("utf-8-sig"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:

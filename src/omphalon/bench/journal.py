@@ -7,6 +7,7 @@ import hashlib
 import json
 import os
 import sqlite3
+import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -14,9 +15,13 @@ from pathlib import Path
 from typing import Any
 
 from omphalon.errors import OmphalonError, UnreadableFile, UnwritableFile
+from omphalon.shapes import DOCUMENT, Shape, fits, parsed
 
 SCHEMA = 1
 PATIENCE_S = 60.0  # how long one process waits for another
+# the end of a rollback journal that names others (SQLite file format, 3: the rollback journal)
+SUPER_JOURNAL = bytes.fromhex("d9d505f920a163d7")
+ROLLBACK = b"\x01\x01"  # write and read version of a database without a write-ahead log (same, 1.3)
 RESTORE = "take a back-up: omphalon bench restore"
 TABLE = f"""
 CREATE TABLE entries (
@@ -36,6 +41,15 @@ CREATE TRIGGER never_deleted BEFORE DELETE ON entries
     BEGIN SELECT RAISE(ABORT, 'the journal only grows'); END;
 PRAGMA user_version = {SCHEMA};
 """
+INPUT: Shape = {"name": str, "data": str}
+# kind of entry → what its body must be
+BODIES: dict[str, Shape] = {
+    "finding": {"document": DOCUMENT, "command": [str], "inputs": [INPUT], "figure": (str, None)},
+    "setting": {"value": dict, "spread": dict, "how": str, "from": (int, None)},
+    "part": {"note": str},
+    "check": {"verdict": str},
+    "trial": {"changed": [str], "outcome": str, "score": (float, None), "photo": (INPUT, None)},
+}
 COLUMNS = "id, at, kind, subject, filament, schema, body, digest"
 
 
@@ -67,6 +81,7 @@ class Journal:
     def _opened(self, mode: str = "ro") -> Iterator[sqlite3.Connection]:
         write = mode != "ro"
         left = self.path.with_name(self.path.name + "-journal")
+        self._refuse_foreign(left)
         if not write and left.exists() and os.access(left, os.W_OK):
             mode = "rw"  # a writer was killed, or is at work: SQLite must be able to undo its half
         try:
@@ -82,6 +97,35 @@ class Journal:
             raise self._trouble(error, write) from error
         except (sqlite3.DatabaseError, ValueError) as error:
             raise UnreadableFile(f"{self.path}: damaged ({error})", RESTORE) from error
+
+    def _refuse_foreign(self, left: Path) -> None:
+        """Refuse what stands beside the database and was not left there by a journal of ours:
+        SQLite would follow it to other files, and remove them.
+        """
+        foreign = [self.path.with_name(self.path.name + end) for end in ("-wal", "-shm")]
+        strange = next((path for path in foreign if path.exists()), None)
+        with contextlib.suppress(FileNotFoundError):
+            if not stat.S_ISREG(left.lstat().st_mode):
+                strange = left
+            elif left.stat().st_size >= len(SUPER_JOURNAL):
+                with open(left, "rb") as file:
+                    file.seek(-len(SUPER_JOURNAL), os.SEEK_END)
+                    strange = left if file.read() == SUPER_JOURNAL else strange
+        if strange is None and self.path.exists():
+            with open(self.path, "rb") as file:
+                head = file.read(20)
+            ours = head[18:] == ROLLBACK or not head.startswith(b"SQLite format 3")
+            strange = None if ours else self.path
+        if strange is not None:
+            raise UnreadableFile(
+                f"{strange}: was not left by omphalon, and could lead SQLite to other files",
+                "take it away, or take a back-up: omphalon bench restore",
+            )
+
+    def copy_to(self, path: Path) -> None:
+        """A whole copy, which no other process writes into."""
+        with self._opened() as base, contextlib.closing(sqlite3.connect(path)) as copy:
+            base.backup(copy)
 
     def _trouble(self, error: sqlite3.OperationalError, write: bool) -> OmphalonError:
         """What kept the journal from being read or written, as ours."""
@@ -165,14 +209,25 @@ class Journal:
         number, at, kind, subject, filament, schema, body, told = row
         if digest(at, kind, subject, filament, schema, body) != told:
             raise UnreadableFile(f"{self.path}: entry {number} is damaged", RESTORE)
+        newer = isinstance(schema, int) and schema > SCHEMA
+        try:
+            if not fits([at, kind, subject], [str]) or not fits(filament, (str, None)):
+                raise ValueError("of another shape")
+            if datetime.fromisoformat(at).tzinfo is None:
+                raise ValueError("a date without a zone")
+            content = parsed(body, dict if newer else BODIES.get(kind, dict))
+        except (ValueError, TypeError) as error:
+            raise UnreadableFile(
+                f"{self.path}: entry {number} is none that omphalon writes ({error})", RESTORE
+            ) from error
         return Entry(
             id=number,
             at=at,
             kind=kind,
             subject=subject,
             filament=filament,
-            body=json.loads(body),
-            newer=schema > SCHEMA,
+            body=content,
+            newer=newer,
         )
 
     def sound(self) -> None:

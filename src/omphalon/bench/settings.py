@@ -9,6 +9,9 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
+from omphalon.errors import UnreadableFile, echoed
+from omphalon.shapes import fits
+
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
 
@@ -161,7 +164,26 @@ def taken(document: Document) -> list[Taken]:
     """The settings in a finding's document; none where it gives none."""
     settings, spread = document.get("settings") or {}, document.get("spread") or {}
     take = TAKES.get(str(document.get("kind")))
-    return list(take(settings, spread, document.get("evidence") or {})) if take and settings else []
+    if take is None or not settings:
+        return []
+    try:
+        found = list(take(settings, spread, document.get("evidence") or {}))
+        for one in found:
+            _check(KINDS[one.key], one.value, one.spread)
+    except (KeyError, TypeError, AttributeError, ValueError) as error:
+        raise UnreadableFile(
+            f"a finding of the kind {echoed(str(document['kind']))} whose settings are none of it",
+            "it was not written by omphalon: take a back-up, omphalon bench restore",
+        ) from error
+    return found
+
+
+def _check(kind: Kind, value: Body, spread: Body) -> None:
+    """ValueError where a setting's value or spread cannot be of its kind."""
+    shape = {field: str if field == "shaper" else float for field in kind.fields}
+    halves = fits(list(spread.values()), [(float, None)])
+    if not fits(value, shape) or not halves or not set(spread) <= set(kind.fields):
+        raise ValueError(f"{kind.key}: of another shape")
 
 
 Take = Callable[[Body, Body, Body], Iterator[Taken]]
@@ -262,8 +284,15 @@ class InForce:
 def setting_of(entry: Entry) -> InForce | None:
     """An entry as a setting; None where it is of a kind that is not known here."""
     kind = KINDS.get(entry.subject)
-    if kind is None or entry.newer:
+    if kind is None or entry.newer or not entry.body["value"]:
         return None
+    try:
+        _check(kind, entry.body["value"], entry.body["spread"])
+    except ValueError as error:
+        raise UnreadableFile(
+            f"entry {entry.id} sets {error}",
+            "it was not written by omphalon: take a back-up, omphalon bench restore",
+        ) from error
     return InForce(
         kind=kind,
         value=entry.body["value"],

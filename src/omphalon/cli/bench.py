@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +13,7 @@ from omphalon.cli.bench_common import (
     iso_date,
     loaded,
     opened,
+    plain_json,
     table,
     take_found,
     where,
@@ -63,8 +63,7 @@ def new(folder: str, facts: tuple[str, ...], listing: str | None) -> None:
         checked(key, value)
     text = read_listing(listing) if listing is not None else None
     made = make(Path(folder))
-    for key, value in pairs:
-        made.set_fact(key, value)
+    made.set_facts(dict(pairs))
     click.echo(f"a bench for one printer: {echoed(folder)}")
     if text is not None:
         take_found(made, text)
@@ -99,8 +98,8 @@ def set_(facts: tuple[str, ...], place: str | None) -> None:
     for key, value in pairs:
         if checked(key, value) and key == "controller.dialect":
             load_dialect(one.dialect_path({key: value}))
+    one.set_facts(dict(pairs))
     for key, value in pairs:
-        one.set_fact(key, value)
         click.echo(f"{key} = {shown(value)}")
 
 
@@ -237,8 +236,8 @@ def journal(
         writer = csv.writer(sys.stdout, lineterminator="\n")
         writer.writerow(["entry", "at", "kind", "subject", "filament", "body"])
         for e in found:
-            body = json.dumps(e.body, ensure_ascii=False)
-            writer.writerow([e.id, e.at, e.kind, e.subject, e.filament or "", body])
+            body = plain_json(e.body)
+            writer.writerow([e.id, e.at, *map(shown, (e.kind, e.subject, e.filament or "")), body])
     elif not found:
         click.echo("nothing")
     else:

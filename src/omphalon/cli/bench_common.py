@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.errors import UsageError, echoed, shown
+from omphalon.errors import CONTROL, UsageError, echoed, shown
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
 
+ESCAPED = re.compile(
+    CONTROL.pattern.replace(r"\x00-\x1f", r"\x00-\x09\x0b-\x1f")
+)  # all but line ends
 where = click.option(
     "--bench", "place", metavar="DIR", help="The bench.  [OMPHALON_BENCH, or this folder]"
 )
@@ -42,9 +46,13 @@ def document(kind: str, **parts: Any) -> None:
     """One JSON document."""
     from omphalon import __version__
 
-    click.echo(
-        json.dumps({"omphalon": __version__, "kind": kind, **parts}, ensure_ascii=False, indent=1)
-    )
+    click.echo(plain_json({"omphalon": __version__, "kind": kind, **parts}, indent=1))
+
+
+def plain_json(value: Any, indent: int | None = None) -> str:
+    """JSON in which what a terminal would take for a command is escaped."""
+    text = json.dumps(value, ensure_ascii=False, indent=indent)
+    return ESCAPED.sub(lambda m: f"\\u{ord(m[0]):04x}", text)
 
 
 def take_found(one: Bench, text: str) -> None:
@@ -74,6 +82,11 @@ def iso_date(text: str) -> str:
 
 def plain_note(text: str) -> str:
     """A word of the user's, not a book."""
+    if CONTROL.search(text.replace("\n", " ").replace("\t", " ")):
+        raise UsageError(
+            f"{echoed(text)}: a sign in it that is no text, and could change how a line is shown",
+            "type the note anew, in plain letters",
+        )
     if len(text) > 4000 or text.count("\n") > 50:
         raise UsageError("the note is too long", "4000 letters and 50 lines are enough")
     return text

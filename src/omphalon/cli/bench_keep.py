@@ -48,8 +48,10 @@ def back_up(file: str, force: bool, place: str | None) -> None:
     if Path(file).resolve().is_relative_to(one.place.resolve()):
         raise UsageError(f"{echoed(file)}: inside the bench", "keep a back-up somewhere else")
     check_outputs(force, (), file=file)
-    count = pack(one, Path(file))
-    click.echo(f"backed up {count} files into {echoed(file)}")
+    packed = pack(one, Path(file))
+    click.echo(f"backed up {packed.files} files into {echoed(file)}")
+    if packed.left_out:
+        click.echo(f"left out  {', '.join(map(echoed, packed.left_out))}: no part of the bench")
 
 
 @click.command("restore", short_help="A bench from an archive.")

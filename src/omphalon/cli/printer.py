@@ -122,7 +122,9 @@ def cool(at: Wired) -> None:
 )
 @click.option("--state", metavar="FILE", help="Keeps its stored settings there.")
 @click.option("--desk", metavar="DIR", help="What is measured of its prints is put there.")
-@click.option("--fault", type=choice(*FAULTS), help="What goes wrong.")
+@click.option(
+    "--fault", "faults", type=choice(*FAULTS), multiple=True, help="What goes wrong; repeatable."
+)
 @click.option(
     "--fault-after",
     type=Measure("time"),
@@ -137,7 +139,7 @@ def stand_in(
     pace: float,
     state: str | None,
     desk: str | None,
-    fault: str | None,
+    faults: tuple[str, ...],
     fault_after: float,
 ) -> None:
     """Be Fulmar, a made-up printer, on this computer: heaters, extruder, frame, filament.
@@ -178,7 +180,7 @@ def stand_in(
             f"--tcp {number}: cannot listen there ({error.strerror})", "choose another, or 0"
         ) from error
     click.echo(f"listening on {wire.name}")
-    for _ in serve(wire, Faulty(machine, fault, fault_after), pace, _panel):
+    for _ in serve(wire, Faulty(machine, faults, fault_after), pace, _panel):
         pass
 
 

@@ -12,7 +12,6 @@ from omphalon.cli.printer_run import (
     course_of,
     goal_of,
     heated,
-    kept_words,
     refuse_low_limit,
     run_course,
 )
@@ -24,6 +23,7 @@ from omphalon.cli.printer_wire import (
     at_wire,
     confirmed,
     declined,
+    kept_words,
     say_off,
     silence,
     yes,

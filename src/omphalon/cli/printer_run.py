@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.cli.common import Measure, choice, options
 from omphalon.constants import OVER_TARGET_C
-from omphalon.errors import UsageError, echoed
+from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -104,26 +103,13 @@ def run_course(
     max_temp: float | None = None,
     every: float = 1.0,
 ) -> Captured:
-    """Put the printer through a course with a view of it, and say what was kept if it fails."""
+    """Put the printer through a course with a view of it."""
     from omphalon.report.live import view_for
 
     if every >= 1 or course.start():
         printer.ask_for_reports(every)
-    with contextlib.ExitStack() as stack:
-        view = stack.enter_context(view_for(quiet, passing=out is None))
-        try:
-            return printer.run(
-                course, heater, view.show, out=out, every_s=every, max_temp_c=max_temp
-            )
-        except BaseException:
-            stack.push(lambda *_: _say_kept(printer, out))
-            raise
-
-
-def _say_kept(printer: KeptPrinter, out: str | None) -> None:
-    if printer.kept_rows is not None and out is not None:
-        with contextlib.suppress(OSError):
-            click.echo(kept_words(printer.kept_rows, out), err=True)
+    with view_for(quiet, passing=out is None) as view:
+        return printer.run(course, heater, view.show, out=out, every_s=every, max_temp_c=max_temp)
 
 
 def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:
@@ -131,8 +117,3 @@ def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:
     from omphalon.printer.course import Cooling
 
     run_course(printer, Cooling(), heater, out=None, quiet=quiet)
-
-
-def kept_words(rows: int, out: str | None) -> str:
-    """How many reports are in which file."""
-    return f"kept    {rows} report{'s'[: rows != 1]} in {echoed(out or '')}"

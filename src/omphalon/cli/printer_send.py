@@ -115,7 +115,9 @@ def show_lines(lines: Sequence[str]) -> None:
             moves.append(line)
             continue
         if len(moves) > 2:
-            click.echo(f"  {shown(moves[0])}\n  … {len(moves) - 2} more moves\n  {shown(moves[-1])}")
+            click.echo(
+                f"  {shown(moves[0])}\n  … {len(moves) - 2} more moves\n  {shown(moves[-1])}"
+            )
         else:
             for move in moves:
                 click.echo(f"  {shown(move)}")
@@ -202,7 +204,9 @@ def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
             "leave --readback out, or look for it: omphalon printer send --line M503",
         )
     if told:
-        click.echo("left so: what was sent is in force as the printer lists it, and not as it was sent")
+        click.echo(
+            "left so: what was sent is in force as the printer lists it, and not as it was sent"
+        )
     else:
         click.echo(f"readback agrees: {same} value{'s'[: same != 1]} as sent")
     return not told

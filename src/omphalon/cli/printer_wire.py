@@ -18,7 +18,7 @@ import click
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import Command, Measure, bench_option, options
 from omphalon.constants import SILENCE_S, UNWATCHED_S
-from omphalon.errors import StillHot, echoed, shown
+from omphalon.errors import LinkFault, StillHot, echoed, shown
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -167,12 +167,11 @@ class Signals:
 def at_printer(
     at: Wired, dialect: Dialect, silence_s: float = SILENCE_S, waits_s: float = UNWATCHED_S
 ) -> Iterator[KeptPrinter]:
-    """The printer at a port, which a keeper has for this command. However the command ends but well,
-    heaters go off, and what came of it is said; StillHot where it cannot be shown.
+    """The printer at a port, which a keeper has for this command. However the command ends but
+    well, heaters go off, and what came of it is said; StillHot where it cannot be shown.
     """
     from omphalon.printer.kept import KeptPrinter, Wishes, still_hot
 
-    _warn_of(at.port)
     wishes = Wishes(
         port=at.port,
         speed=at.speed,
@@ -185,6 +184,7 @@ def at_printer(
     with Signals() as signals:
         printer = KeptPrinter(wishes, words.append, signals.wake)
         signals.printer = printer
+        _warn_of(at.port)  # once nobody else has the port, who might change the note
         try:
             printer.open()
             try:
@@ -194,7 +194,7 @@ def at_printer(
                 off = printer.cool()
                 signals.code = 1 if off.shown else StillHot.exit_code
                 signals.leave_soon()
-                for line in (*_said(words), off.told):
+                for line in (*_said(words), *_kept(printer), *([off.told] if off.shown else [])):
                     _say(line)
                 why = getattr(error, "problem", "")
                 if not off.shown:
@@ -209,6 +209,16 @@ def at_printer(
         finally:
             signals.quiet = True
             printer.leave()
+
+
+def _kept(printer: KeptPrinter) -> list[str]:
+    rows, out = printer.kept_rows, printer.kept_in
+    return [] if rows is None or out is None else [kept_words(rows, out)]
+
+
+def kept_words(rows: int, out: str) -> str:
+    """How many reports are in which file."""
+    return f"kept    {rows} report{'s'[: rows != 1]} in {echoed(out)}"
 
 
 def _said(words: list[str]) -> list[str]:
@@ -240,11 +250,16 @@ def _warn_of(port: str) -> None:
 
 
 def say_off(off: SwitchedOff) -> None:
-    """What came of switching off; StillHot where it cannot be shown."""
+    """What came of switching off; StillHot where it cannot be shown, LinkFault where it took a
+    halt.
+    """
     from omphalon.printer.kept import still_hot
 
     if not off.shown:
         raise still_hot(off)
+    if off.halted:
+        problem, _, remedy = off.told.partition(": ")
+        raise LinkFault(problem, remedy)
     click.echo(off.told)
 
 

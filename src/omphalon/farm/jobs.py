@@ -13,6 +13,7 @@ from pathlib import Path
 
 from omphalon.errors import OmphalonError, UnreadableFile, echoed
 from omphalon.farm.manifest import ColumnUse, Manifest, ManifestRow, Study
+from omphalon.files import open_file
 
 BLOCK = 1 << 20
 KEY_LETTERS = 20
@@ -125,7 +126,7 @@ def _digest(path: Path) -> str:
     """SHA-256 of a file."""
     found = hashlib.sha256()
     try:
-        with open(path, "rb") as file:
+        with open_file(str(path)) as file:
             while block := file.read(BLOCK):
                 found.update(block)
     except (OSError, ValueError) as error:

@@ -19,6 +19,7 @@ from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, 
 from omphalon.farm.jobs import FarmJob, Impossible
 from omphalon.farm.outcome import JobOutcome
 from omphalon.files import put_bytes
+from omphalon.shapes import DOCUMENT, parsed
 
 ANSWERS, EARLIER, MARK = "answers", "earlier", "farm.json"
 RESULTS, PARQUET, PAGE = "results.csv", "results.parquet", "farm.html"
@@ -57,6 +58,10 @@ def refuse_parquet() -> None:
         )
 
 
+RUN = ("=", "+", "-", "@")  # a spreadsheet runs a text that begins so
+ANSWER = (DOCUMENT, {"error": str})  # a job's document, or why there is none
+
+
 class Store:
     """The folder of one run."""
 
@@ -89,10 +94,10 @@ class Store:
         if not place.exists() and earlier.exists():
             os.replace(earlier, place)
         try:
-            found = json.loads(place.read_text(encoding="utf-8"))
+            found: Mapping[str, Any] = parsed(place.read_text(encoding="utf-8"), ANSWER)
         except (OSError, ValueError):
             return None
-        return found if isinstance(found, dict) else None
+        return found
 
     def keep(self, job: FarmJob, document: Mapping[str, Any]) -> None:
         """Put an answer in its place."""
@@ -113,7 +118,7 @@ class Store:
         text = io.StringIO()
         writer = csv.writer(text, lineterminator="\n")
         writer.writerow(head)
-        writer.writerows(["" if cell is None else cell for cell in row] for row in rows)
+        writer.writerows([_cell(cell) for cell in row] for row in rows)
         put_bytes(str(self.place / RESULTS), text.getvalue().encode())
 
     def put_parquet(self, results: Sequence[Result]) -> None:
@@ -173,6 +178,13 @@ def table_of(results: Sequence[Result]) -> tuple[list[str], list[list[Any]]]:
     return head, rows
 
 
+def _cell(cell: Any) -> Any:
+    """A cell as it is written; a text that a spreadsheet would run has a quote before it."""
+    if isinstance(cell, str) and cell.startswith(RUN):
+        return f"'{cell}"
+    return "" if cell is None else cell
+
+
 def _flat(values: Mapping[str, Any], before: str = "") -> dict[str, Any]:
     """Nested settings under names with points between."""
     out: dict[str, Any] = {}
@@ -201,6 +213,10 @@ def read_results(place: str) -> list[Result]:
             f"{echoed(place)}: no {RESULTS} of a farm run",
             "give the folder that farm fit wrote with --out",
         ) from error
+    for row in rows:
+        row.update(
+            {k: v[1:] for k, v in row.items() if v and v[0] == "'" and v[1:].startswith(RUN)}
+        )
     return [_result(Path(place), row) for row in rows if row.get("study")]
 
 
@@ -210,7 +226,7 @@ def _result(place: Path, row: Mapping[str, str | None]) -> Result:
     inside = Path(name).parent == Path(ANSWERS) and Path(name).name not in ("", ".", "..")
     if name and inside:
         try:
-            document = json.loads((place / name).read_text(encoding="utf-8"))
+            document = parsed((place / name).read_text(encoding="utf-8"), ANSWER)
         except (OSError, ValueError) as error:
             raise UnreadableFile(
                 f"{echoed(str(place))}: {echoed(name)} cannot be read",

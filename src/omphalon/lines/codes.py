@@ -1,5 +1,5 @@
-"""Numbered codes as controllers read them: in any case, with or without blanks, words repeated, more
-than one to a line; what a line heats, and what is asked for once more before it is sent.
+"""Numbered codes as controllers read them: in any case, with or without blanks, words repeated,
+more than one to a line; what a line heats, and what is asked for once more before it is sent.
 """
 
 from __future__ import annotations
@@ -18,7 +18,12 @@ COMMENT = re.compile(r"\s*(?:;.*|\([^)]*\))")
 FRAMED = re.compile(r"^\s*[Nn]\s*\d|\*\s*\d+\s*$")
 MOVES = {("G", n) for n in (0, 1, 2, 3, 4, 28)}
 # code → the heater whose target it sets; a tool's by its T
-TARGETS = {("M", 104): "hotend", ("M", 109): "hotend", ("M", 140): "bed", ("M", 190): "bed"}
+TARGETS: dict[tuple[str, float], str] = {
+    ("M", 104): "hotend",
+    ("M", 109): "hotend",
+    ("M", 140): "bed",
+    ("M", 190): "bed",
+}
 TARGETS |= {("M", 141): "chamber", ("M", 191): "chamber"}
 TEST = ("M", 303)
 # a dialect's own lines that set a target
@@ -28,7 +33,10 @@ HEATS = {
     "chamber-target": "chamber",
 }
 HOTTEST_C = {"hotend": 300.0, "bed": 120.0, "chamber": 80.0}  # more is asked for by name
-ASKED_BY_NAME = {("M", 502): "a factory reset", ("M", 997): "an update of the controller's program"}
+ASKED_BY_NAME: dict[tuple[str, float], str] = {
+    ("M", 502): "a factory reset",
+    ("M", 997): "an update of the controller's program",
+}
 NOT_A_TEMPERATURE_C = 35.0  # the highest number that an off line may hold: no heater is meant by it
 
 
@@ -88,7 +96,9 @@ def targets_of(line: str, dialect: Dialect) -> dict[str, float]:
 def is_test(line: str, dialect: Dialect) -> bool:
     """Whether a line starts the controller's own test of a heater."""
     own = (one.setting for one in listed(line, dialect))
-    return any(c.name == TEST for c in codes_of(line)) or any(s.endswith("-oscillation") for s in own)
+    return any(c.name == TEST for c in codes_of(line)) or any(
+        s.endswith("-oscillation") for s in own
+    )
 
 
 def heats(line: str, dialect: Dialect) -> bool:
@@ -125,8 +135,8 @@ def asked_by_name(line: str, dialect: Dialect) -> list[str]:
 
 
 def heats_when_off(line: str) -> bool:
-    """Whether a line that should switch off could heat: any number in it, its code aside, that could
-    be a temperature.
+    """Whether a line that should switch off could heat: any number in it, its code aside, that
+    could be a temperature.
     """
     numbers = re.findall(r"\d+(?:\.\d+)?", re.sub(r"^\s*[A-Za-z]+\d+(?:\.\d+)?", "", line))
     return any(float(number) > NOT_A_TEMPERATURE_C for number in numbers)

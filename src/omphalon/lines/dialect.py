@@ -13,6 +13,7 @@ from importlib import resources
 from pathlib import Path
 
 from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
+from omphalon.files import small_file
 from omphalon.lines.template import WORD, Template, checked, fill
 
 GAINS = ("kp", "ki", "kd")
@@ -125,18 +126,10 @@ def load_dialect(path: str | None = None) -> Dialect:
     else:
         name = Path(path).name
         try:
-            with open(path, "rb") as file:
-                data = file.read(MOST_BYTES + 1)
-            raw = data.decode("utf-8-sig")
-        except (OSError, UnicodeDecodeError) as error:
-            raise UnreadableFile(
-                f"{path}: cannot be read as a dialect", "give a TOML text file"
-            ) from error
-        if len(data) > MOST_BYTES:
-            raise UnreadableFile(
-                f"{path}: larger than {MOST_BYTES // 1000} kB, no dialect",
-                "give a TOML text file of templates",
-            )
+            remedy = "give a TOML text file of templates"
+            raw = small_file(path, MOST_BYTES, "dialect", remedy).decode("utf-8-sig")
+        except UnicodeDecodeError as error:
+            raise UnreadableFile(f"{path}: cannot be read as a dialect", remedy) from error
     try:
         table = tomllib.loads(raw)
     except (tomllib.TOMLDecodeError, RecursionError) as error:

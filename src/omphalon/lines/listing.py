@@ -9,7 +9,7 @@ import string
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from omphalon.errors import UnreadableFile
+from omphalon.files import small_file
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.template import Template
 
@@ -122,16 +122,7 @@ def read_listing(path: str) -> str:
     UnreadableFile
         If it cannot be read, or is too large to be one.
     """
-    try:
-        with open(path, "rb") as file:
-            data = file.read(MOST_BYTES + 1)
-    except OSError as error:
-        raise UnreadableFile(f"{path}: {error.strerror}", "give the listing's file") from error
-    if len(data) > MOST_BYTES:
-        raise UnreadableFile(
-            f"{path}: larger than {MOST_BYTES // 1_000_000} MB, no listing",
-            "save only what the printer lists",
-        )
+    data = small_file(path, MOST_BYTES, "listing", "give the file of what the printer lists")
     return data.decode("utf-8-sig", "replace")
 
 

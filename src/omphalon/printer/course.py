@@ -74,13 +74,13 @@ class _Turns:
     count: int = 0
     last_s: deque[float] = field(default_factory=lambda: deque(maxlen=4))
     on: bool = False
-    most: float = 0.0
+    most: float = math.nan  # power that was reported
 
     def see(self, moment: Moment) -> None:
         power = moment.seen.power
         if math.isnan(power):
             return
-        self.most = max(self.most, power)
+        self.most = max(power, 0.0 if math.isnan(self.most) else self.most)
         on = power > 0.5 * self.most > 0
         if on and not self.on:
             self.count += 1
@@ -150,7 +150,7 @@ class Oscillation(Course):
         rise = moment.seen.temperature_c - self.first.seen.temperature_c
         self.begun |= heated or rise > BEGUN_C
         gone = moment.time_s - self.first.time_s
-        if not self.begun and gone > BEGINS_S[self.heater]:
+        if not (self.begun or moment.waiting) and gone > BEGINS_S[self.heater]:
             raise LinkFault(
                 f"the printer has taken the line of its test, and after {gone:.0f} s nothing shows "
                 "that it runs",
@@ -161,7 +161,7 @@ class Oscillation(Course):
                 f"the test has not ended after {gone / 60:.0f} minutes", "look at the printer"
             )
         self.waited |= heated and moment.waiting
-        idle = heated and moment.seen.off
+        idle = self.begun and moment.seen.off
         if not idle:
             self.quiet_since = None
         elif self.quiet_since is None:
@@ -180,10 +180,10 @@ class Oscillation(Course):
 
     def end(self) -> None:
         done = self.turns.count - 1
-        if self.turns.most > 0 and done < min(FEWEST_CYCLES, self.wanted):
+        if not math.isnan(self.turns.most) and done < min(FEWEST_CYCLES, self.wanted):
             raise LinkFault(
-                f"the test ended after {max(done, 0)} of {self.wanted} cycles: it was broken off, or "
-                "the printer gave it up",
+                f"the test ended after {max(done, 0)} of {self.wanted} cycles: it was broken off, "
+                "or the printer gave it up",
                 "look at its own words and at its panel, and begin again",
             )
 

@@ -60,9 +60,7 @@ class Dialogue:
     at_work : whether what the printer reports shows it at work on a slow line
     """
 
-    def __init__(
-        self, numbered: bool, at_work: Callable[[str], bool] = lambda line: False
-    ) -> None:
+    def __init__(self, numbered: bool, at_work: Callable[[str], bool] = lambda line: False) -> None:
         self.ear = Ear()
         self.numbered, self.at_work = numbered, at_work
         self.next_number = 0

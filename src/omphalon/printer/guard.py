@@ -1,5 +1,5 @@
-"""Whether the heaters may go on: looked at with every report, and with every moment that none comes.
-Knows no port.
+"""Whether the heaters may go on: looked at with every report, and with every moment that none
+comes. Knows no port.
 """
 
 from __future__ import annotations
@@ -69,11 +69,13 @@ class _Watched:
 
 
 class Guard:
-    """Ends a run in which a reading goes too high, jumps, stands still, is missing, or comes too late
-    to its target; in which a heater is on that nobody asked for, or off at the printer's own wish.
+    """Ends a run in which a reading goes too high, jumps, stands still, is missing, or comes too
+    late to its target; in which a heater is on that nobody asked for, or off at the printer's own
+    wish.
 
-    Two clocks are kept, the printer's (where it stamps its reports) and ours; of the two the one that
-    has gone further counts, so that neither a stamp that stands still nor a fast one is believed.
+    Two clocks are kept, the printer's (where it stamps its reports) and ours; of the two the one
+    that has gone further counts, so that neither a stamp that stands still nor a fast one is
+    believed.
 
     Parameters
     ----------
@@ -256,8 +258,8 @@ class Guard:
             )
 
     def _stands_still(self, name: str, one: _Watched, at_s: float) -> None:
-        """A reading that does not rise at full power. Power that is not reported counts as full, and
-        the most that was reported is what full means: nobody says what its scale is.
+        """A reading that does not rise at full power. Power that is not reported counts as full,
+        and the most that was reported is what full means: nobody says what its scale is.
         """
         power, reading = one.now.power, one.now.temperature_c
         one.most_power = max(one.most_power, 0.0 if math.isnan(power) else power)

@@ -222,6 +222,8 @@ class Keeper:
                 note(self.brief.port, heating_since=None, left_on={})
             else:
                 note(self.brief.port, heating_since=known(self.brief.port).heating_since or now())
+        if not off.shown:
+            self._let_go()
         return off
 
     # ---- what may be asked for
@@ -340,9 +342,7 @@ def main() -> None:
     with socket.create_server(("127.0.0.1", 0)) as listener:
         keeper = Keeper(brief, listener)
         signal.signal(signal.SIGTERM, lambda *_: setattr(keeper, "stop", TERMINATED))
-        who = Holder(
-            process=os.getpid(), listens=listener.getsockname()[1], command=brief.command
-        )
+        who = Holder(process=os.getpid(), listens=listener.getsockname()[1], command=brief.command)
         try:
             with held_port(brief.port, who):
                 print(json.dumps({"listens": who.listens}), flush=True)

@@ -1,5 +1,5 @@
-"""A printer that a keeper has: what a command asks of it, and what it hears meanwhile. The command may
-be stopped, killed or held up at its terminal at any moment; the keeper goes on without it.
+"""A printer that a keeper has: what a command asks of it, and what it hears meanwhile. The command
+may be stopped, killed or held up at its terminal at any moment; the keeper goes on without it.
 """
 
 from __future__ import annotations
@@ -74,6 +74,7 @@ class KeptPrinter:
         self.fault: OmphalonError | None = None  # why the keeper ended what was going on
         self.off: SwitchedOff | None = None  # what came of switching off, where that was done
         self.kept_rows: int | None = None
+        self.kept_in: str | None = None
         self.number, self.left = 0, False
         self.words = ""
         self.process, self.peer = self._started()
@@ -159,9 +160,7 @@ class KeptPrinter:
     def _alone(self) -> None:
         """The keeper is gone without a word: this process switches the heaters off itself."""
         self.off = self.off or cooled_here(self.wishes)
-        self._call_off(
-            LinkFault("the keeper of the port was ended from outside", "begin again")
-        )
+        self._call_off(LinkFault("the keeper of the port was ended from outside", "begin again"))
 
     # ---- what a command asks for
 
@@ -230,7 +229,7 @@ class KeptPrinter:
         max_temp_c: float | None,
     ) -> Captured:
         """Put the printer through a course, as `capture.capture` does."""
-        self.view, self.kept_rows = view, None
+        self.view, self.kept_rows, self.kept_in = view, None, out
         name = next(name for name, kind in COURSES.items() if type(course) is kind)
         done = self._ask(
             "run",
@@ -283,7 +282,7 @@ def cooled_here(wishes: Wishes) -> SwitchedOff:
             off = switch_off(link, lambda: SerialWire(wishes.port, speed))
             link.wire.close()
     except OmphalonError as fault:
-        told = f"{fault.problem}; heaters off could not be sent: pull the printer's plug"
+        told = f"{fault.problem}, and heaters off could not be sent"
         return SwitchedOff(shown=False, halted=False, told=told)
     with contextlib.suppress(UnwritableFile):
         if off.shown:
@@ -312,4 +311,4 @@ def cool_through_keeper(port: str) -> SwitchedOff | None:
 
 def still_hot(off: SwitchedOff, why: str = "") -> StillHot:
     """The last word where heaters could not be shown to be off."""
-    return StillHot(f"{why}; {off.told}" if why else off.told, "then look what holds it on")
+    return StillHot(f"{why}; {off.told}" if why else off.told, "still heating: pull the plug")

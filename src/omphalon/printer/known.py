@@ -21,10 +21,10 @@ from omphalon.printer.port import address_of
 
 @dataclass(frozen=True, kw_only=True)
 class Known:
-    """A port: the speed at which a printer answered, its own words, when; since when a heater may be
-    on, if a command ended without switching it off; heaters that were left on, with their targets;
-    what was done when nobody was there to be told; the dialect of a bench's own that was agreed to,
-    by its digest. Times are ISO, UTC.
+    """A port: the speed at which a printer answered, its own words, when; since when a heater may
+    be on, if a command ended without switching it off; heaters that were left on, with their
+    targets; what was done when nobody was there to be told; the dialect of a bench's own that was
+    agreed to, by its digest. Times are ISO, UTC.
     """
 
     port: str

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import time
 from collections.abc import Callable, Iterator
@@ -53,6 +54,7 @@ class Link:
         self.heard_s = self.reported_s = self.clock()
         self.next_ask_s = 0.0
         self.reporting = False
+        self.report_s = 0.0  # of the last report, by the printer's own clock where it has one
         self.last: Report | None = None
 
     def _at_work(self, line: str) -> bool:
@@ -90,9 +92,12 @@ class Link:
     def _report(self, report: Report, now: float) -> None:
         self.last, self.reported_s = report, now
         if not self.guarded:
+            with contextlib.suppress(LinkFault):
+                self.report_s = self.guard.clock.time_of(report, now) or self.report_s
             return
         time_s = self.guard.look(report, now)
         if time_s is not None:
+            self.report_s = time_s
             self.reports.append((time_s, report))
 
     def _trouble(self, words: str, idle: bool) -> None:
@@ -107,7 +112,8 @@ class Link:
         """Send a line and do not wait."""
         now = self.clock()
         self.heard_s = now
-        targets = {} if is_move(line) else targets_of(line, self.dialect)
+        watched = self.guarded and not is_move(line)
+        targets = targets_of(line, self.dialect) if watched else {}
         if any(target > 0 for target in targets.values()):
             self.before_heat()
         for heater, target in targets.items():

@@ -106,5 +106,3 @@ def dialect_of(message: Mapping[str, Any]) -> Dialect:
     """The dialect again; its templates were checked where it was read."""
     templates = {name: Template(*entry) for name, entry in message["lines"].items()}
     return Dialect(message["name"], message["gain_scale"], templates)
-
-

@@ -16,8 +16,8 @@ from omphalon.reports import Heating
 
 REOPEN_S = 30.0  # a link that is cut is opened again for so long
 AGAIN_S = 4.0  # off is said again after so long without a report that shows it
-UNHEARD_S = 12.0  # without any report, or with a heater still on: given up, and the printer halted
-FALLS_S = 120.0  # a heater whose power is gone falls within that
+UNHEARD_S = 8.0  # without any report, or with a heater still on: given up, and the printer halted
+FALLS_S = {"hotend": 45.0, "bed": 180.0, "chamber": 300.0}  # without power it falls within that
 FALL_C = 0.5  # below its highest reading since: it falls
 FALL_UNTOLD_C = 8.0  # the same where the reports do not say its target
 COOL_C = 45.0  # so cold a heater need not fall
@@ -65,6 +65,7 @@ class _Off:
 
     def __init__(self, link: Link, reopen: Callable[[], Wire] | None) -> None:
         self.link, self.reopen = link, reopen
+        link.reporting = False  # each report is asked for: what was promised may be forgotten
         self.required = {name for name, one in link.guard.heaters.items() if one.asked_c > 0}
         self.heaters = {name: _Cooling() for name in (*ALWAYS, *sorted(self.required - {*ALWAYS}))}
 
@@ -98,22 +99,27 @@ class _Off:
         return sent
 
     def watch(self) -> None:
-        """Look at reports until they show it: for a while where they show a heater on, or none come;
-        for as long as it takes to fall where they show them off.
+        """Look at reports until they show it: for a while where they show a heater on, or none
+        come; for as long as it takes to fall where they show them off.
         """
-        now = self.link.clock()
-        until, latest = now + AGAIN_S, now + FALLS_S
-        while now < min(until, latest) and not self.shown():
+        begun, begun_report = self.link.clock(), self.link.report_s
+        until = begun + AGAIN_S
+        while self.link.clock() < until and not self.shown():
             self.link.last = None
             self.link.ask_report(ASK_S)
             self.link.pump()
-            now = self.link.clock()
             if self.link.last is None:
                 continue
             for name, heating in self.link.last.heaters.items():
                 self.heaters.setdefault(name, _Cooling()).look(heating)
-            if not any(one.on for one in self.heaters.values()):
-                until = now + AGAIN_S
+            gone = max(self.link.clock() - begun, self.link.report_s - begun_report)
+            if not any(one.on for one in self.heaters.values()) and gone < self._patience_s():
+                until = self.link.clock() + AGAIN_S
+
+    def _patience_s(self) -> float:
+        """How long the slowest heater that does not fall yet may take."""
+        slow = [name.split()[0] for name, one in self.heaters.items() if not one.shows]
+        return max((FALLS_S[kind] for kind in slow), default=0.0)
 
     def _say(self) -> None:
         """All that switches off: what is waited for ended, the count begun anew, each line until it
@@ -121,23 +127,24 @@ class _Off:
         """
         link = self.link
         lines = off_lines(link.dialect, self.heaters)
-        number = link.line("number", number=0) if link.dialogue.numbered else None
         if "break" in link.dialect.templates:
             self._urgent(lines.pop(0))
-        if number is not None:
-            for _ in range(2):
-                link.dialogue.next_number = 0
-                heard = self._urgent(number)
-                missed = [line for line in lines if not self._urgent(line, waits=heard)]
-                if heard and not missed:
-                    break
+        for _ in range(2):
+            heard = self._count_anew()
+            missed = [line for line in lines if not self._urgent(line, waits=heard)]
+            if heard and not missed:
+                break
         link.wire.write("".join(f"{line}\n" for line in lines).encode("ascii", "replace"))
         until = link.clock() + ANSWER_S / 3
         while link.clock() < until:
             link.pump()
-        if number is not None:
-            link.dialogue.next_number = 0
-            self._urgent(number)
+        self._count_anew()
+
+    def _count_anew(self) -> bool:
+        """The line that begins the count anew; whether it was acknowledged."""
+        line = self.link.line("number", number=0) if self.link.dialogue.numbered else None
+        self.link.dialogue.next_number = 0
+        return line is None or self._urgent(line)
 
     def _urgent(self, line: str, waits: bool = True) -> bool:
         """Say a line now, three times at the most; whether it was acknowledged."""
@@ -188,21 +195,18 @@ class _Off:
             if line is not None:
                 self._urgent(line)
                 self.link.wire.write(line.encode("ascii", "replace") + b"\n")
+                self._count_anew()
             self.watch()
         if self.shown():
             return SwitchedOff(
                 shown=True,
                 halted=line is not None,
-                told="heaters off was not obeyed, so the printer was halted; now they are off: switch "
-                "it off and on",
+                told="heaters off was not obeyed, so the printer was halted; now they are off: "
+                "switch it off and on",
             )
-        halted = "the printer was told to halt; " if line is not None else ""
+        halted = ", though the printer was told to halt" if line is not None else ""
         why = name_on or "no report shows that the heaters are off"
-        return SwitchedOff(
-            shown=False,
-            halted=line is not None,
-            told=f"{halted}{why}: pull the printer's plug",
-        )
+        return SwitchedOff(shown=False, halted=line is not None, told=f"{why}{halted}")
 
 
 def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> SwitchedOff:
@@ -217,17 +221,16 @@ def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> Switched
     """
     off = _Off(link, reopen)
     link.guarded = False
-    link.guard.over()
     try:
         sent = off.said()
-        if off.shown():
-            return SwitchedOff(shown=True, halted=False, told="the heaters are off")
-        if sent:
+        if not off.shown() and sent:
             return off.halt()
-        told = "the link is cut, so heaters off could not be sent: pull the printer's plug"
-        return SwitchedOff(shown=False, halted=False, told=told)
+        told = "the heaters are off" if sent else "the link is cut, and heaters off could not be sent"
+        return SwitchedOff(shown=off.shown(), halted=False, told=told)
     finally:
         link.guarded = True
+        if off.shown():
+            link.guard.over()
 
 
 def seen_off(link: Link) -> dict[str, float] | None:

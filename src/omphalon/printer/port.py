@@ -45,9 +45,7 @@ def checked_port(name: str) -> str:
     if not name.strip() or "\x00" in name:
         raise LinkFault("--port: no name", PLUG)
     if "://" in name and SOCKET.fullmatch(name) is None:
-        raise LinkFault(
-            f"{echoed(name)}: no port", f"give a device, or socket://HOST:PORT; {PLUG}"
-        )
+        raise LinkFault(f"{echoed(name)}: no port", f"give a device, or socket://HOST:PORT; {PLUG}")
     if "://" not in name and os.path.isfile(name):
         raise LinkFault(f"{echoed(name)}: a file, no port", PLUG)
     return name

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from omphalon.errors import OmphalonError, UnreadableFile, UsageError
+from omphalon.files import open_file
 from omphalon.readers.text import name_of
 from omphalon.recording import GreyPicture
 
@@ -28,13 +29,14 @@ TURNS = {
     7: "TRANSVERSE",
     8: "ROTATE_90",
 }
+STRIP = 512  # rows of a deep picture that are made grey at a time
 MAGIC = (b"\x89PNG", b"\xff\xd8\xff", b"II*\x00", b"MM\x00*", b"RIFF", b"BM")
 
 
 def is_picture(path: str) -> bool:
     """Whether a file begins as pictures do; False where it cannot be opened."""
     try:
-        with open(path, "rb") as file:
+        with open_file(path) as file:
             return file.read(4).startswith(MAGIC)
     except OSError:
         return False
@@ -55,7 +57,7 @@ def read_picture(path: str) -> GreyPicture:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             Image.MAX_IMAGE_PIXELS = None  # _refuse looks at the size before it is unpacked
-            with Image.open(path, formats=FORMATS) as opened:
+            with open_file(path) as file, Image.open(file, formats=FORMATS) as opened:
                 _refuse(name, opened)
                 turn = TURNS.get(opened.getexif().get(ORIENTATION, 1))
                 grey, channel = _grey(opened)
@@ -114,23 +116,36 @@ def _refuse(name: str, picture: Image) -> None:
 
 def _grey(picture: Image) -> tuple[Image, str]:
     """Eight bits of one channel, and its name. Deeper ones keep their middle 99.8 %."""
-    from PIL import Image
 
     if picture.mode in ("L", "1"):
         return picture.convert("L"), "grey"
     if picture.mode.startswith(("I", "F")):
-        deep = np.asarray(picture, dtype=np.float32)
-        low, high = np.quantile(deep[::7, ::7], [0.001, 0.999])
-        deep = (deep - low) * (255 / max(high - low, 1e-6))
-        return Image.fromarray(np.clip(deep, 0, 255).astype(np.uint8)), "grey"
-    rgb = picture if picture.mode == "RGB" else picture.convert("RGB")
-    small = rgb.reduce(4)
+        return _eight_bits(picture), "grey"
+    colours = picture if picture.mode in ("RGB", "RGBA") else picture.convert("RGB")
+    small = colours.reduce(4).convert("RGB")
     names = ("brightness", "red", "green", "blue")
     seen = [_contrast(small.convert("L")), *(_contrast(band) for band in small.split())]
     best = int(np.argmax(seen))
     if best == 0 or seen[best] < 1.3 * seen[0]:
-        return rgb.convert("L"), names[0]
-    return rgb.getchannel(best - 1), names[best]
+        return colours.convert("L"), names[0]
+    return colours.getchannel(best - 1), names[best]
+
+
+def _eight_bits(picture: Image) -> Image:
+    """A deeper picture in eight bits, strip by strip: it is large enough once."""
+    from PIL import Image
+
+    width, height = picture.size
+    sample = picture.resize((max(width // 7, 1), max(height // 7, 1)), Image.Resampling.NEAREST)
+    tones = np.asarray(sample, dtype=np.float32)
+    low, high = np.quantile(tones[np.isfinite(tones)], [0.001, 0.999])
+    grey = Image.new("L", picture.size)
+    for top in range(0, height, STRIP):
+        bottom = min(top + STRIP, height)
+        deep = np.asarray(picture.crop((0, top, width, bottom)), dtype=np.float32)
+        deep = np.nan_to_num((deep - low) * (255 / max(high - low, 1e-6)))
+        grey.paste(Image.fromarray(np.clip(deep, 0, 255).astype(np.uint8)), (0, top))
+    return grey
 
 
 def _contrast(band: Any) -> float:

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
 from omphalon.errors import OmphalonError, UnreadableFile, shown
+from omphalon.files import open_file
 
 if TYPE_CHECKING:
     from _typeshed import WriteableBuffer as Buffer
@@ -72,7 +73,7 @@ def opened(path: str, limit: SizeLimit) -> Iterator[io.BufferedReader]:
     """The bytes of a file, unpacked; whatever goes wrong with it leaves as UnreadableFile."""
     name = name_of(path)
     try:
-        with open(path, "rb") as plain:
+        with open_file(path) as plain:
             first = plain.read(8)
             plain.seek(0)
             for mark, (what, remedy) in PACKINGS.items():

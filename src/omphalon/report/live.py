@@ -15,8 +15,6 @@ from collections import deque
 from types import TracebackType
 from typing import IO, TYPE_CHECKING, Protocol
 
-import click
-
 from omphalon.reports import full_power
 
 if TYPE_CHECKING:

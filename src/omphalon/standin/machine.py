@@ -10,7 +10,7 @@ import operator
 import re
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -26,7 +26,9 @@ COUNTS = 127  # full power in its reports
 FLOWS_C = 170.0  # below, the extruder does not move
 AHEAD_S = 1.0  # of moves that it keeps in store before it acknowledges the next one
 NEAR_C, NEAR_S = 2.0, 1.0  # within that, for so long, a heater has arrived
-HEATERS = ("hotend", "bed")
+HEATERS = ("hotend", "bed", "hotend 1")
+MARKS = {"hotend": ("T", "@"), "bed": ("B", "B@"), "hotend 1": ("T1", "@1")}
+BUSY_S = 2.0
 FRAME = re.compile(r"N(\d+) (.*)\*(\d+)$")
 REST_S = {"hotend": 2.0, "bed": 4.0}  # least time that the test leaves the power on or off
 
@@ -41,6 +43,20 @@ class Heated:
     relay: Relay | None = None
     cycles: int = 0
     reading_c: float = 0.0
+
+
+@dataclass
+class Ways:
+    """How this one differs from other printers, or what is wrong with it."""
+
+    reported: set[str] = field(default_factory=lambda: {"hotend", "bed"})
+    counts: float | None = COUNTS  # full power in its reports; None: not told
+    checks_early: bool = False  # line numbers as they come, also while a command is at work
+    deaf: bool = False  # what ends a wait or halts is heard only in its turn
+    busy: bool = False  # at work it says so, and reports nothing
+    heats_on: bool = False  # a target of 0 is acknowledged, and not obeyed
+    tests: str = "done"  # or ignored, endless
+    stuck_at: float | None = None  # what the hotend's sensor says
 
 
 class Machine:
@@ -65,24 +81,24 @@ class Machine:
         self.stored, self.store, self.made, self.stamped = kept, store, made, stamped
         self.kept = copied(kept)
         self.random = np.random.default_rng(seed)
-        self.heaters = [FULMAR_HOTEND, FULMAR_BED]
+        self.heaters = [FULMAR_HOTEND, FULMAR_BED, FULMAR_HOTEND]
         self.lanes = Lanes(self.heaters, 1)
         self.heated = {name: Heated() for name in HEATERS}
         self.tick = 0
         self.says: list[str] = []
         self.panel: list[str] = []  # what it would show on its front: heaters on, off, stored
-        self.stuck_at: float | None = None
+        self.ways = Ways()
         self.start()
 
     def start(self) -> None:
         """Switched on, or started anew: what was not stored is gone; the heat stays."""
         self.kept = copied(self.stored)
         for name in HEATERS:
-            self._aim(name, 0.0)
-        self.inbox: deque[str] = deque()
+            self.aim(name, 0.0)
+        self.inbox: deque[tuple[str, bool]] = deque()  # a line, and whether it was checked
         self.wait: Callable[[], bool] | None = None  # the line at work is done when it says so
         self.last_number: int | None = None
-        self.report_s, self.next_report_s = 0.0, 0.0
+        self.report_s, self.next_report_s, self.next_busy_s = 0.0, 0.0, 0.0
         self.moving_until_s = 0.0
         self.feed_mm_s, self.place = 20.0, {"X": 0.0, "Y": 0.0, "Z": 0.0}
         self.lanes.fan = False
@@ -96,22 +112,31 @@ class Machine:
         """A line that came in; what ends a wait is heard at once."""
         frame = FRAME.match(line)
         bare = (frame[2] if frame else line).strip()
-        if bare == "M112":
-            self.panel.append("halted")
-            for name in HEATERS:
-                self._aim(name, 0.0)
-            self.inbox.clear()
-            self.wait = None
-            self.says += ["error: halted, switch me off and on"]
+        if bare == "M112" and not self.ways.deaf:
+            self._halt()
             return
-        if bare == "M108":
+        if bare == "M108" and not self.ways.deaf:
             self.wait = None if self.wait is None else self._broken_off
-        self.inbox.append(line)
+        if self.ways.checks_early:
+            known = self._unframed(line)
+            if known is not None:
+                self.inbox.append((known, True))
+            return
+        self.inbox.append((line, False))
+
+    def _halt(self) -> None:
+        self.panel.append("halted")
+        self.ways.heats_on = False
+        for name in HEATERS:
+            self.aim(name, 0.0)
+        self.inbox.clear()
+        self.wait = None
+        self.says += ["error: halted, switch me off and on"]
 
     def _broken_off(self) -> bool:
         for name, heated in self.heated.items():
             if heated.relay is not None:
-                self._aim(name, 0.0)
+                self.aim(name, 0.0)
         return True
 
     def advance(self, until_s: float) -> list[str]:
@@ -129,7 +154,11 @@ class Machine:
         powers = [[self.heated[name].power] for name in HEATERS]
         self.lanes.advance(np.array(powers))
         self.tick += 1
-        if self.report_s and self.now_s >= self.next_report_s:
+        if self.ways.busy and self.wait is not None:
+            if self.now_s >= self.next_busy_s:
+                self.next_busy_s = self.now_s + BUSY_S
+                self.says.append("busy: at work")
+        elif self.report_s and self.now_s >= self.next_report_s:
             self.next_report_s = self.now_s + self.report_s
             self.says.append(self._report())
 
@@ -138,20 +167,26 @@ class Machine:
             heater, heated = self.heaters[n], self.heated[name]
             noisy = self.lanes.sensor[n, 0] + self.random.normal(0, heater.noise_c)
             heated.reading_c = float(quantised(noisy, heater.quantum_c))
-            if name == "hotend" and self.stuck_at is not None:
-                heated.reading_c = self.stuck_at
+            if name == "hotend" and self.ways.stuck_at is not None:
+                heated.reading_c = self.ways.stuck_at
+            if math.isnan(heated.reading_c):
+                continue  # it heats on as before
             if heated.relay is not None:
                 heated.power = heated.relay.power(self.now_s, heated.reading_c)
-                if heated.relay.switches > 2 * heated.cycles:
-                    self._aim(name, 0.0)
+                over = heated.relay.switches > 2 * heated.cycles
+                if over and self.ways.tests != "endless":
+                    self.aim(name, 0.0)
             elif heated.regulator is not None:
-                kp, ki, kd = (g / GAIN_SCALE for g in self.kept.gains[name])
+                kp, ki, kd = (g / GAIN_SCALE for g in self.kept.gains[name.split()[0]])
                 heated.power = heated.regulator.power(
                     (kp, ki, kd), heated.target_c, heated.reading_c
                 )
 
-    def _aim(self, name: str, target_c: float) -> None:
+    def aim(self, name: str, target_c: float) -> None:
+        """Give a heater a target; 0 switches it off, a test on it ends."""
         heated = self.heated[name]
+        if self.ways.heats_on and target_c == 0:
+            return
         if target_c != heated.target_c or heated.relay is not None:
             self.panel.append(f"{name} {target_c:g}" if target_c else f"{name} off")
         heated.target_c, heated.relay, heated.power = target_c, None, 0.0
@@ -159,11 +194,11 @@ class Machine:
 
     def _report(self) -> str:
         stamp = f"{self.now_s:.2f} " if self.stamped else ""
-        hot, bed = self.heated["hotend"], self.heated["bed"]
-        return (
-            f"{stamp}T:{hot.reading_c:.2f} /{hot.target_c:.2f} B:{bed.reading_c:.2f} "
-            f"/{bed.target_c:.2f} @:{hot.power * COUNTS:.0f} B@:{bed.power * COUNTS:.0f}"
-        )
+        told = [(MARKS[name], self.heated[name]) for name in HEATERS if name in self.ways.reported]
+        words = [f"{mark}:{one.reading_c:.2f} /{one.target_c:.2f}" for (mark, _), one in told]
+        if self.ways.counts is not None:
+            words += [f"{drive}:{one.power * self.ways.counts:.0f}" for (_, drive), one in told]
+        return stamp + " ".join(words)
 
     def _work(self) -> None:
         """Go on with the line at work, then with those that wait."""
@@ -175,7 +210,8 @@ class Machine:
                 self.says.append("ok")
             if not self.inbox:
                 return
-            line = self._unframed(self.inbox.popleft())
+            raw, known = self.inbox.popleft()
+            line = raw if known else self._unframed(raw)
             if line is None:
                 continue
             try:
@@ -213,9 +249,15 @@ class Machine:
         named = {w[0]: w[1:] for w in words}
         if code in ("M104", "M109", "M140", "M190"):
             name = "hotend" if code in ("M104", "M109") else "bed"
-            self._aim(name, float(named["S"]))
+            if name == "hotend" and named.get("T", "0") != "0":
+                name = "hotend 1"
+            self.aim(name, float(named["S"]))
             if code in ("M109", "M190"):
                 self.wait = self._arrival(name)
+        elif code == "M303" and self.ways.tests == "ignored":
+            return
+        elif code == "M112":
+            self._halt()
         elif code == "M303":
             self._test("bed" if named["E"] == "-1" else "hotend", named)
         elif code in ("G0", "G1", "G28", "G4", "M400", "M84"):
@@ -237,7 +279,7 @@ class Machine:
             self.kept = copied(self.stored)
         elif code == "M503":
             self.says += [f"tell: {x}" for x in (f"{NAME}; what is set:", *self.kept.listed())]
-        elif code not in ("", "M108", "M110", "M117", "M82", "M83", "G21", "G90", "G92"):
+        elif code not in ("", "M108", "M141", "M110", "M117", "M82", "M83", "G21", "G90", "G92"):
             if not self.kept.take(code, words):
                 self.says.append(f'error: unknown command "{line[:80]}"')
             elif code in ("LEAD", "PUSH"):
@@ -259,7 +301,7 @@ class Machine:
 
     def _test(self, name: str, named: dict[str, str]) -> None:
         target, heated = float(named["S"]), self.heated[name]
-        self._aim(name, target)
+        self.aim(name, target)
         test = Test(target_c=target, cycles=int(named["C"]), rest_s=REST_S[name])
         heated.relay, heated.cycles, heated.regulator = Relay(test), test.cycles, None
         heated.relay.since = self.now_s

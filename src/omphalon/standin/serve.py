@@ -17,6 +17,7 @@ WAIT_S = 0.003  # of real time between two looks
 MOST_STEP_S = 2.0  # of its time in one round, however much has passed: it answers first
 MOST_UNREAD = 1_000_000  # bytes that wait for a reader; more is lost
 LONGEST_LINE = 1000
+REPLUGGED_S = 5.0  # a link that is cut for a while
 
 
 class Terminal:
@@ -70,14 +71,20 @@ class Tcp:
         self.listener.setblocking(False)
         self.name = f"socket://127.0.0.1:{self.listener.getsockname()[1]}"
         self.peer: socket.socket | None = None
+        self.away_until_s = 0.0
 
     def wait(self, seconds: float) -> None:
         """Until there is something to read, or so long."""
+        if self.peer is None and time.monotonic() < self.away_until_s:
+            time.sleep(seconds)
+            return
         select.select([self.peer or self.listener], [], [], seconds)
 
     def read(self) -> bytes:
         """What has come; takes on who calls."""
         if self.peer is None:
+            if time.monotonic() < self.away_until_s:
+                return b""
             with contextlib.suppress(OSError):
                 self.peer = self.listener.accept()[0]
                 self.peer.setblocking(False)
@@ -136,6 +143,8 @@ def serve(
         rest = rest[-LONGEST_LINE:]
         for raw in lines:
             line = raw.decode("latin-1")
+            if faulty.loses():
+                continue
             at_once = faulty.take(line)
             if at_once is None:
                 machine.hear(line)
@@ -151,7 +160,9 @@ def serve(
         machine.panel.clear()
         if said is None:
             wire.cut()
-            return
+            if "unplug" in faulty.faults:
+                return
+            wire.away_until_s, said = clock() + REPLUGGED_S, b""
         out = (out + said)[-MOST_UNREAD:]
         out = out[wire.write(out) :] if out else b""
         yield
