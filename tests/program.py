@@ -45,10 +45,11 @@ def _answer(words, folder, out, err, env, drop):
 def _run(words, out, err, nobody=False):
     from omphalon.cli import main
 
-    for path, number in ((out, 1), (err, 2)):
-        opened = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
+    for path, number in ((os.devnull, 0), (out, 1), (err, 2)):
+        opened = os.open(path, os.O_RDWR | os.O_CREAT | os.O_TRUNC * (number > 0), 0o644)
         os.dup2(opened, number)
         os.close(opened)
+    sys.stdin = open(0, closefd=False)
     coding = os.environ.get("PYTHONIOENCODING", "utf-8")
     sys.stdout = os.fdopen(1, "w", encoding=coding, closefd=False)
     sys.stderr = os.fdopen(2, "w", encoding=coding, closefd=False)

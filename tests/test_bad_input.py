@@ -170,7 +170,7 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
         (
             ["x.csv", "--dialect", "none.toml"],
             1,
-            "none.toml: cannot be read as a dialect; give a TOML text file",
+            "none.toml: No such file or directory; give a TOML text file of templates",
         ),
         (
             ["x.csv", "--dialect", "bad.toml"],

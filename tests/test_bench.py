@@ -51,6 +51,7 @@ FOUND = {
     "verdict": "retest",
     "because": "a word",
     "settings": {},
+    "spread": {},
     "evidence": {},
     "lines": [],
     "warnings": [],
@@ -256,7 +257,7 @@ SLIPS = {
     "controller.shapers=zv,fast": "it may be zv",
     "nozzle.width=nan": "nozzle.width nan",
     "bed.x": "not of the form KEY=VALUE",
-    "controller.dialect=none.toml": "cannot be read as a dialect",
+    "controller.dialect=none.toml": "No such file",
 }
 
 
@@ -535,11 +536,16 @@ def test_trials_are_ranked_and_two_changes_are_said(bench, tmp_path):
 
 
 def test_hostile_text_shows_as_text(bench, tmp_path, run):
-    evil = "<script>alert(1)</script>\x1b[31m"
+    evil = "<script>alert(1)</script>"
     done = run("bench", "trial", "--changed", evil, "--outcome", evil, "--bench", "fulmar")
     assert done.returncode == 0
-    run("bench", "changed", "nozzle", "--note", evil, "--bench", "fulmar")
-    assert "\x1b" not in bench("bench journal").stdout
+    for sign in ("\x1b[31m", "\u202e", "\x9b"):
+        done = run("bench", "changed", "nozzle", "--note", evil + sign, "--bench", "fulmar")
+        assert done.returncode == 2 and "type the note anew" in done.stderr
+    place = tmp_path / "fulmar"  # an older omphalon took such notes
+    Bench(place).journal.append("part", "nozzle", {"note": f"{evil}\x1b[31m\x9b\u202e"})
+    for words in ("bench journal", "bench journal --json", "bench journal --csv"):
+        assert not re.search("[\x1b\x9b\u202e]", bench(words).stdout)
     bench("bench report")
     page = (tmp_path / "report.html").read_text()
     assert "<script" not in page and "&lt;script&gt;alert(1)" in page and "\x1b" not in page

@@ -14,7 +14,7 @@ from pathlib import Path
 from omphalon.bench.bench import FACTS_FILE, FOLDERS, JOURNAL_FILE, Bench, open_bench
 from omphalon.bench.facts import Facts, read_facts
 from omphalon.errors import UnknownFormat, UnreadableFile, UnwritableFile, UsageError, echoed
-from omphalon.files import in_place
+from omphalon.files import in_place, open_file
 from omphalon.lines.dialect import SHIPPED
 
 LIST = "digests.json"
@@ -107,7 +107,7 @@ def unpack(source: Path, place: Path) -> int:
             f"{place}: cannot be made ({error.strerror})", "choose another place"
         ) from error
     try:
-        with zipfile.ZipFile(source) as archive:
+        with open_file(str(source)) as file, zipfile.ZipFile(file) as archive:
             digests, left = _digests(archive, source), MOST_BYTES
             for name in [FACTS_FILE, *(n for n in digests if n != FACTS_FILE)]:
                 own = _own_dialect(read_facts(scratch / FACTS_FILE)) if name != FACTS_FILE else None

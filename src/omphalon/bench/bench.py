@@ -281,7 +281,7 @@ def inside(place: Path, name: str) -> Path:
 
 def picture(path: Path) -> Path:
     """A photo's path; UsageError where it is none, or far too large."""
-    head = small_file(str(path), MOST_PHOTO_BYTES, "photo to keep", "save it smaller")[:12]
+    head = small_file(str(path), MOST_PHOTO_BYTES, "photo", "give its file, 10 MB at the most")[:12]
     if not head.startswith(PICTURES):
         raise UsageError(f"{echoed(str(path))}: no picture", "give a PNG or JPEG file")
     return path
