@@ -174,6 +174,7 @@ class KeptPrinter:
         """
         if self.fault is not None:
             raise self.fault
+        self.off = None  # whatever it was, it may be on again
         self.number += 1
         with self.lock:
             self.peer.say({"id": self.number, "do": do, "with": given})
@@ -187,7 +188,6 @@ class KeptPrinter:
                 if answer.get("off"):
                     self.off = SwitchedOff(**answer["off"])
                 raise fault_of(answer["fault"])
-            self.off = None
             return answer["result"]
 
     def open(self) -> None:

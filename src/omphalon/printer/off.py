@@ -225,7 +225,9 @@ def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> Switched
         sent = off.said()
         if not off.shown() and sent:
             return off.halt()
-        told = "the heaters are off" if sent else "the link is cut, and heaters off could not be sent"
+        told = (
+            "the heaters are off" if sent else "the link is cut, and heaters off could not be sent"
+        )
         return SwitchedOff(shown=off.shown(), halted=False, told=told)
     finally:
         link.guarded = True
