@@ -85,7 +85,6 @@ def a_day(hours: float) -> None:
                 link,
                 Watching([], hours * 3600 - 1),
                 "hotend",
-                Lookout(Guard("hotend", None)),
                 log,
                 look,
             )

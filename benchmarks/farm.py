@@ -23,7 +23,7 @@ import numpy as np
 
 from omphalon import __version__
 from omphalon.cli.farm_job import answered, studies, warm
-from omphalon.farm.cluster import run_there
+from omphalon.farm.cluster import Scheduler, run_there
 from omphalon.farm.compare import compare_farms
 from omphalon.farm.jobs import jobs_of
 from omphalon.farm.manifest import read_manifest
@@ -280,10 +280,15 @@ def jobs_table(count: int) -> None:
         for label, running in (("1 worker", here(1)), ("2 workers", here(2))):
             walls[label] = timed(some, folder / "some", running).wall_s
         with cluster(2) as (address, _):
-            there = lambda jobs: run_there(jobs, answered, address, 600.0)  # noqa: E731
+            place = Scheduler(address=address)
+            there = lambda jobs: run_there(jobs, answered, place, 600.0)  # noqa: E731
             timed(some[:20], folder / "warm", there)  # as ours are warm before they are counted
             walls["cluster of 2"] = timed(some, folder / "there", there).wall_s
-            free = timed(some, folder / "free", lambda j: run_there(j, nothing, address, 600.0))
+            free = timed(
+                some,
+                folder / "free",
+                lambda j: run_there(j, nothing, place, 600.0),
+            )
         same = {p.name: p.read_bytes() for p in (folder / "some" / "answers").iterdir()}
         other = {p.name: p.read_bytes() for p in (folder / "there" / "answers").iterdir()}
         print(f"{len(some)} jobs: " + ", ".join(f"{k} {v:.1f} s" for k, v in walls.items()))

@@ -1,4 +1,5 @@
-"""Heaters off on a wire that loses one line in ten: runs at the stand-in, each ended at a random moment.
+"""Heaters off on a wire that loses one line in ten: runs at the stand-in, each ended at a random
+moment.
 
     python benchmarks/wire.py [RUNS] [AT ONCE]
 

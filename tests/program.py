@@ -49,7 +49,7 @@ def _run(words, out, err, nobody=False):
         opened = os.open(path, os.O_RDWR | os.O_CREAT | os.O_TRUNC * (number > 0), 0o644)
         os.dup2(opened, number)
         os.close(opened)
-    sys.stdin = open(0, closefd=False)
+    sys.stdin = os.fdopen(0, closefd=False)
     coding = os.environ.get("PYTHONIOENCODING", "utf-8")
     sys.stdout = os.fdopen(1, "w", encoding=coding, closefd=False)
     sys.stderr = os.fdopen(2, "w", encoding=coding, closefd=False)

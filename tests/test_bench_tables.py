@@ -3,7 +3,6 @@ tables.
 """
 
 import json
-import zipfile
 
 import click
 import pytest

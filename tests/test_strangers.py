@@ -17,6 +17,7 @@ from omphalon.lines.codes import asked_by_name, codes_of, off_lines, targets_of,
 from omphalon.lines.dialect import load_dialect
 from omphalon.printer.port import address_of
 from omphalon.shapes import parsed
+from rig import StandIn
 
 STAND_IN = load_dialect("stand-in")
 DEEP = "[" * 100_000
@@ -318,3 +319,46 @@ def test_every_line_of_a_sheet_is_shown(run, tmp_path):
 
 def test_comments_hide_no_code():
     assert codes_of("; M104 S200") == [] and codes_of("hello M104 S200") == []
+
+
+@pytest.mark.parametrize(
+    "words, told",
+    [
+        ("--tls-ca ca.pem", "without --scheduler"),
+        ("--scheduler tcp://127.0.0.1:1 --tls-ca ca.pem", "--tls-ca without tls://"),
+        ("--scheduler tls://127.0.0.1:1", "its certificates cannot be used"),
+        ("--scheduler tls://127.0.0.1:1 --tls-ca none.pem", "its certificates cannot be used"),
+    ],
+)
+def test_a_scheduler_is_not_met_without_its_certificates(words, told, run, tmp_path):
+    (tmp_path / "farm.csv").write_text(
+        "printer,study,steps,asked,fed\na,extruder,400,80,79.5 79.6\n"
+    )
+    done = run("farm", "fit", "farm.csv", "--out", "out", *words.split())
+    assert done.returncode == 2 and told in done.stderr and len(done.stderr.splitlines()) == 1
+
+
+def test_a_dialect_of_ones_own_is_shown_before_its_first_use(run, tmp_path):
+    from importlib import resources
+
+    text = (resources.files("omphalon.lines") / "dialects" / "default.toml").read_text()
+    (tmp_path / "own.toml").write_text(text)
+    env = {"OMPHALON_STATE": str(tmp_path / "state")}
+    with StandIn(tmp_path, "--tcp", 0) as fulmar:
+        where = ("--dialect", "own.toml", "--port", fulmar.port)
+
+        def send(*words):
+            return run("printer", "send", "--line", "M503", *where, *words, env=env)
+
+        assert "hotend-target = M104 S{target:.0f}" in send().stderr
+        assert send().returncode == 1  # nobody has agreed
+        assert send("--yes").returncode == 0
+        assert "hotend-target" not in send().stderr and send().returncode == 0
+        (tmp_path / "own.toml").write_text(text.replace("M500", "M500 ; M104"))
+        assert "store = M500 ; M104" in send().stderr and send().returncode == 1
+
+
+def test_a_table_without_rows_says_so(run, tmp_path):
+    assert run("heater", "fit", "--template", "empty.csv").returncode == 0
+    done = run("heater", "fit", "empty.csv")
+    assert done.returncode == 1 and "no rows below its header" in done.stderr

@@ -18,6 +18,7 @@ from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
+    from omphalon.farm.cluster import Scheduler
     from omphalon.farm.jobs import FarmJob
     from omphalon.farm.outcome import JobOutcome
     from omphalon.farm.run import FarmRun, Running
@@ -47,7 +48,15 @@ def _template_lines() -> Iterator[str]:
     metavar="N",
     help="Processes at a time.  [one a core]",
 )
-@click.option("--scheduler", metavar="ADDRESS", help="A Dask scheduler instead: tcp://HOST:PORT.")
+@click.option(
+    "--scheduler",
+    metavar="ADDRESS",
+    help="A Dask scheduler instead: tcp://HOST:PORT or tls://HOST:PORT. It runs any code that its "
+    "callers send: keep it from strangers, by tls:// or a network of its own.",
+)
+@click.option("--tls-ca", metavar="FILE", help="Who signs the certificates.  [Dask's own settings]")
+@click.option("--tls-cert", metavar="FILE", help="Our certificate.  [Dask's own settings]")
+@click.option("--tls-key", metavar="FILE", help="Its key.  [Dask's own settings]")
 @click.option(
     "--job-timeout",
     "timeout_s",
@@ -65,6 +74,9 @@ def fit(
     place: str,
     workers: int | None,
     scheduler: str | None,
+    tls_ca: str | None,
+    tls_cert: str | None,
+    tls_key: str | None,
     timeout_s: float,
     parquet: bool,
     as_json: bool,
@@ -81,6 +93,7 @@ def fit(
     """
     from omphalon import __version__
     from omphalon.cli.farm_job import studies
+    from omphalon.farm.cluster import Scheduler
     from omphalon.farm.jobs import jobs_of
     from omphalon.farm.manifest import read_manifest
     from omphalon.farm.run import run_farm
@@ -90,13 +103,20 @@ def fit(
         refuse_parquet()
     if workers is not None and scheduler is not None:
         raise UsageError("--workers and --scheduler", "the scheduler has workers of its own")
+    if scheduler is None and (tls_ca or tls_cert or tls_key):
+        raise UsageError("--tls-ca, --tls-cert or --tls-key without --scheduler", "tls://HOST:PORT")
+    there = (
+        None
+        if scheduler is None
+        else Scheduler(address=scheduler, tls_ca=tls_ca, tls_cert=tls_cert, tls_key=tls_key)
+    )
     known = studies()
     planned = list(jobs_of(read_manifest(manifest, known), known, __version__))
     store = Store(place)
     store.open(__version__)
     try:
         with progress_of_jobs() as progress:
-            done = run_farm(store, planned, _running(workers, scheduler, timeout_s), progress)
+            done = run_farm(store, planned, _running(workers, there, timeout_s), progress)
     except KeyboardInterrupt as stop:
         told = "stopped; what was done is kept, and the same command goes on"
         raise click.ClickException(told) from stop
@@ -110,7 +130,7 @@ def fit(
     sys.exit(0 if done.whole else 3)
 
 
-def _running(workers: int | None, scheduler: str | None, timeout_s: float) -> Running:
+def _running(workers: int | None, scheduler: Scheduler | None, timeout_s: float) -> Running:
     """Where jobs are done."""
     from omphalon.cli.farm_job import answered, warm
 
@@ -119,12 +139,15 @@ def _running(workers: int | None, scheduler: str | None, timeout_s: float) -> Ru
 
         return run_here(jobs, answered, warm, workers or len(_cores()), timeout_s)
 
+    if scheduler is None:
+        return here
+
     def there(jobs: list[FarmJob]) -> Iterator[JobOutcome]:
         from omphalon.farm.cluster import run_there
 
-        return run_there(jobs, answered, str(scheduler), timeout_s)
+        return run_there(jobs, answered, scheduler, timeout_s)
 
-    return here if scheduler is None else there
+    return there
 
 
 def _cores() -> range | set[int]:

@@ -9,6 +9,7 @@ import tempfile
 import time
 from collections import deque
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -27,8 +28,20 @@ AHEAD = 3  # jobs a thread of the cluster's: one runs, two lie ready
 RETRIES = 2
 
 
+@dataclass(frozen=True, kw_only=True)
+class Scheduler:
+    """Where a scheduler is, and what the two sides know each other by; files that are not given are
+    those of Dask's own configuration.
+    """
+
+    address: str
+    tls_ca: str | None = None
+    tls_cert: str | None = None
+    tls_key: str | None = None
+
+
 def run_there(
-    jobs: Iterable[FarmJob], answering: Answering, address: str, timeout_s: float
+    jobs: Iterable[FarmJob], answering: Answering, scheduler: Scheduler, timeout_s: float
 ) -> Iterator[JobOutcome]:
     """Each job's outcome, as they come.
 
@@ -36,7 +49,7 @@ def run_there(
     ----------
     jobs : to do
     answering : a function of a module's top, which the workers can import too
-    address : of the scheduler, as tcp://host:port
+    scheduler : tcp://host:port, or tls://host:port
     timeout_s : after which a job is ended, and its worker begun anew
 
     Raises
@@ -56,7 +69,8 @@ def run_there(
     todo: deque[FarmJob] = deque(jobs)
     lost: deque[FarmJob] = deque()
     under_way: dict[Future, tuple[FarmJob, float]] = {}
-    with _client(address) as client:
+    address = scheduler.address
+    with _client(scheduler) as client:
         threads, watch = _threads(client, address), _Watch(client, timeout_s)
         while todo or under_way:
             with _reached(client, address):
@@ -97,12 +111,44 @@ def _reached(client: Client, address: str) -> Iterator[None]:
         )
 
 
+def _security(scheduler: Scheduler) -> Any:
+    """What `tls://` needs, checked before anything is sent; None for `tcp://`."""
+    from distributed.security import Security
+
+    given = {
+        name: path
+        for name in ("tls_ca", "tls_cert", "tls_key")
+        if (path := getattr(scheduler, name)) is not None
+    }
+    if not scheduler.address.startswith("tls://"):
+        if given:
+            raise UsageError(
+                f"--{next(iter(given)).replace('_', '-')} without tls://",
+                "give the scheduler as tls://HOST:PORT",
+            )
+        return None
+    client = {"tls_client_cert": given.get("tls_cert"), "tls_client_key": given.get("tls_key")}
+    known = {"tls_ca_file": given.get("tls_ca"), **client}
+    security = Security(**{name: path for name, path in known.items() if path is not None})
+    try:
+        security.get_connection_args("client")["ssl_context"].get_ca_certs()
+    except (OSError, ValueError, TypeError, KeyError, AttributeError) as error:
+        told = " ".join(str(error).split()) or type(error).__name__
+        raise UsageError(
+            f"--scheduler {echoed(scheduler.address)}: its certificates cannot be used "
+            f"({echoed(told)})",
+            "give --tls-ca, --tls-cert and --tls-key, or set them in Dask's own configuration",
+        ) from error
+    return security
+
+
 @contextlib.contextmanager
-def _client(address: str) -> Iterator[Client]:
+def _client(scheduler: Scheduler) -> Iterator[Client]:
     from distributed import Client
 
+    address = scheduler.address
     try:
-        client = Client(address, timeout=PATIENCE_S)
+        client = Client(address, timeout=PATIENCE_S, security=_security(scheduler))
     except (OSError, TimeoutError, ValueError) as error:
         raise LinkFault(
             f"--scheduler {echoed(address)}: no scheduler answers there",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from omphalon.errors import UnknownFormat, UsageError, echoed
+from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
 from omphalon.readers.columns import Table, chosen_column, header_at, read_table, state, words
 from omphalon.readers.log_columns import LogColumns, Wanted
@@ -65,6 +65,10 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
     head = header_at(text.lines)
     assert head is not None
     table = read_table(text, head)
+    if not table.rows:
+        raise UnreadableFile(
+            f"{text.source}: no rows below its header", "fill it in, a row a report"
+        )
     found = {role: _find(table, role, how) for role in ROLES}
     at, power, goal = found["temperature"], found["power"], found["target"]
     if at is None:

@@ -77,6 +77,8 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
                 if start
                 else "with your controller's own test: this dialect has no line."
             ),
+            "See that the controller's own guards are on (a reading that stands still, a heater "
+            "that runs away): what watches from a computer ends with it.",
             "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or "
             "passes "
             f"{goal + OVER_TARGET_C:g} °C.",
