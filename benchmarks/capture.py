@@ -17,12 +17,9 @@ import tempfile
 import time
 from pathlib import Path
 
-from omphalon.printer.lookout import Lookout
-
 from omphalon.lines.dialect import load_dialect
 from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import Watching
-from omphalon.printer.guard import Guard
 from omphalon.printer.link import Link
 
 EVERY_S = 0.1

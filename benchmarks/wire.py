@@ -36,7 +36,7 @@ GIVEN_UP_S = 150.0
 
 
 def stand_in(seed: int) -> None:
-    """A stand-in that loses lines, until it is ended; what its front shows goes to standard output."""
+    """A stand-in that loses lines, until it is ended; its front is standard output."""
     from omphalon.standin.faults import Faulty
     from omphalon.standin.kept import copied
     from omphalon.standin.machine import Machine

@@ -1,5 +1,5 @@
-"""What answers are made of on the way, on the stand-in's logs and on numbers that are given: laws
-that an answer rounds off, and the heater's fit, whose answer hangs on the last digits of a search.
+"""Laws of physics/ on the stand-in's logs and on numbers that are drawn once, which an answer rounds
+off.
 """
 
 import dataclasses
@@ -11,28 +11,18 @@ from omphalon.physics import (
     fellows,
     lead,
     linear,
-    oscillation,
     rest,
     scale,
     taps,
-    thermal_fit,
 )
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
-from omphalon.physics.loop import Gains, Loop, run_loop, step_for
-from omphalon.physics.record import join
+from omphalon.physics.loop import Loop, run_loop, step_for
 from omphalon.physics.thermal import ThermalModel
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
 from omphalon.studies.answer import Unanswerable
-from omphalon.studies.heater.cleaning import cleaned
-from omphalon.studies.heater.doubts import explained, fastest_rise, fit_doubts, jumps
-from omphalon.studies.heater.excerpt import excerpt
-from omphalon.studies.heater.fit import record_of
-from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.tuning import promised_range, tune
 
-READ = ("hotend-oscillation.csv", "warm.csv", "chain.csv", "limited.csv", "fan.csv", "even.csv")
 HOTEND = ThermalModel(620.0, 240.0, 3.1, 1.4, 0.35, 22.0, 190.0)
 BED = dataclasses.replace(HOTEND, gain_c=160.0, time_constant_s=520.0, lag_s=9.0, dead_time_s=2.6)
 BLOCK = dataclasses.replace(HOTEND, second_s=9.0, zero_s=12.0, lag_s=1.9)
@@ -42,7 +32,6 @@ LOOPS = {
     "wound": (BLOCK, Loop(212.0, band_c=40.0, wound=True, unit_s=60.0)),
     "bed": (BED, Loop(70.0, period_s=0.5, filter_s=3.0, fan_extra=0.15, unit_s=300.0)),
 }
-SHAPES = (np.array([5.4, 1.0, 1.3]), np.array([5.4, 1.0, 1.3, 2.0, 0.6]))
 
 
 def plain(value):
@@ -71,50 +60,6 @@ def plain(value):
     return str(value) if value is not None else None
 
 
-def read(name):
-    """A log as the fit takes it: what was seen in it, and its doubts."""
-    log = read_temperature(name)
-    test = excerpt(log, None)
-    return {
-        "test": test,
-        "cycle": oscillation.ultimate(test.found),
-        "noise": oscillation.noise_level(log.time_s, log.temperature_c),
-        "quantum": oscillation.quantum(log.temperature_c),
-        "cleaned": len(cleaned(log)[0].time_s),
-        "jumps": jumps(log),
-        "rise": fastest_rise(log),
-    }
-
-
-def fitted(name, masses):
-    """A model at given shapes: its linear part, its doubt, and the gains that come of it."""
-    test = excerpt(read_temperature(name), None)
-    record = join([record_of(test)])
-    problem, first = thermal_fit._problem(record)
-    near = np.abs(record.reading_c - record.target_c) <= record.near_c
-    use = ~record.skip
-    shape = SHAPES[masses - 1]
-    fit = thermal_fit._answer(problem, shape, masses, near[use], use, record.doubt_s, 3.0)
-    question = HeaterQuestion(heater="hotend", fan_on=False)
-    tuned = tune(test, fit, "hotend", question, Gains(0.2, 0.01, 0.4))
-    doubt = tuned.doubt
-    return {
-        "first": first,
-        "fit": {**plain(fit), "parameters": None},
-        "spread": {n: fit.spread(n) for n in ("gain_c", "time_constant_s", "dead_time_s")},
-        "memory": thermal_fit._memory(problem.solve(shape, masses)[2]),
-        "doubts": fit_doubts(test, fit, tuned, oscillation.ultimate(test.found)),
-        "explained": judged(lambda: explained(test, fit)),
-        "gains": tuned.new,
-        "spreads": tuned.relative_spread,
-        "worth": tuned.worth,
-        "sure": tuned.sure,
-        "sensitivity": tuned.sensitivity,
-        "ultimates": tuned.ultimates,
-        "ranges": [promised_range(v[:, 0]) for v in (doubt.overshoot_c, doubt.dip_c)],
-    }
-
-
 def judged(doubt):
     """What a doubt says, or what it refuses with."""
     try:
@@ -141,16 +86,6 @@ def looped(name):
         "holds": model.holding_power,
         "shares": model.shares,
     }
-
-
-def strained(name):
-    """The linear part where the log wants losses that no heater has: at both ends of the range."""
-    record = join([record_of(excerpt(read_temperature(name), None))])
-    problem, _ = thermal_fit._problem(record)
-    return [
-        problem.solve(np.array([t1, lag, dead]), 1)[0][:3]
-        for t1, lag, dead in ((3.5, 0.2, 0.5), (5.0, 2.5, 0.2), (7.5, 1.0, 1.5))
-    ]
 
 
 def held(name):
@@ -296,14 +231,11 @@ def among():
 HOLDS = ("hold-before.csv", "hold-poor.csv", "hold-slow.csv", "hold-wound.csv", "hold-bed.csv")
 INNER = {
     **{f"held {name}": (held, name) for name in HOLDS},
-    **{f"strained {name}": (strained, name) for name in READ[:3]},
     "measured": (measured,),
     "led": (led,),
     "still rest.csv": (still, "rest.csv"),
     "knocked": (knocked,),
     "among": (among,),
-    **{f"read {name}": (read, name) for name in READ},
-    **{f"fit {name}, {n} masses": (fitted, name, n) for name in READ[:3] for n in (1, 2)},
     **{f"loop {name}": (looped, name) for name in LOOPS},
 }
 

@@ -12,7 +12,7 @@ from omphalon.printer.capture import capture
 from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
 from omphalon.printer.dialogue import Dialogue, framed
 from omphalon.printer.ear import Ear, Speech
-from omphalon.printer.guard import Guard, Limits
+from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.link import Link, hello
 from omphalon.printer.off import switch_off
 from omphalon.printer.report_clock import ReportClock
@@ -200,7 +200,7 @@ def seen_by(guard, rows, real=None):
 
 @pytest.mark.parametrize("rows, words", HEATED.values(), ids=HEATED)
 def test_a_heater_that_must_not_go_on_is_stopped(rows, words):
-    guard = Guard(Limits())
+    guard = Guard(GuardLimits())
     guard.asked("hotend", 235.0, 0.0)
     if words is None:
         seen_by(guard, rows)
@@ -210,7 +210,7 @@ def test_a_heater_that_must_not_go_on_is_stopped(rows, words):
 
 
 def test_a_stamp_that_stands_still_stops_no_guard():
-    guard = Guard(Limits())
+    guard = Guard(GuardLimits())
     guard.asked("hotend", 235.0, 0.0)
     rows = [(5.0, 100.0, 235.0, 127)] * 100
     with pytest.raises(Unsafe, match="full power for a minute"):
@@ -228,7 +228,7 @@ def test_a_stamp_that_stands_still_stops_no_guard():
     ],
 )
 def test_only_a_reading_of_the_heater_proves_that_it_lives(line, words):
-    guard = Guard(Limits())
+    guard = Guard(GuardLimits())
     guard.asked("bed", 60.0, 0.0)
     with pytest.raises(Unsafe, match=words):
         for second in range(20):
@@ -240,7 +240,7 @@ def test_only_a_reading_of_the_heater_proves_that_it_lives(line, words):
 
 @pytest.mark.parametrize("limit, stops", [(None, False), (205.0, True)])
 def test_the_limit_may_be_set(limit, stops):
-    guard = Guard(Limits(max_temp_c=limit))
+    guard = Guard(GuardLimits(max_temp_c=limit))
     try:
         seen_by(guard, [(float(n), 200.0 + n, 235.0, 127) for n in range(10)])
     except Unsafe as error:
@@ -279,14 +279,14 @@ def square(seconds, told=235.0):
     ids=["acknowledged at its end", "acknowledged at once", "target not told"],
 )
 def test_a_test_ends_when_it_is_over(rows, waiting, over):
-    course = Oscillation("M303 E0 S235 C5", "hotend", None, 5)
+    course = Oscillation("M303 E0 S235 C5", "hotend", 235.0, None, 5)
     ended, _ = moments(course, rows, waiting)
     assert ended == pytest.approx(over, abs=12)
     assert course.cycles() == 4
 
 
 def test_time_left_is_told_by_the_last_cycles():
-    course = Oscillation("M303 E0 S235 C8", "hotend", None, 8)
+    course = Oscillation("M303 E0 S235 C8", "hotend", 235.0, None, 8)
     moments(course, square(200)[:95])
     # ten times on in all, every 20 s: the last begins at 180 s
     now = Moment(time_s=94.0, seen=Heating(temperature_c=235.0), waiting=True)

@@ -56,7 +56,7 @@ NEAR = (
     (r"arrival|signs|heater/check", "check or held", "test_heater_check"),
     (
         r"",
-        "heater or fit or read or loop or strained",
+        "heater or loop",
         "test_physics test_heater test_heater_damage",
     ),
 )

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.cli.benched import held
 from omphalon.cli.common import Measure, choice, options
 from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import UsageError
@@ -77,7 +79,9 @@ def course_of(
     )
     if line is None:
         raise _no_line(dialect, f"{heater}-oscillation")
-    return Oscillation(line, heater, dialect.line("fan", counts=255) if fan else None, cycles)
+    return Oscillation(
+        line, heater, target, dialect.line("fan", counts=255) if fan else None, cycles
+    )
 
 
 def _no_line(dialect: Dialect, setting: str) -> UsageError:
@@ -109,7 +113,32 @@ def run_course(
     if every >= 1 or course.start():
         printer.ask_for_reports(every)
     with view_for(quiet, passing=out is None) as view:
-        return printer.run(course, heater, view.show, out=out, every_s=every, max_temp_c=max_temp)
+        return printer.run(
+            course,
+            heater,
+            view.show,
+            out=out,
+            every_s=every,
+            max_temp_c=max_temp,
+            arrives_s=arrives_within(heater, getattr(course, "target_c", None)),
+        )
+
+
+def arrives_within(heater: str, target_c: float | None) -> float | None:
+    """How long a heater may take to a target, by the model that the bench's last fit found: twice
+    its rise at full power, and a minute; None where no bench knows it.
+    """
+    found = held()
+    entries = [] if found is None else found[0].journal.entries(kind="finding")
+    for entry in entries:
+        evidence = entry.body["document"]["evidence"]
+        if entry.subject == "heater-fit" and evidence.get("heater") == heater and target_c:
+            model = evidence["model"]
+            share = (target_c - model["ambient_c"]) / model["gain_c"]
+            if not 0 < share < 1:
+                return None
+            return 60.0 - 2 * float(model["time_constant_s"]) * math.log(1 - share)
+    return None
 
 
 def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:

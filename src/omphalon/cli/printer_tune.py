@@ -35,6 +35,7 @@ from omphalon.cli.writing import check_outputs
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
+    from omphalon.lines.dialect import Dialect
     from omphalon.recording import TemperatureLog
 
 MINUTES = {
@@ -88,9 +89,7 @@ def heater(
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
     courses = {n: course_of(dialect, n, which, goal, cycles, which == "hotend") for n in logs}
-    lines = [line for one in courses.values() for line in one.start()]
-    _say_whole(which, goal, lines)
-    ask_by_name(lines, dialect)
+    _say_whole(which, goal, [line for one in courses.values() for line in one.start()], dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
@@ -133,7 +132,7 @@ def heater(
     raise SystemExit(judged.exit_code)
 
 
-def _say_whole(which: str, goal: float, lines: Sequence[str]) -> None:
+def _say_whole(which: str, goal: float, lines: Sequence[str], dialect: Dialect) -> None:
     click.echo(
         f"1 heats the {which} to {goal:g} °C on and off, and keeps the log; 2 fits the gains; "
         "3 sends, stores and reads them back; 4 heats again, and checks them."
@@ -141,6 +140,7 @@ def _say_whole(which: str, goal: float, lines: Sequence[str]) -> None:
     click.echo(f"It takes {MINUTES[which]}. Stay beside it. Lines that are sent:")
     show_lines(lines)
     click.echo("and the lines of the new gains, which are shown before.")
+    ask_by_name(lines, dialect)
 
 
 def _read(path: str, which: str) -> TemperatureLog:

@@ -131,6 +131,7 @@ class Oscillation(Course):
 
     line: str
     heater: str
+    target_c: float
     fan: str | None
     wanted: int
     told: str = field(default="oscillation test", kw_only=True)

@@ -30,13 +30,15 @@ LONGEST_RUN_S = 12 * 3600.0  # whatever is heated, so long and no longer
 
 
 @dataclass(frozen=True, kw_only=True)
-class Limits:
+class GuardLimits:
     """What a user may set: the most that one heater may read (None: 25 °C past its highest target,
-    or the usual limit of its kind), and how long a reading may be awaited.
+    or the usual limit of its kind), how long it may take to its target (None: the limit of its
+    kind), and how long a reading, and a user, may be awaited.
     """
 
     heater: str = "hotend"
     max_temp_c: float | None = None
+    arrives_s: float | None = None
     silence_s: float = SILENCE_S
     waits_s: float = UNWATCHED_S
 
@@ -83,7 +85,7 @@ class Guard:
     left_on : heaters that an earlier command left on: those were asked for
     """
 
-    def __init__(self, limits: Limits, left_on: Iterable[str] = ()) -> None:
+    def __init__(self, limits: GuardLimits, left_on: Iterable[str] = ()) -> None:
         self.limits, self.left_on = limits, set(left_on)
         self.heaters: dict[str, _Watched] = {}
         self.clock = ReportClock()
@@ -250,9 +252,11 @@ class Guard:
         if one.now.temperature_c > one.target_c - NEAR_C:
             one.begun_s = math.inf  # it has arrived
         limit = ARRIVES_S[name.split()[0]]
+        if name == self.limits.heater and self.limits.arrives_s is not None:
+            limit = self.limits.arrives_s
         if at_s - one.begun_s > limit:
             raise Unsafe(
-                f"the {name} has not come to {one.target_c:g} °C within {limit / 60:.0f} minutes: "
+                f"the {name} has not come to {one.target_c:g} °C within {limit / 60:.2g} minutes: "
                 f"it reads {one.now.temperature_c:g} °C",
                 "look at its heater, its supply and its sensor",
             )

@@ -29,7 +29,7 @@ from typing import Any
 from omphalon.errors import LinkFault, Lowered, OmphalonError
 from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import COURSES
-from omphalon.printer.guard import Guard, Limits
+from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.known import Holder, held_port, known, note
 from omphalon.printer.link import Link, reached
 from omphalon.printer.messages import Message, Peer, as_fault, dialect_of
@@ -237,7 +237,8 @@ class Keeper:
             link.before_heat = self._noted
             link.heed = lambda words: self.tell({"said": words}, passing=True)
             link.guard = Guard(
-                Limits(silence_s=self.brief.silence_s, waits_s=self.brief.waits_s), before.left_on
+                GuardLimits(silence_s=self.brief.silence_s, waits_s=self.brief.waits_s),
+                before.left_on,
             )
 
         dialect = dialect_of(self.brief.dialect)
@@ -284,10 +285,13 @@ class Keeper:
         out: str | None,
         every: float,
         max_temp: float | None,
+        arrives: float | None,
     ) -> Message:
         """Put the printer through a course, its log kept."""
         link = self.printer()
-        link.guard.limits = replace(link.guard.limits, heater=heater, max_temp_c=max_temp)
+        link.guard.limits = replace(
+            link.guard.limits, heater=heater, max_temp_c=max_temp, arrives_s=arrives
+        )
         one = COURSES[course](**given)
         with contextlib.ExitStack() as stack:
             log = stack.enter_context(new_log(out, one.start())) if out is not None else None

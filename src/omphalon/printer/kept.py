@@ -227,6 +227,7 @@ class KeptPrinter:
         out: str | None,
         every_s: float,
         max_temp_c: float | None,
+        arrives_s: float | None = None,
     ) -> Captured:
         """Put the printer through a course, as `capture.capture` does."""
         self.view, self.kept_rows, self.kept_in = view, None, out
@@ -239,6 +240,7 @@ class KeptPrinter:
             out=out,
             every=every_s,
             max_temp=max_temp_c,
+            arrives=arrives_s,
         )
         return Captured(**done)
 

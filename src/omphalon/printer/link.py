@@ -12,7 +12,7 @@ from omphalon.lines.codes import is_move, is_test, targets_of
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.dialogue import UNPLUG, Dialogue
 from omphalon.printer.ear import Heard, Speech
-from omphalon.printer.guard import Guard, Limits
+from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
 from omphalon.reports import Report
 
@@ -38,7 +38,7 @@ class Link:
         self, wire: Wire, dialect: Dialect, clock: Callable[[], float] = time.monotonic
     ) -> None:
         self.wire, self.dialect, self.clock = wire, dialect, clock
-        self.guard = Guard(Limits())
+        self.guard = Guard(GuardLimits())
         self.guarded = True
         self.each_round: Callable[[], None] = lambda: None
         self.before_heat: Callable[[], None] = lambda: None

@@ -140,7 +140,7 @@ class Live(Quiet):
         self.live.update(picture, refresh=True)
 
 
-class Apart(Quiet):
+class ThreadedView(Quiet):
     """Another view in a thread of its own, so that whoever shows something never waits for it."""
 
     def __init__(self, view: View) -> None:
@@ -149,7 +149,7 @@ class Apart(Quiet):
         self.came, self.over = threading.Event(), False
         self.thread = threading.Thread(target=self._draw, daemon=True)
 
-    def __enter__(self) -> Apart:
+    def __enter__(self) -> ThreadedView:
         self.thread.start()
         return self
 
@@ -278,4 +278,4 @@ def view_for(quiet: bool, passing: bool = False) -> View:
         return Quiet()
     # a file of its own: what holds it up does not hold up who else writes to the terminal
     file = os.fdopen(os.dup(2), "w", encoding=sys.stderr.encoding, errors=sys.stderr.errors)
-    return Apart(Live(file, passing) if sys.stderr.isatty() else Plain(file))
+    return ThreadedView(Live(file, passing) if sys.stderr.isatty() else Plain(file))
