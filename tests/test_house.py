@@ -36,6 +36,7 @@ GROUND = {
     "picture",
     "quantities",
     "shapes",
+    "tables",
     "warned",
     "finding",
     "__init__",

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+
+from omphalon.tables import table_by
 
 
 @dataclass(frozen=True)
@@ -14,9 +17,9 @@ class WarningKind:
     remedy: str
 
 
-WARNINGS = {
-    kind.code: kind
-    for kind in (
+WARNINGS: Mapping[str, WarningKind] = table_by(
+    "code",
+    (
         WarningKind(
             "too-hot",
             "the log runs past the temperature allowed (--max-temp)",
@@ -340,8 +343,8 @@ WARNINGS = {
             "a printer has two answers to one question; the later row of the manifest counts",
             "leave the older log out of the manifest",
         ),
-    )
-}
+    ),
+)
 
 
 @dataclass(frozen=True)

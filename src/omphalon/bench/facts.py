@@ -15,6 +15,7 @@ from omphalon.constants import SHAPER_NAMES
 from omphalon.errors import CONTROL, UnknownFormat, UsageError, echoed
 from omphalon.files import small_file
 from omphalon.quantities import QUANTITIES
+from omphalon.tables import table_by
 from omphalon.units import NoSuchNumber, number_in
 
 MOST_BYTES = 256_000
@@ -172,7 +173,7 @@ FILAMENT: tuple[Fact, ...] = (
     Fact(key="bed_temp", told="", example="75", quantity="bed temperature"),
     Fact(key="line", told="width of one line, mm", example="0.45", quantity="wall"),
 )
-BY_KEY = {fact.key: fact for fact in FACTS}
+BY_KEY = table_by("key", FACTS)
 
 
 def fact_of(key: str) -> Fact:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from omphalon.errors import UnreadableFile, echoed
 from omphalon.shapes import fits
+from omphalon.tables import table_by
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -95,55 +96,54 @@ def _limit(axis: str, what: str, unit: str) -> Kind:
     )
 
 
-def _table(*rows: Kind) -> dict[str, Kind]:
-    return {row.key: row for row in rows}
-
-
-KINDS = _table(
-    *(_limit(a, "speed", "mm/s") for a in "xyze"),
-    *(_limit(a, "acceleration", "mm/s²") for a in "xyze"),
-    *(_limit(a, "corner", "mm/s") for a in "xy"),
-    Kind(
-        key="probe-offset",
-        words="nozzle-to-bed zero",
-        group="probe",
-        fields=("offset",),
-        units=("mm",),
-    ),
-    _gains("hotend-gains", "gains of the hotend"),
-    _gains("bed-gains", "gains of the bed"),
-    _steps("e", "steps of the extruder", "extruder"),
-    *(_steps(a, f"steps of {a.upper()}", "axis") for a in "xyz"),
-    Kind(
-        key="flow",
-        words="flow",
-        group="flow",
-        fields=("flow",),
-        units=("",),
-        needs=("steps-e", "hotend-gains"),
-        of_filament=True,
-        line="flow",
-    ),
-    _shaper("x"),
-    _shaper("y"),
-    Kind(
-        key="acceleration",
-        words="acceleration",
-        group="shaper",
-        fields=("acceleration",),
-        units=("mm/s²",),
-        needs=("shaper-x", "shaper-y"),
-        line="acceleration",
-    ),
-    Kind(
-        key="advance",
-        words="pressure advance",
-        group="advance",
-        fields=("advance",),
-        units=("s",),
-        needs=("flow", "steps-e", "hotend-gains"),
-        of_filament=True,
-        line="advance",
+KINDS: Mapping[str, Kind] = table_by(
+    "key",
+    (
+        *(_limit(a, "speed", "mm/s") for a in "xyze"),
+        *(_limit(a, "acceleration", "mm/s²") for a in "xyze"),
+        *(_limit(a, "corner", "mm/s") for a in "xy"),
+        Kind(
+            key="probe-offset",
+            words="nozzle-to-bed zero",
+            group="probe",
+            fields=("offset",),
+            units=("mm",),
+        ),
+        _gains("hotend-gains", "gains of the hotend"),
+        _gains("bed-gains", "gains of the bed"),
+        _steps("e", "steps of the extruder", "extruder"),
+        *(_steps(a, f"steps of {a.upper()}", "axis") for a in "xyz"),
+        Kind(
+            key="flow",
+            words="flow",
+            group="flow",
+            fields=("flow",),
+            units=("",),
+            needs=("steps-e", "hotend-gains"),
+            of_filament=True,
+            line="flow",
+        ),
+        _shaper("x"),
+        _shaper("y"),
+        Kind(
+            key="acceleration",
+            words="acceleration",
+            group="shaper",
+            fields=("acceleration",),
+            units=("mm/s²",),
+            needs=("shaper-x", "shaper-y"),
+            line="acceleration",
+        ),
+        Kind(
+            key="advance",
+            words="pressure advance",
+            group="advance",
+            fields=("advance",),
+            units=("s",),
+            needs=("flow", "steps-e", "hotend-gains"),
+            of_filament=True,
+            line="advance",
+        ),
     ),
 )
 # without these a printer cannot be called tuned; Z, corners and retraction only where somebody

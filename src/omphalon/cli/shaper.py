@@ -58,7 +58,7 @@ def shaper() -> None:
 )
 @click.option(
     "--rate",
-    type=Measure("pace"),
+    type=Measure("sweep rate"),
     default=0.8,
     show_default=True,
     metavar="HZ_S",
