@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from types import MappingProxyType
 from typing import TypeVar
 
 Row = TypeVar("Row")
 
 
-def table_by(name: str, rows: Iterable[Row]) -> Mapping[str, Row]:
+def table_by(name: str, *rows: Row) -> Mapping[str, Row]:
     """Rows by an attribute of theirs; a name that stands twice would hide a row.
 
     Raises

@@ -173,7 +173,7 @@ FILAMENT: tuple[Fact, ...] = (
     Fact(key="bed_temp", told="", example="75", quantity="bed temperature"),
     Fact(key="line", told="width of one line, mm", example="0.45", quantity="wall"),
 )
-BY_KEY = table_by("key", FACTS)
+BY_KEY = table_by("key", *FACTS)
 
 
 def fact_of(key: str) -> Fact:
