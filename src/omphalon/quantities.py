@@ -10,16 +10,9 @@ from dataclasses import dataclass, field
 from omphalon.constants import G_MM_S2
 from omphalon.tables import table_by
 
-MM = {
-    "mm": 1.0,
-    "cm": 10.0,
-    "m": 1000.0,
-    "in": 25.4,
-    "inch": 25.4,
-    '"': 25.4,
-    "µm": 0.001,
-    "um": 0.001,
-}
+INCH_MM, MICRON_MM = 25.4, 0.001
+INCHES = dict.fromkeys(("in", "inch", '"'), INCH_MM)
+MM = {"mm": 1.0, "cm": 10.0, "m": 1000.0, **INCHES, "µm": MICRON_MM, "um": MICRON_MM}
 SECONDS = {"s": 1.0, "sec": 1.0, "ms": 1e-3, "µs": 1e-6, "us": 1e-6, "min": 60.0, "h": 3600.0}
 SHARE = {"%": 0.01}
 STEPS = {"steps/mm": 1.0, "per mm": 1.0, "/mm": 1.0}
