@@ -133,14 +133,7 @@ def _in_bench(ctx: click.Context, words: str, args: Sequence[str]) -> set[str]:
 
 
 def ask_for(questions: Sequence[Asked], args: Sequence[str], known: set[str]) -> list[str]:
-    """The words of the command line that the answers make.
-
-    Parameters
-    ----------
-    questions : in their order
-    args : what was given
-    known : options that a bench fills
-    """
+    """The words of the command line that the answers make."""
     given = {word.split("=")[0] for word in args if word.startswith("--")} | known
     bare = [w for n, w in enumerate(args) if w[:2] != "--" and (n == 0 or args[n - 1][:2] != "--")]
     out: list[str] = []

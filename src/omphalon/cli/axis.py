@@ -212,11 +212,11 @@ def check(how: Leaving, **given: Any) -> None:
       omphalon axis check --axis x --steps 80 --asked 50 --moved 50.02 --asked 150 --moved 150.01
     """
     how.check(given["path"])
-    from omphalon.studies.axis.check import check_axis
+    from omphalon.studies.axis.fit import fit_axis
     from omphalon.studies.axis.words import axis_finding
 
     readings, question = _asked(given)
-    how.leave(axis_finding(check_axis(readings, question), readings, how.lines(), checking=True))
+    how.leave(axis_finding(fit_axis(readings, question), readings, how.lines(), checking=True))
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, AxisQuestion]:

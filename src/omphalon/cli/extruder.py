@@ -176,13 +176,13 @@ def check(how: Leaving, **given: Any) -> None:
       omphalon extruder check --steps 437.1 --asked 80 --mark 110 --left 30.2 --left 29.9
     """
     how.check(given["path"])
-    from omphalon.studies.extruder.check import check_extruder
+    from omphalon.studies.extruder.fit import fit_extruder
     from omphalon.studies.extruder.words import extruder_finding
 
     readings, question = _asked(given)
     how.leave(
         extruder_finding(
-            check_extruder(readings, question), question, readings, how.lines(), checking=True
+            fit_extruder(readings, question), question, readings, how.lines(), checking=True
         )
     )
 

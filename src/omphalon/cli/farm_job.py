@@ -50,10 +50,6 @@ def answered(words: list[str]) -> dict[str, Any]:
     ----------
     words : of the command line, behind the program's name
 
-    Returns
-    -------
-    dict
-
     Raises
     ------
     MemoryError

@@ -149,13 +149,11 @@ def check(how: Leaving, **given: Any) -> None:
       omphalon flow check flow-walls.csv --flow 0.94 --expected 0.48
     """
     how.check(given["path"])
-    from omphalon.studies.flow.check import check_flow
+    from omphalon.studies.flow.fit import fit_flow
     from omphalon.studies.flow.words import flow_finding
 
     walls, _, question = _asked(given)
-    how.leave(
-        flow_finding(check_flow(walls, question), question, walls, how.lines(), checking=True)
-    )
+    how.leave(flow_finding(fit_flow(walls, question), question, walls, how.lines(), checking=True))
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, Readings, FlowQuestion]:

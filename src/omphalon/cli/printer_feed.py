@@ -167,7 +167,6 @@ def _listed_steps(setter: Setter) -> float:
 
 def _round(printer: KeptPrinter, feeding: Feeding, steps: float, *, checking: bool) -> Finding:
     """Heat, feed so often, read, cool, and judge."""
-    from omphalon.studies.extruder.check import check_extruder
     from omphalon.studies.extruder.fit import fit_extruder
     from omphalon.studies.extruder.question import ExtruderQuestion
     from omphalon.studies.extruder.words import extruder_finding
@@ -176,7 +175,7 @@ def _round(printer: KeptPrinter, feeding: Feeding, steps: float, *, checking: bo
     readings = _fed(printer, feeding)
     say_off(printer.cool())
     question = ExtruderQuestion(steps=steps)
-    judged = (check_extruder if checking else fit_extruder)(readings, question)
+    judged = fit_extruder(readings, question)
     finding = extruder_finding(judged, question, readings, feeding.dialect, checking=checking)
     shown_and_kept(finding, ())
     return finding

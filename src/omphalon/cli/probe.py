@@ -99,11 +99,11 @@ def check(how: Leaving, **given: Any) -> None:
       omphalon probe check --offset -1.72 --drag 0.10 --drag 0.12 --drag 0.10
     """
     how.check(given["path"])
-    from omphalon.studies.probe.check import check_probe
+    from omphalon.studies.probe.fit import fit_probe
     from omphalon.studies.probe.words import probe_finding
 
     readings, question = _asked(given)
-    how.leave(probe_finding(check_probe(readings, question), question, readings, checking=True))
+    how.leave(probe_finding(fit_probe(readings, question), question, readings, checking=True))
 
 
 def _asked(given: dict[str, Any]) -> tuple[Readings, ProbeQuestion]:

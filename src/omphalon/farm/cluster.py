@@ -195,10 +195,6 @@ def travelled(
     answering : what does a job
     words : of the command; a number stands for a file
     files : names and contents
-
-    Returns
-    -------
-    str, dict
     """
     with tempfile.TemporaryDirectory(prefix="omphalon-") as folder:
         places = []

@@ -104,10 +104,6 @@ def compare_farms(results: Sequence[Result], earlier: Sequence[Result] = ()) -> 
     ----------
     results : of the run that is judged
     earlier : of the run that it is held against; empty: none
-
-    Returns
-    -------
-    FarmComparison
     """
     now, again = _numbers(results)
     numbers = [_compared(key, list(found.values())) for key, found in now.items()]

@@ -48,10 +48,6 @@ def run_farm(
     planned : one a row
     running : does jobs, here or elsewhere
     progress : is told how many of how many jobs are done
-
-    Returns
-    -------
-    FarmRun
     """
     began, busy_s = time.monotonic(), 0.0
     jobs = {one.key: one for one in planned if isinstance(one, FarmJob)}

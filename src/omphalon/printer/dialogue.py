@@ -40,13 +40,7 @@ class Pending:
 
 
 def framed(line: str, number: int) -> bytes:
-    """A line with its number and the exclusive or of its bytes, as numbered codes are sent.
-
-    Parameters
-    ----------
-    line : a code and its words
-    number : counted from the last numbering
-    """
+    """A line with its number and the exclusive or of its bytes, as numbered codes are sent."""
     told = f"N{number} {line}".encode("ascii", "replace")
     return told + b"*%d\n" % functools.reduce(operator.xor, told)
 
@@ -72,13 +66,6 @@ class Dialogue:
 
     def say(self, line: str, now_s: float, again_s: float = 5.0, slow: bool = False) -> bytes:
         """The bytes of a line; it is pending until it is acknowledged.
-
-        Parameters
-        ----------
-        line : a code and its words
-        now_s : the clock
-        again_s : wait before it is said again
-        slow : it may take minutes
 
         Raises
         ------

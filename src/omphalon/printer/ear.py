@@ -84,12 +84,7 @@ class Ear:
 
 
 def heard_in(text: str) -> Heard:
-    """What a line is, by the words that controllers share.
-
-    Parameters
-    ----------
-    text : one line, without its end
-    """
+    """What a line is, by the words that controllers share."""
     report = report_of(text)
     if OK.match(text):
         return Heard(kind=Speech.OK, text=text, report=report)

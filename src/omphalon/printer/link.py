@@ -128,12 +128,6 @@ class Link:
     def tell(self, line: str, *, slow: bool = False, again_s: float = 5.0) -> list[str]:
         """Send a line and wait until it is acknowledged; the words of the answer.
 
-        Parameters
-        ----------
-        line : a code and its words
-        slow : it may take minutes
-        again_s : wait before it is said again
-
         Raises
         ------
         LinkFault, Unsafe

@@ -34,10 +34,6 @@ def farm_page(results: Sequence[Any], compared: Finding) -> str:
     ----------
     results : rows with printer, model, study, log, verdict, error and document
     compared : the printers held against each other
-
-    Returns
-    -------
-    str
     """
     return template_of("farm.html.j2").render(
         counts={v: sum(r.verdict == v for r in results) for v in ("change", "keep", "retest")},

@@ -77,10 +77,6 @@ def refuse_gross(ratio: float, oddities: Sequence[Oddity] = (), furthest: float 
     oddities : seen so far, which the refusal carries
     furthest : ratio beyond which no part is wrong
 
-    Returns
-    -------
-    None
-
     Raises
     ------
     Unanswerable
@@ -103,10 +99,6 @@ def refuse_gaps(readings: Readings, *names: str) -> None:
     readings : rows
     columns : those that must be in all rows or in none
 
-    Returns
-    -------
-    None
-
     Raises
     ------
     BadReading
@@ -120,14 +112,6 @@ def refuse_gaps(readings: Readings, *names: str) -> None:
 
 def no_readings(problem: str, remedy: str) -> NoReturn:
     """Refuse a command without the readings it needs.
-
-    Parameters
-    ----------
-    problem, remedy : the two halves of the sentence
-
-    Returns
-    -------
-    never
 
     Raises
     ------
@@ -163,10 +147,6 @@ def belonging(
     where, written : (n,)
         Each reading's place and how it was written, for slips of the pen.
     sign : 1 where the written number grows with the value, −1 where it falls
-
-    Returns
-    -------
-    Kept
 
     Raises
     ------
@@ -210,10 +190,6 @@ def narrow_enough(
     readings : how many it stands on
     oddities : seen so far, which the refusal carries
 
-    Returns
-    -------
-    None
-
     Raises
     ------
     Unanswerable
@@ -233,17 +209,6 @@ def narrow_enough(
 
 
 def readings_needed(half_width: float, matters: float, readings: int) -> int | None:
-    """How many readings like these would do; None where it would take more than anybody takes.
-
-    Parameters
-    ----------
-    half_width : of the interval now
-    matters : half width that would do
-    readings : how many there are now
-
-    Returns
-    -------
-    int, or None
-    """
+    """How many readings like these would do; None where it would take more than anybody takes."""
     count = max(math.ceil(readings * (half_width / matters) ** 2), readings + 1)
     return count if count <= MOST_READINGS else None

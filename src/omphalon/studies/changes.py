@@ -36,10 +36,6 @@ class Change:
 def held_against(pairs: Sequence[Pair]) -> tuple[Change, ...]:
     """Whether each figure changed beyond chance.
 
-    Parameters
-    ----------
-    pairs : the figures that both logs have
-
     Returns
     -------
     tuple of Change
@@ -55,16 +51,7 @@ def held_against(pairs: Sequence[Pair]) -> tuple[Change, ...]:
 
 
 def changes_document(found: Sequence[Change]) -> dict[str, dict[str, object]]:
-    """The changes by their names, for a document.
-
-    Parameters
-    ----------
-    found : what was held against each other
-
-    Returns
-    -------
-    dict
-    """
+    """The changes by their names, for a document."""
     return {
         c.pair.name: {
             "before": c.pair.before,

@@ -57,10 +57,6 @@ def plain_print(
     head : what the file says of itself, before the printer and the speeds
     acceleration_line : that sets it; None: by hand
 
-    Returns
-    -------
-    TestPrint
-
     Raises
     ------
     UsageError
@@ -92,14 +88,6 @@ def plain_print(
 def print_steps(printed: TestPrint) -> tuple[str, ...]:
     """How to print a file: the acceleration by hand where no line sets it, where it lies, how long
     it takes.
-
-    Parameters
-    ----------
-    printed : the print
-
-    Returns
-    -------
-    sentences
     """
     job, whole = printed.job, printed.whole
     low_x, low_y, high_x, high_y, high_z = whole.reach
@@ -116,14 +104,5 @@ def print_steps(printed: TestPrint) -> tuple[str, ...]:
 
 
 def clock(seconds: float) -> str:
-    """A time in minutes, or hours where they are many.
-
-    Parameters
-    ----------
-    seconds : the time
-
-    Returns
-    -------
-    str
-    """
+    """A time in minutes, or hours where they are many."""
     return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -54,17 +54,7 @@ ODDITIES: Mapping[str, str] = {
 
 
 def warned(oddities: Iterable[Oddity], sentences: Mapping[str, str]) -> list[Warned]:
-    """Oddities as warnings, each once.
-
-    Parameters
-    ----------
-    oddities : codes and numbers
-    sentences : for each kind of oddity
-
-    Returns
-    -------
-    list of Warned
-    """
+    """Oddities as warnings, each once."""
     table = {**ODDITIES, **sentences}
     return list(
         dict.fromkeys(Warned(o.code, table[o.sentence].format(**o.facts)) for o in oddities)
@@ -77,10 +67,6 @@ def noted(*read: Readings | TemperatureLog | MotionLog) -> list[Warned]:
     Parameters
     ----------
     read : readings or logs, as they were read
-
-    Returns
-    -------
-    list of Warned
     """
     return [Warned(note.code, note.message) for one in read for note in one.notes]
 
@@ -101,10 +87,6 @@ def retest_finding(
     refusals : for each reason the sentence and the remedy
     sentences : for each kind of oddity
     warnings : from the reader
-
-    Returns
-    -------
-    Finding
     """
     because, remedy = {**REFUSALS, **refusals}[retest.reason]
     return Finding(
@@ -123,10 +105,6 @@ def wide_remedy(count: object, what: str = "readings") -> str:
     ----------
     count : of readings; None: no number would
     what : is read
-
-    Returns
-    -------
-    str
     """
     return (
         f"take {count} {what} like these"
@@ -136,19 +114,7 @@ def wide_remedy(count: object, what: str = "readings") -> str:
 
 
 def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) -> tuple[str, ...]:
-    """The line that sets, then store and list; a comment with the value where the dialect has none.
-
-    Parameters
-    ----------
-    dialect : templates
-    setting : its name in the dialect
-    comment : with the value
-    values : the fields of the template
-
-    Returns
-    -------
-    the lines
-    """
+    """The line that sets, then store and list; a comment with the value where the dialect has none."""
     line = dialect.line(setting, **fields)
     if line is None:
         return (f"; {comment}",)
@@ -156,26 +122,12 @@ def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) ->
 
 
 def stored(dialect: Dialect) -> tuple[str, ...]:
-    """The lines that store and list, where the dialect has them.
-
-    Parameters
-    ----------
-    dialect : templates
-
-    Returns
-    -------
-    the lines
-    """
+    """The lines that store and list, where the dialect has them."""
     return tuple(x for x in (dialect.line("store"), dialect.line("list")) if x is not None)
 
 
 def plural(count: int, noun: str) -> str:
     """A count with its noun.
-
-    Parameters
-    ----------
-    count : of it
-    noun : in the singular
 
     Returns
     -------

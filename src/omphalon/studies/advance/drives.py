@@ -79,9 +79,5 @@ def drive_of(name: str | None, highest_s: float) -> Drive:
     ----------
     name : direct or bowden; None: by the values
     highest_s : the highest value of the print
-
-    Returns
-    -------
-    Drive
     """
     return DRIVES[name] if name is not None else DRIVES["bowden" if highest_s > 0.2 else "direct"]

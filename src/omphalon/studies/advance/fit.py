@@ -204,10 +204,6 @@ def next_print(read: Readout, start_s: float, stop_s: float) -> NextPrint:
     ----------
     read : the kind of print, and its drive
     start_s, stop_s : the range that is wanted
-
-    Returns
-    -------
-    NextPrint
     """
     step = _nice((stop_s - start_s) / (TOWER_STEPS if read.of_heights else LINE_STEPS))
     return NextPrint(

@@ -83,10 +83,6 @@ def readout(readings: Readings, question: AdvanceQuestion) -> Readout:
     readings : heights, or values with bulges or scores
     question : how the print was made
 
-    Returns
-    -------
-    Readout
-
     Raises
     ------
     UsageError, BadReading

@@ -44,14 +44,6 @@ Stretches = tuple[tuple[float, float], tuple[float, float]]
 def drawing_of(ladder: PrintedLadder) -> Drawing:
     """What a picture of a ladder shows: its lines and the first one, digits and ticks, bare plate
     between them.
-
-    Parameters
-    ----------
-    ladder : as printed
-
-    Returns
-    -------
-    Drawing
     """
     first = [s for s in ladder.others if s.note.startswith("first line")]
     small = [s for s in ladder.others if not s.note.startswith("first line")]
@@ -141,11 +133,6 @@ class Sight:
 
 def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight | Retest:
     """Find a ladder in a picture and read the widths of its lines.
-
-    Parameters
-    ----------
-    picture : grey levels
-    ladder : what was printed
 
     Returns
     -------
@@ -318,16 +305,7 @@ def _slant(
 
 
 def as_readings(sight: Sight) -> Readings:
-    """What was seen, as readings of widths.
-
-    Parameters
-    ----------
-    sight : a ladder in its picture
-
-    Returns
-    -------
-    Readings
-    """
+    """What was seen, as readings of widths."""
 
     def number(value: float) -> Number:
         return Number(value, 1e-4, f"{value:.4f}")
@@ -347,16 +325,7 @@ def as_readings(sight: Sight) -> Readings:
 
 
 def widths_csv(sight: Sight) -> Iterator[str]:
-    """What was seen, as rows of a readings file that `advance fit` reads.
-
-    Parameters
-    ----------
-    sight : a ladder in its picture
-
-    Returns
-    -------
-    lines
-    """
+    """What was seen, as rows of a readings file that `advance fit` reads."""
     yield "advance_s,speedup_mm,slowdown_mm,even_mm,left_out"
     for line in sight.lines:
         widths = (line.speedup_mm, line.slowdown_mm, line.even_mm)

@@ -52,16 +52,7 @@ SQUARE_DEG = 8.0  # a tilt below that cannot be told from none
 
 
 def seen_warnings(sight: Sight) -> list[Warned]:
-    """Lines that could not be read, by the reason.
-
-    Parameters
-    ----------
-    sight : a ladder in its picture
-
-    Returns
-    -------
-    list of Warned
-    """
+    """Lines that could not be read, by the reason."""
     out = []
     for why, told in WHY.items():
         values = [f"{line.value_s:g}" for line in sight.lines if line.why == why]
@@ -72,16 +63,7 @@ def seen_warnings(sight: Sight) -> list[Warned]:
 
 
 def seen_evidence(sight: Sight) -> dict[str, Any]:
-    """What the picture is like and what was read in it.
-
-    Parameters
-    ----------
-    sight : a ladder in its picture
-
-    Returns
-    -------
-    dict
-    """
+    """What the picture is like and what was read in it."""
     return {
         "um_a_pixel": sight.um_a_pixel,
         "tilt_deg": sight.tilt_deg,
@@ -98,16 +80,7 @@ def seen_evidence(sight: Sight) -> dict[str, Any]:
 
 
 def seen_rows(sight: Sight) -> tuple[Shown, ...]:
-    """The same for a reader.
-
-    Parameters
-    ----------
-    sight : a ladder in its picture
-
-    Returns
-    -------
-    tuple of Shown
-    """
+    """The same for a reader."""
     square = sight.tilt_deg < SQUARE_DEG
     told = "taken squarely" if square else f"{sight.tilt_deg:.0f}° off square"
     how = f"{sight.um_a_pixel:.0f} µm a pixel, {told}"
@@ -127,10 +100,6 @@ def laid_over(sight: Sight, readings: AdvancePicture, left_out: list[str]) -> La
     sight : a ladder in its picture
     readings : the figure of the readings
     left_out : where the readings stand that the fit left out
-
-    Returns
-    -------
-    LadderPicture
     """
     places = np.array([p for s in (*sight.ladder.lines, *sight.ladder.others) for p in s.places])
     low, high = places.min(axis=0) - MARGIN_MM, places.max(axis=0) + MARGIN_MM

@@ -102,10 +102,6 @@ def advance_finding(
     readings : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
     sight : the picture that the readings come from, if they do
-
-    Returns
-    -------
-    Finding
     """
     told_by_picture = [] if sight is None else seen_warnings(sight)
     if isinstance(fit, Retest):
@@ -186,10 +182,6 @@ def command(wanted: NextPrint, question: AdvanceQuestion) -> str:
     ----------
     wanted : the range and step of the print
     question : its drive and style stay
-
-    Returns
-    -------
-    str
     """
     return (
         f"`omphalon advance plan --style {wanted.style} --drive {wanted.drive} --from "
@@ -281,10 +273,6 @@ def advance_check_finding(
     check : what was decided
     seam : the corner that holds the seam, if it was named
     readings : as they were read, for what was noted on the way
-
-    Returns
-    -------
-    Finding
     """
     if isinstance(check, Retest):
         facts = {**check.facts, "counted": plural(int(str(check.facts["count"])), "corner")}

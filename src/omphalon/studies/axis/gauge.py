@@ -16,12 +16,6 @@ SHORTEST_MM = 80.0
 def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     """The gauge, and how to read it.
 
-    Parameters
-    ----------
-    longest_mm : outside length of the largest frame
-    job : the printer, its line and speeds
-    dialect : the line that sets the acceleration
-
     Returns
     -------
     Plan

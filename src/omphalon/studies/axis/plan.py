@@ -41,14 +41,6 @@ class MoveTest:
 def runs_needed(test: MoveTest) -> int:
     """How often each length must be measured for the wanted certainty.
 
-    Parameters
-    ----------
-    test : lengths, ruler and certainty
-
-    Returns
-    -------
-    int
-
     Raises
     ------
     UsageError
@@ -78,15 +70,6 @@ def runs_needed(test: MoveTest) -> int:
 
 def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
     """Say which moves to measure: three lengths, both directions, by absolute positions.
-
-    Parameters
-    ----------
-    test : lengths, ruler and certainty
-    dialect : the line that moves
-
-    Returns
-    -------
-    Plan
 
     Raises
     ------

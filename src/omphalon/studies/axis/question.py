@@ -79,15 +79,6 @@ class AxisRuns:
 def axis_runs(readings: Readings, question: AxisQuestion) -> tuple[AxisRuns, ...]:
     """The readings of each axis.
 
-    Parameters
-    ----------
-    readings : moves or parts
-    question : present steps, ruler and kind
-
-    Returns
-    -------
-    an AxisRuns for each axis
-
     Raises
     ------
     UsageError, BadReading

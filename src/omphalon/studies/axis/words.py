@@ -56,10 +56,6 @@ def axis_finding(
     readings : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
     checking : whether a check is told, not a fit
-
-    Returns
-    -------
-    Finding
     """
     kind = "axis-check" if checking else "axis-fit"
     if isinstance(fit, Retest):

@@ -31,14 +31,6 @@ def runs_needed(test: FeedingTest) -> int:
     """How many runs make the wanted certainty, by the error of two marks and two readings of the
     rule.
 
-    Parameters
-    ----------
-    test : length, rule and certainty
-
-    Returns
-    -------
-    int
-
     Raises
     ------
     UsageError
@@ -72,10 +64,6 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
     ----------
     test : length, rule, certainty, heat and speed
     dialect : the lines that heat, feed and cool
-
-    Returns
-    -------
-    Plan
 
     Raises
     ------

@@ -88,15 +88,6 @@ def fed_runs(readings: Readings, question: ExtruderQuestion) -> FedRuns:
     """Fed lengths, and what is known of one: two readings of the rule, two settings of a mark or an
     edge.
 
-    Parameters
-    ----------
-    readings : rows with one way of measuring
-    question : rule and placing
-
-    Returns
-    -------
-    FedRuns
-
     Raises
     ------
     UsageError, BadReading

@@ -52,10 +52,6 @@ def extruder_finding(
     readings : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
     checking : whether a check is told, not a fit
-
-    Returns
-    -------
-    Finding
     """
     kind = "extruder-check" if checking else "extruder-fit"
     if isinstance(fit, Retest):

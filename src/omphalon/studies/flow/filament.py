@@ -110,10 +110,6 @@ def measured(readings: Readings, question: FlowQuestion) -> Filament:
     readings : rows with diameter_mm, two for each place, one after the other
     question : the nominal width and the caliper
 
-    Returns
-    -------
-    Filament
-
     Raises
     ------
     Unanswerable

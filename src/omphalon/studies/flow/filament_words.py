@@ -47,10 +47,6 @@ def width_finding(
     question : what was asked
     readings : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
-
-    Returns
-    -------
-    Finding
     """
     if isinstance(fit, Retest):
         return width_refusal(fit, readings)
@@ -89,10 +85,6 @@ def width_refusal(fit: Retest, readings: Readings) -> Finding:
     ----------
     fit : the reason
     readings : as they were read, for what was noted on the way
-
-    Returns
-    -------
-    Finding
     """
     count = fit.facts.get("count")
     facts = {
@@ -105,17 +97,7 @@ def width_refusal(fit: Retest, readings: Readings) -> Finding:
 
 
 def headline_of(present: float, new: float, half_width: float) -> tuple[Shown, ...]:
-    """The multiplier, present and new.
-
-    Parameters
-    ----------
-    present, new : multipliers
-    half_width : of the new one
-
-    Returns
-    -------
-    rows
-    """
+    """The multiplier, present and new."""
     half = f"± {digits(half_width, least=2)}"
     return (
         Shown("flow", ("present", "new", "", "")),
@@ -124,16 +106,7 @@ def headline_of(present: float, new: float, half_width: float) -> tuple[Shown, .
 
 
 def filament_evidence(one: Filament) -> dict[str, Any]:
-    """What was measured of the filament.
-
-    Parameters
-    ----------
-    one : the filament
-
-    Returns
-    -------
-    dict
-    """
+    """What was measured of the filament."""
     return {
         "filament": {
             "width_mm": one.width_mm.value,
@@ -149,16 +122,7 @@ def filament_evidence(one: Filament) -> dict[str, Any]:
 
 
 def filament_rows(one: Filament) -> tuple[Shown, ...]:
-    """The filament's rows of the table.
-
-    Parameters
-    ----------
-    one : the filament
-
-    Returns
-    -------
-    rows
-    """
+    """The filament's rows of the table."""
     width, more = one.width_mm, one.section.value - 1
     way = "more" if more > 0 else "less"
     return (

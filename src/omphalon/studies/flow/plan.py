@@ -22,10 +22,6 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
     ----------
     expected_mm : width of one line
     printed : the cube, where a file of it is written
-
-    Returns
-    -------
-    Plan
     """
     side = Cube().side_mm
     made = (
@@ -62,10 +58,6 @@ def cube_print(job: Job, dialect: Dialect) -> TestPrint:
     ----------
     job : the printer; its line is the wall
     dialect : the line that sets the acceleration
-
-    Returns
-    -------
-    TestPrint
 
     Raises
     ------

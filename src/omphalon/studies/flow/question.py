@@ -57,15 +57,6 @@ class Walls:
 def walls(readings: Readings, question: FlowQuestion) -> Walls:
     """The walls, and what is known of one: the caliper, its squeeze, and that no wall is even.
 
-    Parameters
-    ----------
-    readings : walls
-    question : caliper and expected width
-
-    Returns
-    -------
-    Walls
-
     Raises
     ------
     UsageError, BadReading

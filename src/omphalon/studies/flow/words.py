@@ -57,10 +57,6 @@ def flow_finding(
     readings : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
     checking : whether a check is told, not a fit
-
-    Returns
-    -------
-    Finding
     """
     kind = "flow-check" if checking else "flow-fit"
     if isinstance(fit, Retest) and fit.reason in OF_WIDTHS:

@@ -127,10 +127,6 @@ def heater_check_finding(
     check : what was decided
     question : what was asked
     logs : as they were read, for what was noted on the way
-
-    Returns
-    -------
-    Finding
     """
     if isinstance(check, Retest):
         return refusal("heater-check", check, logs)

@@ -16,10 +16,6 @@ SPIKE_C = 5.0
 def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
     """The log without reports that are none, and what was passed over.
 
-    Parameters
-    ----------
-    log : as it was read
-
     Returns
     -------
     TemperatureLog

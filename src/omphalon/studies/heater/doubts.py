@@ -34,10 +34,6 @@ def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Oddity]:
     ----------
     log : of one heater
     max_temp_c : what it may stand; None: what is usual
-
-    Returns
-    -------
-    list of Oddity
     """
     odd = []
     top = float(log.temperature_c.max())
@@ -53,16 +49,7 @@ def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Oddity]:
 
 
 def jumps(log: TemperatureLog) -> int:
-    """How often the reading jumps by more than a heater can do.
-
-    Parameters
-    ----------
-    log : of one heater
-
-    Returns
-    -------
-    int
-    """
+    """How often the reading jumps by more than a heater can do."""
     return len(_jumps(log)[0])
 
 
@@ -78,15 +65,6 @@ def _jumps(log: TemperatureLog) -> tuple[Integers, float]:
 def heater_doubts(log: TemperatureLog, heater: str) -> list[Oddity]:
     """Whether the log can be of this heater: too hot for it, or heating as only a hotend does.
     Single spikes do not count.
-
-    Parameters
-    ----------
-    log : of one heater
-    heater : hotend or bed
-
-    Returns
-    -------
-    list of Oddity
 
     Raises
     ------
@@ -106,16 +84,7 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Oddity]:
 
 
 def fastest_rise(log: TemperatureLog) -> float:
-    """The steepest rise over ten seconds; single spikes do not count.
-
-    Parameters
-    ----------
-    log : of one heater
-
-    Returns
-    -------
-    in °C/s
-    """
+    """The steepest rise over ten seconds; single spikes do not count."""
     calm = median_filter(log.temperature_c, 5, mode="nearest")
     ahead = np.searchsorted(log.time_s, log.time_s + 10.0)
     inside = np.flatnonzero(ahead < len(log.time_s))
@@ -141,15 +110,6 @@ def _heats_alone(log: TemperatureLog) -> list[Oddity]:
 def explained(test: Excerpt, fit: ThermalFit) -> list[Oddity]:
     """Refuse a model that misses the log; a word on one that follows it loosely.
 
-    Parameters
-    ----------
-    test : what was fitted
-    fit : the model
-
-    Returns
-    -------
-    list of Oddity
-
     Raises
     ------
     Unanswerable
@@ -166,16 +126,7 @@ def explained(test: Excerpt, fit: ThermalFit) -> list[Oddity]:
 
 
 def logs_disagree(tests: Sequence[Excerpt]) -> list[Oddity]:
-    """Logs of one heater whose cycles differ by more than their spreads and 10 %.
-
-    Parameters
-    ----------
-    tests : of one heater
-
-    Returns
-    -------
-    list of Oddity
-    """
+    """Logs of one heater whose cycles differ by more than their spreads and 10 %."""
     first, *others = (oscillation.ultimate(t.found) for t in tests)
     for n, other in enumerate(others, 2):
         pairs = (
@@ -195,19 +146,7 @@ def logs_disagree(tests: Sequence[Excerpt]) -> list[Oddity]:
 
 
 def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Oddity]:
-    """What a fit that stands stands on thinly.
-
-    Parameters
-    ----------
-    test : what was fitted
-    fit : the model
-    tuned : the gains and what they promise
-    cycle : gain and period of the cycles
-
-    Returns
-    -------
-    list of Oddity
-    """
+    """What a fit that stands stands on thinly."""
     odd = []
     turn = np.array([2 * np.pi / cycle.period_s])
     model = linear.response(fit.model, replace(tuned.loop, period_s=1e-6), turn)[0]

@@ -66,10 +66,6 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     log : of one heater
     target_c : None: from the log
 
-    Returns
-    -------
-    Excerpt
-
     Raises
     ------
     Unanswerable
@@ -125,10 +121,6 @@ def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
     ----------
     log : of one heater
     target_c : as given; None: not given
-
-    Returns
-    -------
-    list of Oddity
     """
     own = log_target(log)
     if target_c is None or own is None or abs(own - target_c) <= SAME_C:
@@ -137,17 +129,7 @@ def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
 
 
 def fahrenheit(level_c: float, goal_c: float) -> str:
-    """Which of a level and a target is in °F, where one is the other in degrees of the other kind.
-
-    Parameters
-    ----------
-    level_c : around which the log swings
-    goal_c : the target
-
-    Returns
-    -------
-    log, target, or nothing
-    """
+    """Which of a level and a target is in °F, where one is the other in degrees of the other kind."""
     if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:
         return "target"
     return "log" if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C else ""
@@ -202,10 +184,6 @@ def _drift(found: Cycles) -> list[Oddity]:
 
 def log_target(log: TemperatureLog) -> float | None:
     """The target most reports have, of those that are not 0.
-
-    Parameters
-    ----------
-    log : of one heater
 
     Returns
     -------

@@ -60,17 +60,7 @@ class HeaterFit:
 
 
 def times(gains: Gains, factor: float) -> Gains:
-    """Gains in another scale of power.
-
-    Parameters
-    ----------
-    gains : in one scale
-    factor : of the other scale
-
-    Returns
-    -------
-    Gains
-    """
+    """Gains in another scale of power."""
     return Gains(gains.kp * factor, gains.ki * factor, gains.kd * factor)
 
 
@@ -144,24 +134,12 @@ def _fitted(
 def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
     """The thermal model of one or more tests, with the doubt of the switching instants in that of
     the dead time.
-
-    Parameters
-    ----------
-    tests : of one heater
-
-    Returns
-    -------
-    ThermalFit
     """
     return fit_thermal(record.join([record_of(t) for t in tests]))
 
 
 def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddity]]:
     """The model, fitted anew without the few reports that lie far off the first fit.
-
-    Parameters
-    ----------
-    tests : of one heater
 
     Returns
     -------
@@ -184,16 +162,7 @@ def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddit
 
 
 def record_of(test: Excerpt) -> Record:
-    """A test as the fit takes it, with the doubt that its switching instants share.
-
-    Parameters
-    ----------
-    test : taken out of one log
-
-    Returns
-    -------
-    Record
-    """
+    """A test as the fit takes it, with the doubt that its switching instants share."""
     driven = record.drive(test.time_s, test.power, test.switched)
     doubts = test.switched.doubt_s
     common = float(np.sqrt(np.mean(doubts**2) / len(doubts)))

@@ -24,10 +24,6 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
     cycles : to run
     dialect : the line that starts the test
 
-    Returns
-    -------
-    Plan
-
     Raises
     ------
     UsageError

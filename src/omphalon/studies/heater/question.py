@@ -17,16 +17,7 @@ TOLD_FAN_DOUBT = (0.85, 1.15)
 
 
 def heater_at(target_c: float) -> str:
-    """hotend or bed, by the target's height.
-
-    Parameters
-    ----------
-    target_c : of the test
-
-    Returns
-    -------
-    str
-    """
+    """hotend or bed, by the target's height."""
     return "hotend" if target_c >= HOTEND_FROM_C else "bed"
 
 

@@ -196,33 +196,12 @@ SIGNS = {
 def heater_warnings(
     oddities: Sequence[Oddity], logs: Sequence[TemperatureLog]
 ) -> tuple[Warned, ...]:
-    """What was odd, and what the readers noted, each once.
-
-    Parameters
-    ----------
-    oddities : codes and numbers
-    logs : as they were read
-
-    Returns
-    -------
-    tuple of Warned
-    """
+    """What was odd, and what the readers noted, each once."""
     return tuple(dict.fromkeys((*warned(map(_counted, oddities), ODDITIES), *noted(*logs))))
 
 
 def refusal(kind: str, retest: Retest, logs: Sequence[TemperatureLog]) -> Finding:
-    """A refusal in words.
-
-    Parameters
-    ----------
-    kind : heater-fit or heater-check
-    retest : the reason and its numbers
-    logs : as they were read
-
-    Returns
-    -------
-    Finding
-    """
+    """A refusal in words."""
     facts = dict(retest.facts)
     facts["hint"] = HINTS[str(facts.get("fahrenheit", ""))]
     if retest.reason in NOUNS:

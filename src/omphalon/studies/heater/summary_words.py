@@ -38,18 +38,7 @@ ODDITIES = {
 def summary_finding(
     fit: SummaryFit | Retest, question: HeaterQuestion, dialect: Dialect
 ) -> Finding:
-    """The answer, in words.
-
-    Parameters
-    ----------
-    fit : what was decided
-    question : what was asked
-    dialect : templates of the lines to enter
-
-    Returns
-    -------
-    Finding
-    """
+    """The answer, in words."""
     if isinstance(fit, Retest):
         return retest_finding("heater-fit", fit, REFUSALS, ODDITIES, ())
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain

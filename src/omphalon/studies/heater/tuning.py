@@ -54,17 +54,6 @@ class Tuned:
 def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
     """The controller that will run the gains, reading through the log's own noise and display
     steps.
-
-    Parameters
-    ----------
-    test : what was fitted
-    fit : the model
-    heater : hotend or bed
-    question : the controller's ways
-
-    Returns
-    -------
-    Loop
     """
     step = test.quantum_c / np.sqrt(12)
     noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
@@ -91,10 +80,6 @@ def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
     ----------
     model : as it was tested
     cooling : share of the losses that the fan adds
-
-    Returns
-    -------
-    ThermalModel
     """
     more = 1 + cooling
     return replace(model, gain_c=model.gain_c * more, time_constant_s=model.time_constant_s * more)
@@ -105,18 +90,6 @@ def tune(
 ) -> Tuned:
     """Choose gains over an ensemble of what the heater may be, and run them, the present ones and
     other aims on it.
-
-    Parameters
-    ----------
-    test : what was fitted
-    fit : the model and its doubt
-    heater : hotend or bed
-    question : aim and the controller's ways
-    present : gains in force, if known
-
-    Returns
-    -------
-    Tuned
     """
     loop = loop_of(test, fit, heater, question)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
@@ -169,10 +142,6 @@ def promised_range(values: Array) -> tuple[float, float]:
     Parameters
     ----------
     values : (n,) in °C
-
-    Returns
-    -------
-    lowest and highest, in °C
     """
     low, high = np.quantile(values, [0.025, 0.975])
     return max(float(low) - RESOLUTION_C, 0.0), float(high) + RESOLUTION_C
@@ -181,14 +150,6 @@ def promised_range(values: Array) -> tuple[float, float]:
 def worth_keeping(tuned: Tuned) -> bool:
     """Whether the present gains cannot be told from the best: hardly worse, or not worse on most of
     what may be.
-
-    Parameters
-    ----------
-    tuned : with present gains
-
-    Returns
-    -------
-    bool
     """
     return tuned.worth is not None and (
         tuned.worth < KEEP_WITHIN or (tuned.sure < SURE and tuned.worth < MATTERS)
@@ -196,16 +157,7 @@ def worth_keeping(tuned: Tuned) -> bool:
 
 
 def sure_enough(tuned: Tuned) -> bool:
-    """Whether a change from the present gains is better on nearly all of what the heater may be.
-
-    Parameters
-    ----------
-    tuned : with present gains
-
-    Returns
-    -------
-    bool
-    """
+    """Whether a change from the present gains is better on nearly all of what the heater may be."""
     return tuned.worth is None or tuned.sure >= SURE
 
 

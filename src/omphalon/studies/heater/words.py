@@ -44,10 +44,6 @@ def heater_finding(
     question : what was asked
     logs : as they were read, for what was noted on the way
     dialect : templates of the lines to enter
-
-    Returns
-    -------
-    Finding
     """
     if isinstance(fit, Retest):
         return refusal("heater-fit", fit, logs)
@@ -97,10 +93,6 @@ def gain_settings(gains: Gains, full_power: float) -> dict[str, Any]:
     ----------
     gains : for a power of 0…1
     full_power : what stands for it in the controller's gains
-
-    Returns
-    -------
-    the settings
     """
     own = {k: getattr(gains, k) for k in UNITS}
     return {
@@ -118,10 +110,6 @@ def gain_spread(spread: dict[str, float], full_power: float) -> dict[str, Any]:
     ----------
     spread : by gain, for a power of 0…1
     full_power : what stands for it in the controller's gains
-
-    Returns
-    -------
-    the spread
     """
     return {**spread, "scaled": {k: v * full_power for k, v in spread.items()}}
 
@@ -223,17 +211,7 @@ def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
 
 
 def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
-    """What was taken for granted, in one line: fan, scale of power, the controller's own ways.
-
-    Parameters
-    ----------
-    fit : what was decided
-    question : what was asked
-
-    Returns
-    -------
-    str
-    """
+    """What was taken for granted, in one line: fan, scale of power, the controller's own ways."""
     fan = "on" if question.fan_blew(fit.heater) else "off"
     told = "" if question.fan_on is not None else " (--fan if not)"
     if question.fan_unsure(fit.heater):

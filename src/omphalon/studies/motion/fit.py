@@ -52,10 +52,6 @@ def fit_motion(
     margin : share below the level that can be trusted
     axis : the only axis that counts; None for all
 
-    Returns
-    -------
-    MotionFit or Retest
-
     Raises
     ------
     UsageError, BadReading

@@ -57,11 +57,6 @@ class DryRunAsked:
 def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
     """Say how to run the dry run, and make it.
 
-    Parameters
-    ----------
-    asked : axis, levels and travel
-    dialect : the lines that set a limit
-
     Returns
     -------
     Plan

@@ -37,10 +37,6 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
     ----------
     fit : what was decided
     readings : as they were read, for what was noted on the way
-
-    Returns
-    -------
-    Finding
     """
     if isinstance(fit, Retest):
         return retest_finding("motion-fit", fit, REFUSALS, ODDITIES, noted(readings))
@@ -126,10 +122,6 @@ def motion_check_finding(check: MotionCheck | Retest, readings: Readings) -> Fin
     ----------
     check : what was decided
     readings : as they were read, for what was noted on the way
-
-    Returns
-    -------
-    Finding
     """
     if isinstance(check, Retest):
         return retest_finding("motion-check", check, REFUSALS, ODDITIES, noted(readings))

@@ -44,11 +44,6 @@ class ProbeFit:
 def fit_probe(readings: Readings, question: ProbeQuestion) -> ProbeFit | Retest:
     """Find the offset with which the paper drags at its own thickness.
 
-    Parameters
-    ----------
-    readings : rows with drag_mm, trigger_mm or both
-    question : the present offset and the paper
-
     Returns
     -------
     ProbeFit

@@ -6,16 +6,7 @@ from omphalon.finding import Plan
 
 
 def plan_probe(paper_mm: float) -> Plan:
-    """Say how to find the zero with paper and probe.
-
-    Parameters
-    ----------
-    paper_mm : how thick it is
-
-    Returns
-    -------
-    Plan
-    """
+    """Say how to find the zero with paper and probe."""
     return Plan(
         "probe-plan",
         "Nozzle-to-bed zero with paper and probe",

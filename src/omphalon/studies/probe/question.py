@@ -37,14 +37,6 @@ class Heights:
 def heights(readings: Readings) -> Heights:
     """The heights of a file or of options; drags and triggers need not be as many.
 
-    Parameters
-    ----------
-    readings : drags and triggers
-
-    Returns
-    -------
-    Heights
-
     Raises
     ------
     UsageError

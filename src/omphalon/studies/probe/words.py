@@ -49,10 +49,6 @@ def probe_finding(
     question : what was asked
     readings : as they were read, for what was noted on the way
     checking : whether a check is told, not a fit
-
-    Returns
-    -------
-    Finding
     """
     kind = "probe-check" if checking else "probe-fit"
     if isinstance(fit, Retest):

@@ -12,17 +12,7 @@ KIND = "bands-check"  # not shaper-check: no log judged the setting
 
 
 def bands_finding(check: BandsCheck | Retest, question: BandsQuestion) -> Finding:
-    """The answer of eyes on a ringing print, in words.
-
-    Parameters
-    ----------
-    check : what was decided
-    question : what was asked
-
-    Returns
-    -------
-    Finding
-    """
+    """The answer of eyes on a ringing print, in words."""
     notes = [] if question.log is None else noted(question.log)
     if isinstance(check, Retest):
         return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)

@@ -27,17 +27,7 @@ FIGURES = {
 
 
 def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuestion) -> Finding:
-    """The answer of a check, in words.
-
-    Parameters
-    ----------
-    check : what was decided
-    question : what was asked
-
-    Returns
-    -------
-    Finding
-    """
+    """The answer of a check, in words."""
     notes = noted(*question.logs)
     if isinstance(check, Retest):
         return retest_finding("shaper-check", check, REFUSALS, ODDITIES, notes)

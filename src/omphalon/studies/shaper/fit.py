@@ -139,16 +139,6 @@ def allowed_half(chosen: Candidate, modes: tuple[Mode, ...], limits: Limits) -> 
     """Half width of the 95 % interval of the allowed acceleration.
 
     Modes are drawn from their spreads, with a fixed seed, and the setting is judged on each draw.
-
-    Parameters
-    ----------
-    chosen : the setting
-    modes : of the axis, with their spreads
-    limits : what may be seen
-
-    Returns
-    -------
-    in mm/s²
     """
     random = np.random.default_rng(1)
     drawn = []

@@ -99,10 +99,6 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
     sensor_axis : the sensor's axis that lay along it; None: the one that moves most
     kind : sweep or taps
 
-    Returns
-    -------
-    AxisReading
-
     Raises
     ------
     Unanswerable
@@ -256,10 +252,6 @@ def gaps_of(log: MotionLog) -> Gaps:
     Parameters
     ----------
     log : with times in s
-
-    Returns
-    -------
-    Gaps
     """
     steps = np.diff(log.time_s)
     usual = float(np.median(steps))
@@ -335,10 +327,6 @@ def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> 
     ----------
     spacings_mm : (n,)
     speed_mm_s : of the wall that shows them
-
-    Returns
-    -------
-    AxisReading
 
     Raises
     ------

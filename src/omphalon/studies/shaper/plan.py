@@ -27,10 +27,6 @@ def plan_shaper(
     shake : a sweep made of moves; None: the controller has its own
     job : the printer
     dialect : the line that starts a sweep
-
-    Returns
-    -------
-    Plan
     """
     where = (
         "the bed"

@@ -19,17 +19,7 @@ FIT = "mount it rigidly and square, then log a sweep: `omphalon shaper plan`"
 
 
 def sensor_finding(check: SensorCheck | Retest, log: MotionLog) -> Finding:
-    """The answer about a sensor at rest, in words.
-
-    Parameters
-    ----------
-    check : what was decided
-    log : that was judged
-
-    Returns
-    -------
-    Finding
-    """
+    """The answer about a sensor at rest, in words."""
     notes = noted(log)
     if isinstance(check, Retest):
         return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)

@@ -22,18 +22,7 @@ CURVE_HZ = (15.0, 130.0, 0.5)  # of the figure
 
 
 def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: Dialect) -> Finding:
-    """The answer of a fit, in words.
-
-    Parameters
-    ----------
-    fit : what was decided
-    question : what was asked
-    dialect : templates of the lines to enter
-
-    Returns
-    -------
-    Finding
-    """
+    """The answer of a fit, in words."""
     notes = noted(*question.logs.values())
     if isinstance(fit, Retest):
         return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, notes)
@@ -111,16 +100,7 @@ def _check_command(one: AxisChoice, acceleration: float) -> str:
 
 
 def mode_document(mode: Mode) -> dict[str, Any]:
-    """A mode as a document has it.
-
-    Parameters
-    ----------
-    mode : a resonance
-
-    Returns
-    -------
-    dict
-    """
+    """A mode as a document has it."""
     return {"frequency_hz": mode.frequency_hz, "damping": mode.damping, "share": mode.share}
 
 
@@ -159,16 +139,7 @@ def _candidate(one: Candidate) -> dict[str, Any]:
 
 
 def how_words(reading: AxisReading) -> str:
-    """How an axis was read.
-
-    Parameters
-    ----------
-    reading : of one axis
-
-    Returns
-    -------
-    str
-    """
+    """How an axis was read."""
     facts = reading.how.facts
     if reading.how.way == "taps":
         return plural(int(facts["count"]), "tap")
@@ -181,16 +152,7 @@ def how_words(reading: AxisReading) -> str:
 
 
 def health_words(reading: AxisReading) -> str:
-    """A plain word on an axis.
-
-    Parameters
-    ----------
-    reading : of one axis
-
-    Returns
-    -------
-    str
-    """
+    """A plain word on an axis."""
     large = reading.large
     if len(large) == 1 and large[0].damping <= BROAD_DAMPING:
         return "one clean peak: a sound axis"
@@ -271,10 +233,6 @@ def _bands(modes: tuple[Mode, ...]) -> tuple[ModeBand, ...]:
 
 def response_picture(reading: AxisReading) -> ResponsePicture | None:
     """The measured response with the fitted one, to be drawn.
-
-    Parameters
-    ----------
-    reading : of one axis
 
     Returns
     -------
