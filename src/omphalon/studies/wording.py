@@ -114,7 +114,7 @@ def wide_remedy(count: object, what: str = "readings") -> str:
 
 
 def lines_for(dialect: Dialect, setting: str, comment: str, **fields: object) -> tuple[str, ...]:
-    """The line that sets, then store and list; a comment with the value where the dialect has none."""
+    """The line that sets, then store and list; a comment where the dialect has no such line."""
     line = dialect.line(setting, **fields)
     if line is None:
         return (f"; {comment}",)

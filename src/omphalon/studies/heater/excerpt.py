@@ -129,7 +129,7 @@ def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
 
 
 def fahrenheit(level_c: float, goal_c: float) -> str:
-    """Which of a level and a target is in °F, where one is the other in degrees of the other kind."""
+    """Which of a level and a target is in °F, where they are one temperature in two units."""
     if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:
         return "target"
     return "log" if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C else ""
