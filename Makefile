@@ -1,8 +1,8 @@
-# make demo | test | check | benchmark | screenshots : each sets up what it needs in .venv first
+# make demo | test | test-slow | check | benchmark | screenshots : each sets up what it needs in .venv first
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test browser-test check benchmark docs samples screenshots clean
+.PHONY: demo test test-slow browser-test check benchmark docs samples screenshots clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -13,7 +13,11 @@ demo: .venv/ready
 	$(BIN)/omphalon demo demo
 
 test: .venv/ready
-	$(BIN)/pytest
+	$(BIN)/pytest -m "not slow"
+
+# what waits for heaters, kills or clusters
+test-slow: .venv/ready
+	$(BIN)/pytest -m slow
 
 # a real browser from Debian's packages, where there is none yet
 .venv/browser: .venv/ready

@@ -11,8 +11,9 @@ import pytest
 
 from program import Program
 
-# a shell's background job ignores interrupts, and so would every program that a test interrupts
+# a shell's background job ignores these, and so would every program that a test ends by them
 signal.signal(signal.SIGINT, signal.default_int_handler)
+signal.signal(signal.SIGQUIT, signal.SIG_DFL)
 
 SAMPLES = Path(__file__).parents[1] / "src" / "omphalon" / "samples"
 

@@ -43,6 +43,7 @@ def searched(run, folder, style, drive, truth, present, seed):
     return rounds
 
 
+@pytest.mark.slow
 def test_searches_end_close_to_the_truth(run, tmp_path):
     random = np.random.default_rng(77)
     held = close = worse = 0

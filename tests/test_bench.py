@@ -135,6 +135,7 @@ WORK = (
 )
 
 
+@pytest.mark.slow
 def test_a_year_in_the_life(bench, run, tmp_path):
     first = wanted(bench)
     assert first["steps-e"] == "found" and first["flow"] == "never"

@@ -17,6 +17,7 @@ import pytest
 
 from rig import ENV, StandIn
 
+pytestmark = pytest.mark.slow
 HEAT = ("printer", "capture", "--run", "hold", "--target", "235", "--yes", "--warm")
 OFF_S = 10.0  # all of it, the five seconds of silence among them
 CTRL = {"Ctrl-C": b"\x03", "Ctrl-Z": b"\x1a", "Ctrl-\\": b"\x1c", "Ctrl-S": b"\x13"}

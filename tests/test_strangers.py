@@ -78,6 +78,7 @@ def test_a_back_up_takes_what_the_bench_uses_and_names_the_rest(bench, run, tmp_
     assert (tmp_path / "again" / "prints" / "old" / "tower.gcode").exists()
 
 
+@pytest.mark.slow
 def test_an_archive_is_unpacked_no_further_than_a_bench_is_large(bench, run, tmp_path, monkeypatch):
     packed(tmp_path / "bomb.zip", bench, {f"data/{n}": bytes(300_000_000) for n in range(4)})
     assert (tmp_path / "bomb.zip").stat().st_size < 3_000_000
@@ -143,6 +144,7 @@ def test_an_entry_that_omphalon_did_not_write_is_a_sentence(row, at, bench, run)
     assert run("bench", "journal", "--bench", "b").returncode == 1 or kind == "setting"
 
 
+@pytest.mark.slow
 def test_eight_that_set_facts_at_once_lose_none(bench, tmp_path):
     keys = ("bed.x", "bed.y", "bed.height", "nozzle.width", "extruder.gear", "controller.band")
     for turn in range(10):
