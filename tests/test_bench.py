@@ -93,6 +93,30 @@ def settings(go):
     return json.loads(go("bench show --json").stdout)["settings"]
 
 
+GIVING = (
+    "heater fit hotend-oscillation.csv --heater hotend --fan on",
+    "extruder fit extruder-runs.csv --steps 412",
+    "axis fit axis-parts.csv --steps x=80 --steps y=80",
+    "flow fit flow-walls.csv --flow 1 --expected 0.45",
+    "advance fit ladder-widths.csv --drive bowden",
+    "shaper fit --x sweep-x.csv.gz --y sweep-y.csv.gz",
+)
+
+
+@pytest.mark.parametrize("fit", GIVING)
+def test_fit_adopt_sheet_and_readback_give_one_and_the_same_line(fit, bench, tmp_path):
+    """No digit is lost on the way: lines are made of full numbers, wherever they are made."""
+    lines = json.loads(bench(f"{fit} --json").stdout)["lines"]
+    lines = [line for line in lines if line not in ("M500", "M503")]
+    assert lines and all(line in bench("bench adopt").stdout for line in lines[:1])
+    start = bench("bench sheet --start").stdout.splitlines()
+    sheet = [*bench("bench sheet").stdout.splitlines(), *start]
+    assert not [line for line in lines if line not in sheet]
+    (tmp_path / "listed.txt").write_text("\n".join(lines) + "\n")
+    found = bench("bench readback listed.txt", code=4).stdout  # what else was found is missing
+    assert "different" not in found and found.count(" same") >= len(lines)
+
+
 WORK = (
     # a fit with its readings, the settings it gives, and a check that passes
     *(

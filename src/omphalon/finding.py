@@ -58,8 +58,8 @@ class Finding:
             "verdict": self.verdict,
             "because": self.because,
             "means": self.means or None,
-            "settings": plain(self.settings),
-            "spread": plain(self.spread),
+            "settings": plain(self.settings, places=None),
+            "spread": plain(self.spread, places=None),
             "evidence": plain(self.evidence),
             "warnings": [
                 {"code": w.code, "message": w.message, "remedy": w.remedy} for w in self.warnings
@@ -93,7 +93,7 @@ class Plan:
         return {
             "omphalon": version,
             "kind": self.kind,
-            "settings": plain(self.settings),
+            "settings": plain(self.settings, places=None),
             "steps": list(self.steps),
             "warnings": [
                 {"code": w.code, "message": w.message, "remedy": w.remedy} for w in self.warnings
@@ -103,16 +103,20 @@ class Plan:
         }
 
 
-def plain(value: Any) -> Any:
-    """Nested values as JSON takes them: six significant digits, no NaN, no Infinity."""
+def plain(value: Any, places: int | None = 6) -> Any:
+    """Nested values as JSON takes them: no NaN, no Infinity, and so many significant digits;
+    settings keep all of theirs (None), since lines are made of them.
+    """
     if isinstance(value, dict):
-        return {k: plain(v) for k, v in value.items()}
+        return {k: plain(v, places) for k, v in value.items()}
     if isinstance(value, (list, tuple)):
-        return [plain(v) for v in value]
+        return [plain(v, places) for v in value]
     if isinstance(value, bool) or value is None or isinstance(value, (str, int)):
         return value
     number = float(value)
-    return float(f"{number:.6g}") if math.isfinite(number) else None
+    if not math.isfinite(number):
+        return None
+    return number if places is None else float(f"{number:.{places}g}")
 
 
 def digits(value: float, spread: float | None = None, least: int = 3) -> str:
