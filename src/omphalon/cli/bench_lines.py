@@ -101,7 +101,7 @@ def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) 
                     if r.bench is None
                     else r.bench
                     if isinstance(r.bench, str)
-                    else f"{r.bench:.7g}",
+                    else f"{r.bench:.6g}",
                     r.listed or "–",
                     r.verdict,
                     r.slip,
