@@ -44,14 +44,14 @@ def ranked(trials: Sequence[Entry]) -> list[Ranked]:
         Ranked(
             change=" and ".join(changes),
             difference=statistics.fmean(found),
-            told=_told(len(changes), found),
+            told=_spread_words(len(changes), found),
         )
         for changes, found in differences.items()
     ]
     return sorted(rows, key=lambda r: -abs(r.difference))
 
 
-def _told(together: int, found: Sequence[float]) -> str:
+def _spread_words(together: int, found: Sequence[float]) -> str:
     times = (
         "tried once" if len(found) == 1 else f"± {statistics.stdev(found):.2g} over {len(found)}"
     )

@@ -116,7 +116,7 @@ def heater(
             found=printer.listing(),
             without=yes,
         )
-        finding = _fitted(measured("oscillation"), which, goal, aim, setter)
+        finding = _gains_finding(measured("oscillation"), which, goal, aim, setter)
         if finding.verdict == "retest":
             raise SystemExit(finding.exit_code)
         put = finding.verdict == "change" and setter.put(finding)
@@ -152,7 +152,7 @@ def _read(path: str, which: str) -> TemperatureLog:
     )
 
 
-def _fitted(path: str, which: str, goal: float, aim: str, setter: Setter) -> Finding:
+def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter) -> Finding:
     """The gains of an oscillation test, beside those the printer was found with."""
     from omphalon.lines.listing import listed
     from omphalon.physics.loop import Gains

@@ -189,7 +189,7 @@ def fit_modes(
         if variance < EXPLAINED:
             break
     assert best is not None
-    return _told(model, best, independent)
+    return _mode_fit(model, best, independent)
 
 
 def _sound(parameters: Array, count: int) -> bool:
@@ -258,7 +258,7 @@ def _prominent(f: Array, logged: Array, inner: Mask) -> list[int]:
     return [int(k) for k in places[order] if inner[k]]
 
 
-def _told(model: _Model, best: tuple[float, _Solved, float], independent: float) -> ModeFit:
+def _mode_fit(model: _Model, best: tuple[float, _Solved, float], independent: float) -> ModeFit:
     score, solved, variance = best
     parameters, jacobian = solved.parameters, solved.jacobian
     count = (len(parameters) - 1) // 3

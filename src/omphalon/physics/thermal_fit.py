@@ -222,7 +222,7 @@ def fit_thermal(record: Record) -> ThermalFit:
     pieces = max(len(problem.time_s) / _memory(problem.solve(one[0], 1)[2][: use.sum()]), 10.0)
     evidence = float(pieces * np.log(max(one[1], 1e-12) / max(two[1], 1e-12)) - 2 * np.log(pieces))
     masses, best = (2, two[0]) if evidence > 0 else (1, one[0])
-    return _answer(problem, best, masses, near, use, record.doubt_s, evidence)
+    return _model_fit(problem, best, masses, near, use, record.doubt_s, evidence)
 
 
 def _problem(record: Record) -> tuple[_Problem, Array]:
@@ -338,7 +338,7 @@ def _memory(residual: Array) -> float:
     return 1.0 + 2 * float(alike[1:first].sum())
 
 
-def _answer(
+def _model_fit(
     problem: _Problem,
     p: Array,
     masses: int,

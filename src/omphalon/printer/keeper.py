@@ -104,7 +104,8 @@ class Keeper:
 
     def _hear_stranger(self, peer: Peer, message: Message) -> None:
         """Anybody may ask it to cool down; who knows the token is the owner."""
-        known_token = secrets.compare_digest(str(message.get("token")), self.brief.token)
+        token = str(message.get("token")).encode("utf-8", "replace")
+        known_token = secrets.compare_digest(token, self.brief.token.encode())
         if message.get("do") == "cool":
             self.waiting.append(peer)
             self.stop = "omphalon printer cool asked for it"
@@ -133,7 +134,7 @@ class Keeper:
         while not self.ended:
             try:
                 if self.asked:
-                    self._answer(self.asked.popleft())
+                    self._carry_out(self.asked.popleft())
                 elif self.link is None:
                     self.look()
                     time.sleep(0.01)
@@ -171,7 +172,7 @@ class Keeper:
             self._off()
             self.lowered = True
 
-    def _answer(self, message: Message) -> None:
+    def _carry_out(self, message: Message) -> None:
         """One thing that was asked for; what goes wrong in it switches the heaters off first."""
         number, do = message["id"], message["do"]
         self.asked_s = self.clock()

@@ -26,7 +26,7 @@ from omphalon.picture import Status
 from omphalon.printer.capture import Captured
 from omphalon.printer.course import COURSES, Course
 from omphalon.printer.keeper import Brief
-from omphalon.printer.known import Holder, held_port, holder, known, note
+from omphalon.printer.known import Holder, held_port, holder, is_held, known, note
 from omphalon.printer.link import reached
 from omphalon.printer.messages import Message, Peer, as_dialect, fault_of
 from omphalon.printer.off import SwitchedOff, switch_off
@@ -35,7 +35,7 @@ from omphalon.printer.send import Sent
 from omphalon.reports import Heating
 
 BEAT_S = 1.0  # the owner is heard of so often
-STARTS_S = 15.0  # a keeper that has not begun by then does not
+ENDS_S = 3.0  # a keeper that was told to end is waited for so long
 COOLS_S = 400.0  # heaters off, with all that may go wrong on the way, is over by then
 
 
@@ -105,11 +105,9 @@ class KeptPrinter:
         with contextlib.suppress(OSError):
             process.stdin.write(json.dumps(asdict(brief)).encode() + b"\n")
             process.stdin.close()
-        ready, _, _ = select.select([process.stdout], [], [], STARTS_S)
-        line = process.stdout.readline() if ready else b""
+        line = process.stdout.readline()  # it says a word, or ends
         process.stdout.close()
         if not line:
-            process.kill()
             raise LinkFault("the keeper of the port does not start", "try again")
         told = json.loads(line)
         if "fault" in told:
@@ -268,7 +266,8 @@ class KeptPrinter:
         with self.lock:
             self.peer.say({"id": 0, "do": "end"})
         with contextlib.suppress(subprocess.TimeoutExpired):
-            self.process.wait(3.0)
+            self.process.wait(ENDS_S)
+        self.thread.join(ENDS_S)
         self.peer.close()
 
 
@@ -294,7 +293,7 @@ def cooled_here(wishes: Wishes) -> SwitchedOff:
 
 def cool_through_keeper(port: str) -> SwitchedOff | None:
     """Heaters off by the keeper that has a port now; None where none has."""
-    has = holder(port)
+    has = holder(port) if is_held(port) else None
     if has is None:
         return None
     try:

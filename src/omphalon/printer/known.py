@@ -111,6 +111,21 @@ def holder(port: str) -> Holder | None:
     return None
 
 
+def is_held(port: str) -> bool:
+    """Whether another process has the port now, whatever it has left written."""
+    from filelock import FileLock, Timeout
+
+    try:
+        with FileLock(_lock(port), timeout=0, mode=0o666):
+            return False
+    except (Timeout, OSError):
+        return True
+
+
+def _lock(port: str) -> Path:
+    return _common() / f"{_name(port)}.lock"
+
+
 @contextlib.contextmanager
 def held_port(port: str, who: Holder) -> Iterator[None]:
     """The port for this process alone, as long as it lives; `who` says so to others.
@@ -122,7 +137,7 @@ def held_port(port: str, who: Holder) -> Iterator[None]:
     """
     from filelock import FileLock, Timeout
 
-    lock = FileLock(_common() / f"{_name(port)}.lock", timeout=0, mode=0o666)
+    lock = FileLock(_lock(port), timeout=0, mode=0o666)
     try:
         lock.acquire()
     except (Timeout, PermissionError) as error:

@@ -98,12 +98,12 @@ def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit | R
             best = SOLVERS[read.method](read, question)
         except NoAnswer as none:
             raise _without_answer(none.why, read) from none
-        return _fitted(read, best, question)
+        return _advance_fit(read, best, question)
     except Unanswerable as refusal:
         return refusal.retest
 
 
-def _fitted(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
+def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
     value, present, drive = max(best.value, 0.0), question.present_s, read.drive
     floor = EYE_FLOOR if question.read_mm is None else PICTURE_FLOOR
     half = math.hypot(best.half_width, floor * drive.eye_s, question.shared_mm / _slope(best))

@@ -137,7 +137,7 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         whole=whole,
         side_view=asked.style == "tower",
     )
-    return _told(asked, job, whole, told, printed), printed
+    return _plan_of(asked, job, whole, told, printed), printed
 
 
 def _check_range(asked: AdvanceAsked) -> None:
@@ -239,7 +239,7 @@ def _head(
     )
 
 
-def _told(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: TestPrint) -> Plan:
+def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: TestPrint) -> Plan:
     first = [
         "Set steps, flow and the printing temperature first: this comes after them, for one "
         "filament."

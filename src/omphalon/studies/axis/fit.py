@@ -96,7 +96,7 @@ def fit_axis(readings: Readings, question: AxisQuestion) -> AxisFit | Retest:
     runs = axis_runs(readings, question)
     odd: list[Oddity] = []
     try:
-        axes = tuple(_answer(one, question, odd) for one in runs)
+        axes = tuple(_axis_steps(one, question, odd) for one in runs)
     except Unanswerable as refusal:
         return Retest(refusal.retest.reason, refusal.retest.facts, (*odd, *refusal.retest.oddities))
     return AxisFit(
@@ -106,7 +106,7 @@ def fit_axis(readings: Readings, question: AxisQuestion) -> AxisFit | Retest:
     )
 
 
-def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisSteps:
+def _axis_steps(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisSteps:
     name, asked, moved = runs.axis, runs.asked_mm, runs.moved_mm
     refuse_gross(float(np.median(moved / asked)), odd, FURTHEST)
     side = np.array([-1.0 if k == "inside" else 1.0 for k in runs.kinds])
@@ -121,7 +121,7 @@ def _answer(runs: AxisRuns, question: AxisQuestion, odd: list[Oddity]) -> AxisSt
     )
     keep = kept.keep
     odd += kept.oddities
-    found, errors = _fitted(asked[keep], moved[keep], columns[keep, 1:], runs)
+    found, errors = _scale_and_offsets(asked[keep], moved[keep], columns[keep, 1:], runs)
     refuse_gross(found.value, odd, FURTHEST)
     apart = dict(zip(names, errors, strict=False))
     backlash = apart.get("backlash")
@@ -184,7 +184,7 @@ def _sides(runs: AxisRuns, side: Array) -> tuple[list[str], list[Array]]:
     return names, columns
 
 
-def _fitted(
+def _scale_and_offsets(
     asked: Array, moved: Array, sides: Array, runs: AxisRuns
 ) -> tuple[Estimate, Sequence[Estimate]]:
     """The scale, and the errors where enough readings are left to part them."""

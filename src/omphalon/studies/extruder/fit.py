@@ -74,12 +74,12 @@ def fit_extruder(readings: Readings, question: ExtruderQuestion) -> ExtruderFit 
     """
     runs = fed_runs(readings, question)
     try:
-        return _fitted(runs, question)
+        return _extruder_fit(runs, question)
     except Unanswerable as refusal:
         return refusal.retest
 
 
-def _fitted(runs: FedRuns, question: ExtruderQuestion) -> ExtruderFit:
+def _extruder_fit(runs: FedRuns, question: ExtruderQuestion) -> ExtruderFit:
     refuse_gross(float(np.median(runs.fed_mm / runs.asked_mm)), furthest=FURTHEST)
     _refuse_swapped(runs)
     slow, odd = _without_slip(runs)

@@ -74,12 +74,12 @@ def fit_flow(
     found = walls(readings, question)
     try:
         filament = None if widths is None else measured(widths, question)
-        return _fitted(found, question, filament)
+        return _flow_fit(found, question, filament)
     except Unanswerable as refusal:
         return refusal.retest
 
 
-def _fitted(found: Walls, question: FlowQuestion, filament: Filament | None) -> FlowFit:
+def _flow_fit(found: Walls, question: FlowQuestion, filament: Filament | None) -> FlowFit:
     values, expected = found.values_mm, question.wall_mm
     middle = float(np.median(values))
     if not 1 / FURTHEST < middle / expected < FURTHEST:

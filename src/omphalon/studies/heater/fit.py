@@ -94,13 +94,13 @@ def fit_heater(
         model, spikes = fit_without_spikes(tests)
         odd += [*spikes, *logs_disagree(tests), *explained(tests[0], model)]
         full_power = question.gain_scale or gain_scale
-        return _fitted(tests, model, odd, question, full_power, logs[0].power_scale)
+        return _heater_fit(tests, model, odd, question, full_power, logs[0].power_scale)
     except Unanswerable as refusal:
         retest = refusal.retest
         return Retest(retest.reason, retest.facts, (*odd, *retest.oddities))
 
 
-def _fitted(
+def _heater_fit(
     tests: tuple[Excerpt, ...],
     model: ThermalFit,
     odd: list[Oddity],

@@ -59,12 +59,12 @@ def fit_probe(readings: Readings, question: ProbeQuestion) -> ProbeFit | Retest:
     """
     found = heights(readings)
     try:
-        return _fitted(found, question)
+        return _probe_fit(found, question)
     except Unanswerable as refusal:
         return refusal.retest
 
 
-def _fitted(found: Heights, question: ProbeQuestion) -> ProbeFit:
+def _probe_fit(found: Heights, question: ProbeQuestion) -> ProbeFit:
     drags, triggers = found.drags_mm, found.triggers_mm
     repeat = float(np.std(triggers, ddof=1)) if len(triggers) > 1 else None
     if len(drags) < FEWEST:

@@ -101,7 +101,7 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
         told = tuple(o for r in readings for o in r.oddities)
         retest = refusal.retest
         return Retest(retest.reason, retest.facts, (*told, *retest.oddities))
-    axes = tuple(_answer(reading, question) for reading in readings)
+    axes = tuple(_axis_choice(reading, question) for reading in readings)
     slow = min(axes, key=lambda a: a.in_force.acceleration_mm_s2)
     common = slow.in_force.acceleration_mm_s2
     if common > ROUNDED_FROM:
@@ -114,7 +114,7 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
     )
 
 
-def _answer(reading: AxisReading, question: ShaperQuestion) -> AxisChoice:
+def _axis_choice(reading: AxisReading, question: ShaperQuestion) -> AxisChoice:
     """Candidates and pick of one axis."""
     drift = math.hypot(question.limits.drift, reading.extra_drift)
     limits = replace(question.limits, drift=drift)
