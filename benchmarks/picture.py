@@ -18,6 +18,7 @@ from dataclasses import dataclass, replace
 from tempfile import TemporaryDirectory
 
 import numpy as np
+from photo import Shot, photograph
 
 from omphalon.columns import ADVANCE
 from omphalon.lines.dialect import load_dialect
@@ -26,7 +27,6 @@ from omphalon.readers.printed import read_ladder
 from omphalon.readers.readings import read_readings
 from omphalon.recording import GreyPicture, PrintedLadder
 from omphalon.standin.bead import Nozzle
-from omphalon.standin.photo import Shot, photograph
 from omphalon.standin.reader import Reader, ladder_csv
 from omphalon.studies.advance.drives import DRIVES, LINES
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance

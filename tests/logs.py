@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from omphalon.standin.families import Chain
+from families import Chain
 from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log, tap_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.hold import Hold, hold_log

@@ -11,9 +11,11 @@ from collections.abc import Iterator
 from PIL import Image
 
 from omphalon.standin.bead import Nozzle
-from omphalon.standin.photo import Shot, photograph
 from omphalon.standin.reader import Reader, cube_csv, ladder_csv, tower_csv
 from omphalon.standin.samples import SAMPLES
+
+sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "benchmarks"))
+from photo import Shot, photograph
 
 FOLDER = pathlib.Path(__file__).parents[1] / "src" / "omphalon" / "samples"
 FULMAR_NOZZLE = Nozzle(0.52)

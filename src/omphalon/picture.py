@@ -9,9 +9,6 @@ if TYPE_CHECKING:
     from omphalon.arrays import Array, Mask
     from omphalon.reports import Heating
 
-    Array = Array
-    Mask = Mask
-
 
 @dataclass(frozen=True, kw_only=True)
 class StepsPicture:

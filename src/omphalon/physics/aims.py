@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from omphalon.tables import table_by
 
-@dataclass(frozen=True)
+
+@dataclass(frozen=True, kw_only=True)
 class Aim:
     """How much each fault weighs (per °C; arrival per unit of time), and the peak sensitivity not
     to exceed.
@@ -19,44 +21,39 @@ class Aim:
     ripple: float
     arrival: float
     sensitivity: float
-    meaning: str
 
 
-AIMS = {
-    aim.name: aim
-    for aim in (
-        Aim(
-            "quick",
-            0.6,
-            2.0,
-            1.0,
-            3.0,
-            0.7,
-            2.0,
-            3.0,
-            "fast arrival and recovery; a little overshoot is allowed",
-        ),
-        Aim(
-            "even",
-            1.0,
-            1.0,
-            1.0,
-            1.0,
-            1.0,
-            1.0,
-            2.8,
-            "arrival, overshoot, dip and ripple weigh alike",
-        ),
-        Aim(
-            "gentle",
-            8.0,
-            0.5,
-            0.5,
-            0.5,
-            2.0,
-            0.5,
-            1.8,
-            "no overshoot, calm power; recovery may take longer",
-        ),
-    )
-}
+# quick: fast arrival and recovery; even: all weigh alike; gentle: no overshoot, calm power
+AIMS = table_by(
+    "name",
+    Aim(
+        name="quick",
+        overshoot=0.6,
+        dip=2.0,
+        hold=1.0,
+        fan=3.0,
+        ripple=0.7,
+        arrival=2.0,
+        sensitivity=3.0,
+    ),
+    Aim(
+        name="even",
+        overshoot=1.0,
+        dip=1.0,
+        hold=1.0,
+        fan=1.0,
+        ripple=1.0,
+        arrival=1.0,
+        sensitivity=2.8,
+    ),
+    Aim(
+        name="gentle",
+        overshoot=8.0,
+        dip=0.5,
+        hold=0.5,
+        fan=0.5,
+        ripple=2.0,
+        arrival=0.5,
+        sensitivity=1.8,
+    ),
+)

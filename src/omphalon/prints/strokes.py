@@ -42,7 +42,6 @@ class Survey:
     """
 
     strokes: int
-    path_mm: float
     filament_mm: float
     time_s: float
     reach: tuple[float, float, float, float, float]
@@ -124,7 +123,6 @@ def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
         )
     return Survey(
         count,
-        path,
         path * job.section_mm2 / job.filament_mm2,
         time,
         (low_x, low_y, high_x, high_y, high_z),

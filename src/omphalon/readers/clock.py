@@ -99,11 +99,6 @@ def seconds(text: str) -> float:
         return math.nan
 
 
-def is_clock(text: str) -> bool:
-    """Whether a time is a clock's, which starts anew at midnight."""
-    return CLOCK.fullmatch(text.strip()) is not None
-
-
 def _numbers(cells: Sequence[str], unit_s: float | None) -> list[float]:
     """Numbers in the header's unit; without one, seconds, or an epoch in s, ms, µs or ns by its
     size.

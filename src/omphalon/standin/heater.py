@@ -45,6 +45,11 @@ class Heater:
         """The same heater on another day: dead time and power scaled."""
         return replace(self, dead_time_s=self.dead_time_s * dead_time, power_w=self.power_w * power)
 
+    @staticmethod
+    def lanes(heaters: list[Heater], copies: int, step_s: float) -> Lanes:
+        """Heaters of this kind side by side."""
+        return Lanes(heaters, copies, step_s)
+
 
 # The four days over which a loop is scored: as it is, and three others.
 DAYS = ((1.0, 1.0), (1.3, 1.12), (1.3, 0.9), (0.85, 1.12))
@@ -130,8 +135,4 @@ def quantised(value: np.ndarray, quantum_c: float | np.ndarray) -> np.ndarray:
 
 def lanes_of(heaters: Sequence[Any], copies: int, step_s: float = STEP_S) -> Lanes:
     """Lanes for heaters of one kind, whatever kind that is."""
-    if isinstance(heaters[0], Heater):
-        return Lanes(list(heaters), copies, step_s)
-    from omphalon.standin.families import ChainLanes
-
-    return ChainLanes(list(heaters), copies, step_s)
+    return heaters[0].lanes(list(heaters), copies, step_s)  # type: ignore[no-any-return]

@@ -61,6 +61,11 @@ class Chain:
 
         return float(root(gained, np.full(len(loss), 200.0)).x[self.seen])
 
+    @staticmethod
+    def lanes(heaters, copies, step_s):
+        """Heaters of this kind side by side."""
+        return ChainLanes(heaters, copies, step_s)
+
 
 class ChainLanes(Lanes):
     """Chains of one length side by side, advanced together; `shape` is (heaters, copies)."""
