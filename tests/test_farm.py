@@ -147,6 +147,7 @@ def test_an_answer_is_the_command_s_own(row, command, here, run):
     assert results(here / "out")[0]["verdict"] == own["verdict"]
 
 
+@pytest.mark.slow
 def test_a_second_run_does_what_is_missing_or_changed(here, run):
     def fit(*rows):
         manifest(here, *rows)
@@ -440,6 +441,7 @@ def test_printers_of_another_model_are_no_fellows():
     assert doubled.again == 1
 
 
+@pytest.mark.slow
 def test_compare_says_who_and_draws(here, run):
     done = run("farm", "fit", "farm.csv", "--out", "out")
     assert done.returncode == 0, done.stderr
@@ -452,6 +454,16 @@ def test_compare_says_who_and_draws(here, run):
     assert "Skua" in page and "http" not in page.replace("http-equiv", "")
     for words in (("none",), ("out", "out")):
         assert run("farm", "compare", *words).returncode in (1, 2)
+
+
+def test_what_a_killed_run_has_half_written_is_swept_by_the_next(here, run):
+    manifest(here, FED)
+    assert run("farm", "fit", "farm.csv", "--out", "out").returncode == 0
+    halves = [here / "out" / folder / ".omphalon-half" for folder in (".", "answers", "earlier")]
+    for half in halves:
+        half.write_text('{"half')
+    assert run("farm", "fit", "farm.csv", "--out", "out").returncode == 0
+    assert not any(half.exists() for half in halves)
 
 
 def test_many_benches_in_one_table(tmp_path, run, sample):

@@ -112,7 +112,7 @@ def commands(group=program, path=("omphalon",)):
 @pytest.mark.parametrize(
     "path, command",
     [
-        pytest.param(p, c, id=" ".join(p))
+        pytest.param(p, c, id=" ".join(p), marks=pytest.mark.slow if p[1] == "farm" else [])
         for p, c in commands()
         if p != ("omphalon", "demo") and p[1] != "printer"
     ],

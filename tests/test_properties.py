@@ -19,7 +19,7 @@ from omphalon.quantities import QUANTITIES
 from omphalon.reports import report_of
 from omphalon.units import number_in
 
-settings.register_profile("calm", deadline=None, max_examples=60, derandomize=True)
+settings.register_profile("calm", deadline=None, max_examples=40, derandomize=True)
 settings.load_profile("calm")
 STAND_IN = load_dialect("stand-in")
 asked = st.lists(st.floats(20, 300), min_size=2, max_size=9)

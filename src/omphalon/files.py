@@ -15,6 +15,8 @@ from typing import IO
 
 from omphalon.errors import UnreadableFile, UnwritableFile
 
+HALF_WRITTEN = ".omphalon-"  # how the name of a file begins that is not whole yet
+
 
 def open_file(path: str) -> IO[bytes]:
     """A plain file's bytes; a pipe or a device, which could hold a reader up for ever, is refused.
@@ -71,7 +73,7 @@ def in_place(path: str) -> Iterator[IO[bytes]]:
             with open(target, "wb") as file:
                 yield file
             return
-        number, name = tempfile.mkstemp(prefix=".omphalon-", dir=target.parent)
+        number, name = tempfile.mkstemp(prefix=HALF_WRITTEN, dir=target.parent)
         try:
             with os.fdopen(number, "wb") as file:
                 yield file

@@ -18,7 +18,7 @@ from typing import Any
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.farm.jobs import FarmJob, Impossible
 from omphalon.farm.outcome import JobOutcome
-from omphalon.files import put_bytes
+from omphalon.files import HALF_WRITTEN, put_bytes
 from omphalon.shapes import DOCUMENT, parsed
 
 ANSWERS, EARLIER, MARK = "answers", "earlier", "farm.json"
@@ -85,6 +85,9 @@ class Store:
             raise UnwritableFile(
                 f"{self.place}: cannot be made ({error.strerror})", "give another folder"
             ) from error
+        for folder in (self.place, self.place / ANSWERS, self.place / EARLIER):
+            for half in folder.glob(f"{HALF_WRITTEN}*"):  # of a run that was killed
+                half.unlink(missing_ok=True)
         if not mark.exists():
             put_bytes(str(mark), f'{{\n "omphalon": "{version}", "kind": "farm"\n}}\n'.encode())
 
