@@ -50,6 +50,7 @@ def turned(picture):
     return {"picture": picture.transpose(Image.Transpose.ROTATE_90), "exif": exif}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "made",
     [

@@ -293,6 +293,7 @@ def fuzzed(name, seeds, run, sample, folder):
             json.loads(done.stdout)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", MUTATED)
 def test_mutated_samples_get_an_answer_or_one_line(name, run, sample, tmp_path):
     count = 3 if name in ("hotend-oscillation.csv", "bed-console.txt") else 30
