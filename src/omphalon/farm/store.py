@@ -85,8 +85,8 @@ class Store:
             raise UnwritableFile(
                 f"{self.place}: cannot be made ({error.strerror})", "give another folder"
             ) from error
-        for folder in (self.place, self.place / ANSWERS, self.place / EARLIER):
-            for half in folder.glob(f"{HALF_WRITTEN}*"):  # of a run that was killed
+        for place in (self.place, self.place / ANSWERS, self.place / EARLIER):
+            for half in place.glob(f"{HALF_WRITTEN}*"):  # of a run that was killed
                 half.unlink(missing_ok=True)
         if not mark.exists():
             put_bytes(str(mark), f'{{\n "omphalon": "{version}", "kind": "farm"\n}}\n'.encode())

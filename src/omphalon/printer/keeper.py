@@ -79,6 +79,7 @@ class Keeper:
         self.asked: deque[Message] = deque()
         self.cooling = self.ended = self.lowered = False
         self.stop: str | None = None
+        self.unshown: SwitchedOff | None = None  # heaters that could not be shown to be off
         self.clock = time.monotonic
         self.heard_s = self.asked_s = self.clock()
 
@@ -212,7 +213,8 @@ class Keeper:
     def _off(self) -> SwitchedOff:
         """Heaters off, with a note of what came of it."""
         if self.link is None:
-            return SwitchedOff(shown=True, halted=False, told="nothing was sent")
+            nothing = SwitchedOff(shown=True, halted=False, told="nothing was sent")
+            return self.unshown or nothing
         self.cooling = True
         try:
             off = switch_off(self.link, lambda: SerialWire(self.brief.port, self.speed))
@@ -224,6 +226,7 @@ class Keeper:
             else:
                 note(self.brief.port, heating_since=known(self.brief.port).heating_since or now())
         if not off.shown:
+            self.unshown = off
             self._let_go()
         return off
 

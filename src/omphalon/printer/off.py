@@ -66,8 +66,9 @@ class _Off:
     def __init__(self, link: Link, reopen: Callable[[], Wire] | None) -> None:
         self.link, self.reopen = link, reopen
         link.reporting = False  # each report is asked for: what was promised may be forgotten
-        self.required = {name for name, one in link.guard.heaters.items() if one.asked_c > 0}
-        self.heaters = {name: _Cooling() for name in (*ALWAYS, *sorted(self.required - {*ALWAYS}))}
+        known = link.guard.heaters
+        self.required = {name for name, one in known.items() if one.asked_c > 0}
+        self.heaters = {name: _Cooling() for name in (*ALWAYS, *sorted({*known} - {*ALWAYS}))}
 
     def shown(self) -> bool:
         """Whether the reports show it of every heater that they name, or that we have heated."""
