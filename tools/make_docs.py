@@ -8,6 +8,7 @@ from collections.abc import Iterator
 
 import click
 
+from omphalon import errors
 from omphalon.bench.facts import FACTS, FILAMENT
 from omphalon.bench.parts import PARTS
 from omphalon.bench.settings import KINDS
@@ -42,6 +43,16 @@ TABLES = {
         "| verdict of `check` | exit code |",
         "| --- | --- |",
         *(f"| {v} | {c} |" for v, c in CHECK_EXIT_CODES.items()),
+        "",
+        "| what went wrong | exit code |",
+        "| --- | --- |",
+        *(
+            f"| {kind.__doc__.rstrip('.')} | {kind.exit_code} |"
+            for kind in vars(errors).values()
+            if isinstance(kind, type)
+            and issubclass(kind, errors.OmphalonError)
+            and kind is not errors.OmphalonError
+        ),
     ],
     "warnings": [
         "| code | what was seen | what to do |",
