@@ -249,7 +249,7 @@ OUTCOMES = {
     "dropout": (HOLD, 5, "the hotend is on, and was not read for 3 s"),
     "restart": (TEST, 1, "started anew"),
     "noise": (TEST, 0, "kept"),
-    "lost-lines": (TEST, 0, "kept", 40),
+    "lost-lines": (TEST, 0, "kept", 20),
     "stuck-sensor": (TEST, 5, "full power for a minute"),
     "stuck-sensor power-untold": (TEST, 5, "its power is not reported"),
     "stuck-sensor power-scale": (TEST, 5, "full power for a minute"),
