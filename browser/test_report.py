@@ -47,9 +47,9 @@ def page(tmp_path_factory):
     """A page with hostile text in every field that a user, a file or a printer fills."""
     folder = tmp_path_factory.mktemp("page")
     bench = make(folder / "b")
-    bench.set_fact("printer.name", EVIL[:150])
-    bench.set_fact("printer.loaded", "grey<b>")
-    bench.set_fact("controller.dialect", "stand-in")
+    bench.set_facts({"printer.name": EVIL[:150]})
+    bench.set_facts({"printer.loaded": "grey<b>"})
+    bench.set_facts({"controller.dialect": "stand-in"})
     for steps in (412.0, 437.3):
         one = Taken(key="steps-e", value={"steps": steps}, spread={"steps": 3.7})
         bench.set_all([(one, None)], "adopted", None)
