@@ -47,9 +47,8 @@ def page(tmp_path_factory):
     """A page with hostile text in every field that a user, a file or a printer fills."""
     folder = tmp_path_factory.mktemp("page")
     bench = make(folder / "b")
-    bench.set_facts({"printer.name": EVIL[:150]})
-    bench.set_facts({"printer.loaded": "grey<b>"})
-    bench.set_facts({"controller.dialect": "stand-in"})
+    facts = {"printer.name": EVIL[:150], "printer.loaded": "grey<b>"}
+    bench.set_facts({**facts, "controller.dialect": "stand-in"})
     for steps in (412.0, 437.3):
         one = Taken(key="steps-e", value={"steps": steps}, spread={"steps": 3.7})
         bench.set_all([(one, None)], "adopted", None)
@@ -64,6 +63,7 @@ def page(tmp_path_factory):
         "verdict": "retest",
         "because": EVIL,
         "settings": {},
+        "spread": {},
         "evidence": {},
         "lines": [EVIL],
         "warnings": [{"code": "x", "message": EVIL, "remedy": EVIL}],
