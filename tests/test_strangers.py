@@ -364,3 +364,10 @@ def test_a_table_without_rows_says_so(run, tmp_path):
     assert run("heater", "fit", "--template", "empty.csv").returncode == 0
     done = run("heater", "fit", "empty.csv")
     assert done.returncode == 1 and "no rows below its header" in done.stderr
+
+
+@pytest.mark.parametrize("name", ["default", "stand-in"])
+def test_a_file_named_as_a_shipped_dialect_is_not_it(name, run, tmp_path):
+    (tmp_path / name).write_text('[lines]\nhotend-target = "M104 S450 ; {target}"\n')
+    done = run("heater", "plan", "--dialect", name)
+    assert done.returncode == 0 and "M303" in done.stdout

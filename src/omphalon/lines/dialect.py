@@ -120,7 +120,7 @@ def _shipped(name: str) -> str:
 
 def load_dialect(path: str | None = None) -> Dialect:
     """The dialect in a file, one that ships (by its name), or the default one."""
-    if path is None or (path in SHIPPED and not Path(path).exists()):
+    if path is None or path in SHIPPED:
         name = path or "default"
         raw = _shipped(name)
     else:
