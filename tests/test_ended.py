@@ -194,15 +194,16 @@ def test_a_run_ends_by_itself_behind_a_terminal_that_takes_nothing(heating, tmp_
     assert terminal.ended() == 0
 
 
-def test_a_keeper_that_is_killed_is_replaced_by_the_command(heating, tmp_path):
+@pytest.mark.parametrize("end, within_s", [(signal.SIGKILL, OFF_S), (signal.SIGSTOP, 40.0)])
+def test_a_keeper_that_is_killed_or_hangs_is_done_without(end, within_s, heating, tmp_path):
     fulmar, terminal = heating()
     keeper = subprocess.run(
         ["pgrep", "-P", str(terminal.process_id)], capture_output=True, text=True
     ).stdout.split()
-    os.kill(int(keeper[0]), signal.SIGKILL)
-    off_in_time(fulmar)
-    assert terminal.ended() == 1
-    assert b"the keeper of the port was ended from outside" in terminal.shown
+    os.kill(int(keeper[0]), end)
+    fulmar.until(r"hotend off", seconds=within_s)
+    assert terminal.ended() == 1 and fulmar.hot() == set()
+    assert b"the keeper of the port was ended, or hung" in terminal.shown
 
 
 def test_another_command_cools_what_a_running_one_heats(heating, tmp_path):

@@ -32,7 +32,7 @@ from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.known import Holder, held_port, known, note
 from omphalon.printer.link import Link, reached
-from omphalon.printer.messages import Message, Peer, as_fault, dialect_of
+from omphalon.printer.messages import BEAT_S, Message, Peer, as_fault, dialect_of
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
 from omphalon.printer.port import SerialWire
 from omphalon.printer.send import send
@@ -72,7 +72,7 @@ class Keeper:
         self.brief, self.listener = brief, listener
         self.listener.setblocking(False)
         self.link: Link | None = None
-        self.speed, self.words = 0, ""
+        self.speed = 0
         self.owner: Peer | None = None
         self.peers: list[Peer] = []
         self.waiting: list[Peer | None] = []  # for what comes of cooling down
@@ -81,7 +81,7 @@ class Keeper:
         self.stop: str | None = None
         self.unshown: SwitchedOff | None = None  # heaters that could not be shown to be off
         self.clock = time.monotonic
-        self.heard_s = self.asked_s = self.clock()
+        self.heard_s = self.asked_s = self.beat_s = self.clock()
 
     # ---- those who ask
 
@@ -97,6 +97,9 @@ class Keeper:
                     self._hear_stranger(peer, message)
             peer.flush()
         self.peers = [peer for peer in self.peers if not peer.closed]
+        if self.clock() - self.beat_s > BEAT_S:
+            self.beat_s = self.clock()
+            self.tell({"beat": True}, passing=True)
         gone = self.owner is not None and self.owner.closed
         if (gone or self.clock() - self.heard_s > SILENT_S) and not self.ended:
             self.stop = self.stop or LEFT
@@ -232,7 +235,7 @@ class Keeper:
 
     # ---- what may be asked for
 
-    def open(self) -> Message:
+    def open(self) -> None:
         """Meet the printer."""
         port, before = self.brief.port, known(self.brief.port)
 
@@ -249,7 +252,6 @@ class Keeper:
         link, speed, words = reached(port, self.brief.speed, before.speed, dialect, prepared)
         self.link, self.speed = link, speed
         note(port, speed=speed, name=words, seen=now(), ended="")
-        return {"speed": speed, "words": words}
 
     def _noted(self) -> None:
         """From here on a heater may be on: noted, for the case that this process dies."""

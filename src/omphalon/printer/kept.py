@@ -28,13 +28,13 @@ from omphalon.printer.course import COURSES, Course
 from omphalon.printer.keeper import Brief
 from omphalon.printer.known import Holder, held_port, holder, is_held, known, note
 from omphalon.printer.link import reached
-from omphalon.printer.messages import Message, Peer, as_dialect, fault_of
+from omphalon.printer.messages import BEAT_S, Message, Peer, as_dialect, fault_of
 from omphalon.printer.off import SwitchedOff, switch_off
 from omphalon.printer.port import SerialWire, checked_port
 from omphalon.printer.send import Sent
 from omphalon.reports import Heating
 
-BEAT_S = 1.0  # the owner is heard of so often
+HUNG_S = 15.0  # a keeper that is not heard of for so long hangs: it is ended, and done without
 ENDS_S = 3.0  # a keeper that was told to end is waited for so long
 COOLS_S = 400.0  # heaters off, with all that may go wrong on the way, is over by then
 
@@ -52,7 +52,7 @@ class Wishes:
 
 
 class KeptPrinter:
-    """A printer whose port a keeper has. Not for more than one thread, but for `call_off`.
+    """A printer whose port a keeper has; asked by one thread, while another hears the keeper.
 
     Parameters
     ----------
@@ -76,7 +76,6 @@ class KeptPrinter:
         self.kept_rows: int | None = None
         self.kept_in: str | None = None
         self.number, self.left = 0, False
-        self.words = ""
         self.process, self.peer = self._started()
         self.lock = threading.Lock()
         self.thread = threading.Thread(target=self._listen, daemon=True)
@@ -119,7 +118,7 @@ class KeptPrinter:
     # ---- the other thread: hears the keeper, and lets it know that the command lives
 
     def _listen(self) -> None:
-        beat_s = 0.0
+        beat_s, heard_s = 0.0, time.monotonic()
         while not self.peer.closed and not self.left:
             there, unsent = [self.peer.connection], bool(self.peer.outbox)
             select.select(there, there if unsent else [], [], BEAT_S)
@@ -129,7 +128,10 @@ class KeptPrinter:
                     self.peer.say({"do": "beat"})
                 self.peer.flush()
             for message in self.peer.read():
+                heard_s = time.monotonic()
                 self._take(message)
+            if time.monotonic() - heard_s > HUNG_S:
+                self.process.kill()
         if not self.left:
             self._alone()
 
@@ -158,7 +160,7 @@ class KeptPrinter:
     def _alone(self) -> None:
         """The keeper is gone without a word: this process switches the heaters off itself."""
         self.off = self.off or cooled_here(self.wishes)
-        self._call_off(LinkFault("the keeper of the port was ended from outside", "begin again"))
+        self._call_off(LinkFault("the keeper of the port was ended, or hung", "begin again"))
 
     # ---- what a command asks for
 
@@ -190,7 +192,7 @@ class KeptPrinter:
 
     def open(self) -> None:
         """Meet the printer."""
-        self.words = self._ask("open")["words"]
+        self._ask("open")
 
     def tell(self, line: str, *, slow: bool = False) -> list[str]:
         """Send a line; the words of the answer."""
@@ -253,7 +255,7 @@ class KeptPrinter:
             with self.lock:
                 self.peer.say({"do": "cool"})
             while self.off is None and self.fault is None:
-                answer = self.answers.get(timeout=COOLS_S)
+                answer = self.answers.get()
                 if "cooled" in answer:
                     self.off = SwitchedOff(**answer["off"])
         assert self.off is not None

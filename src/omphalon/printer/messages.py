@@ -15,6 +15,7 @@ from omphalon.errors import LinkFault, OmphalonError
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.template import Template
 
+BEAT_S = 1.0  # each end says so often that it lives
 LONGEST = 8_000_000  # bytes of one message: a print of a hundred thousand lines
 MOST_UNREAD = 1_000_000  # bytes that wait for who does not read; what is only shown is dropped then
 Message = dict[str, Any]
