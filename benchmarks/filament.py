@@ -17,15 +17,17 @@ import numpy as np
 
 from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
-from omphalon.studies.flow.filament import WidthFit, fit_width
-from omphalon.studies.flow.question import FlowQuestion
+from omphalon.remarks import Refusal
+from omphalon.studies.measured.engine import Fitted, fit
+from omphalon.studies.measured.filament import WIDTH
+from omphalon.studies.measured.question import FlowQuestion
 from omphalon.units import number_in
 
 NOMINAL_MM = 1.75
 ALONG_MM = (0.003, 0.01, 0.018, 0.025)
 
 
-def roll(random: np.random.Generator) -> tuple[float, float, WidthFit | None]:
+def roll(random: np.random.Generator) -> tuple[float, float, Fitted | None]:
     """Deviation along a roll, its true section over the nominal one, and what was found."""
     true, along = NOMINAL_MM * random.uniform(0.96, 1.04), random.uniform(ALONG_MM[0], ALONG_MM[-1])
     oval, press = random.uniform(0, 0.06), random.normal(0, 0.006)
@@ -43,8 +45,11 @@ def roll(random: np.random.Generator) -> tuple[float, float, WidthFit | None]:
                 )
             )
     question = FlowQuestion(flow=1.0, expected_mm=None, resolution_mm=step)
-    found = fit_width(Readings("simulated", tuple(rows)), question)
-    return along, (true / NOMINAL_MM) ** 2, found if isinstance(found, WidthFit) else None
+    try:
+        found = fit(WIDTH, Readings("simulated", tuple(rows)), question)
+    except Refusal:
+        found = None
+    return along, (true / NOMINAL_MM) ** 2, found
 
 
 def main() -> None:
@@ -57,7 +62,7 @@ def main() -> None:
     )
     for low, high in [(ALONG_MM[0], ALONG_MM[-1]), *pairwise(ALONG_MM)]:
         some = [(true, fit) for a, true, fit in rolls if low <= a < high and fit is not None]
-        halves = [(true, fit, fit.filament.section) for true, fit in some]
+        halves = [(true, fit, fit.one.estimate) for true, fit in some]
         held = np.mean([abs(s.value - true) <= s.half_width for true, _, s in halves])
         still = [fit for true, fit, s in halves if abs(true - 1) < s.half_width / 2]
         chased = np.mean([fit.verdict == "change" for fit in still])

@@ -19,8 +19,7 @@ from plants import Plant, best_possible, draw, plants
 from omphalon.recording import TemperatureLog
 from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
-from omphalon.studies.heater.check import check_heater
-from omphalon.studies.heater.check_words import heater_check_finding
+from omphalon.studies.heater.check_words import heater_check_answer
 from omphalon.studies.heater.question import CheckQuestion
 
 FRESH = 30  # plants of each kind
@@ -73,7 +72,7 @@ def judged(plant: Plant, log: HeaterLog) -> tuple[str, list[str], dict[str, obje
         "CSV",
     )
     question = CheckQuestion(target_c=plant.target_c, heater="bed" if plant.bed else "hotend")
-    found = heater_check_finding(check_heater([recorded], question), question, [recorded])
+    found = heater_check_answer([recorded], question)
     return found.verdict, found.evidence.get("signs", []), found.evidence
 
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 import numpy as np
 from plants import Plant, best_possible, logged_every, plants
 
+from omphalon.remarks import Refusal
 from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
-from omphalon.studies.answer import Retest
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, fit_summary
 
@@ -45,8 +45,9 @@ def main() -> None:
             log = oscillation_log(plant.heater, logged_every(plant, 0.5))
             cycles, powers = summaries(log)
             question = HeaterQuestion(heater="bed" if bed else "hotend", target_c=plant.target_c)
-            fit = fit_summary(cycles, question, powers, 1.0)
-            if isinstance(fit, Retest):
+            try:
+                fit = fit_summary(cycles, question, powers, 1.0)
+            except Refusal:
                 continue
             gains = np.array([[fit.gains.kp, fit.gains.ki, fit.gains.kd]])
             score, run = day_score(plant.heater, gains, plant.target_c, bed=bed)

@@ -25,14 +25,15 @@ from omphalon.lines.dialect import load_dialect
 from omphalon.prints.job import Job
 from omphalon.readers.printed import read_ladder
 from omphalon.readers.readings import read_readings
-from omphalon.recording import GreyPicture, PrintedLadder
+from omphalon.recording import GreyPicture, PrintedLadder, Readings
+from omphalon.remarks import Refusal
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import Reader, ladder_csv
 from omphalon.studies.advance.drives import DRIVES, LINES
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
 from omphalon.studies.advance.question import AdvanceQuestion
-from omphalon.studies.advance.sight import Sight, as_readings, look
+from omphalon.studies.advance.sight import as_readings, look
 
 RANGES = {"direct": (0.02, 0.095), "bowden": (0.25, 0.95)}
 KINDS = ("scan 300", "scan 600", "scan 1200", "photo 12 MP", "caliper", "eye")
@@ -135,7 +136,7 @@ def answered(
             path = f"{folder}/readings.csv"
             with open(path, "w") as file:
                 file.write("\n".join(ladder_csv(lines, nozzle, reader, kind == "eye")) + "\n")
-            found = fit_advance(read_readings(path, ADVANCE), question)
+            found = _fitted(read_readings(path, ADVANCE), question)
         return _tried(found, true_s, 0.0, 0)
     grey = photograph(lines, nozzle, shot(kind, random, printed.drive))
     return seen(grey, printed, true_s)
@@ -144,19 +145,27 @@ def answered(
 def seen(grey: np.ndarray, printed: PrintedLadder, true_s: float) -> Tried:
     """The answer from a picture."""
     started = time.perf_counter()
-    sight = look(GreyPicture("picture", grey, "grey"), printed)
-    if not isinstance(sight, Sight):
-        return Tried(true_s, np.nan, np.nan, sight.reason)
+    try:
+        sight = look(GreyPicture("picture", grey, "grey"), printed)
+    except Refusal as refusal:
+        return Tried(true_s, np.nan, np.nan, refusal.code)
     asked = AdvanceQuestion(drive=printed.drive, read_mm=sight.read_mm, shared_mm=sight.shared_mm)
-    found = fit_advance(as_readings(sight), asked)
+    found = _fitted(as_readings(sight), asked)
     spent = time.perf_counter() - started
     return _tried(found, true_s, spent, len(sight.lines) - len(sight.read))
 
 
-def _tried(found: object, true_s: float, seconds: float, left_out: int) -> Tried:
-    if not isinstance(found, AdvanceFit):
-        return Tried(true_s, np.nan, np.nan, getattr(found, "reason", "?"), seconds, left_out)
-    warned = tuple(o.code for o in found.oddities)
+def _fitted(readings: Readings, question: AdvanceQuestion) -> AdvanceFit | Refusal:
+    try:
+        return fit_advance(readings, question)
+    except Refusal as refusal:
+        return refusal
+
+
+def _tried(found: AdvanceFit | Refusal, true_s: float, seconds: float, left_out: int) -> Tried:
+    if isinstance(found, Refusal):
+        return Tried(true_s, np.nan, np.nan, found.code, seconds, left_out)
+    warned = tuple(o.code for o in found.remarks)
     return Tried(
         true_s, found.value_s, found.half_width_s, "", seconds, left_out, found.verdict, warned
     )

@@ -24,13 +24,12 @@ import numpy as np
 
 from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
-from omphalon.studies.answer import Retest
-from omphalon.studies.axis.fit import fit_axis
-from omphalon.studies.axis.question import AxisQuestion
-from omphalon.studies.extruder.fit import fit_extruder
-from omphalon.studies.extruder.question import ExtruderQuestion
-from omphalon.studies.flow.fit import fit_flow
-from omphalon.studies.flow.question import FlowQuestion
+from omphalon.remarks import Refusal
+from omphalon.studies.measured.axis import AXIS, AxisQuestion
+from omphalon.studies.measured.engine import Fitted, fit
+from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
+from omphalon.studies.measured.flow import FLOW
+from omphalon.studies.measured.question import FlowQuestion
 from omphalon.units import number_in
 
 PLACES = {0.01: 2, 0.05: 2, 0.1: 1, 0.5: 1}
@@ -119,24 +118,30 @@ def session(kind: str, random: np.random.Generator) -> Session:
         wrong = slipped(texts[at], random, deviation)
         if wrong is not None:
             blunder, texts[at] = at, wrong
-    found, scale = ANSWERS[kind](asked, texts, resolution)
-    accused = tuple(
-        n for n in range(runs) for o in found.oddities if o.facts.get("where") == f"row {n}"
-    )
-    if isinstance(found, Retest):
-        told = found.reason == "disagree" or blunder in accused
-        return Session(hand, runs, true, blunder, "retest", told, *_wide(kind, found), accused)
+    try:
+        found = ANSWERS[kind](asked, texts, resolution)
+    except Refusal as refusal:
+        accused = _accused(refusal.remarks, runs)
+        told = refusal.code == "disagree" or blunder in accused
+        return Session(hand, runs, true, blunder, "retest", told, *_wide(kind, refusal), accused)
+    accused, goal = _accused(found.remarks, runs), found.one.sample.goal
+    scale = (found.one.estimate.value / goal, found.one.estimate.half_width / goal)
     return Session(
         hand, runs, true, blunder, found.verdict, blunder in accused, *scale, accused=accused
     )
 
 
-def _wide(kind: str, found: Retest) -> tuple[float, float]:
+def _accused(remarks: object, runs: int) -> tuple[int, ...]:
+    """The rows that were called strangers."""
+    return tuple(n for n in range(runs) for o in remarks if o.facts.get("where") == f"row {n}")
+
+
+def _wide(kind: str, refusal: Refusal) -> tuple[float, float]:
     """The interval of a refusal that says how wide it is; else none."""
-    if found.reason != "wide":
+    if not refusal.code.startswith("wide"):
         return 1.0, 0.0
     unit = 0.45 if kind == "flow" else 1.0
-    return found.facts["value"] / unit, found.facts["half_width"] / unit
+    return refusal.facts["value"] / unit, refusal.facts["half_width"] / unit
 
 
 def rows(**columns: object) -> Readings:
@@ -155,27 +160,19 @@ def rows(**columns: object) -> Readings:
     )
 
 
-def extruder(asked: object, texts: list[str], resolution: float) -> tuple:
-    marks = ["110"] * len(texts)
-    readings = rows(asked_mm=asked, mark_mm=marks, left_mm=texts)
-    fit = fit_extruder(readings, ExtruderQuestion(steps=400.0, resolution_mm=resolution))
-    return fit, () if isinstance(fit, Retest) else (fit.scale.value, fit.scale.half_width)
+def extruder(asked: object, texts: list[str], resolution: float) -> Fitted:
+    readings = rows(asked_mm=asked, mark_mm=["110"] * len(texts), left_mm=texts)
+    return fit(EXTRUDER, readings, ExtruderQuestion(steps=400.0, resolution_mm=resolution))
 
 
-def axis(asked: object, texts: list[str], resolution: float) -> tuple:
+def axis(asked: object, texts: list[str], resolution: float) -> Fitted:
     question = AxisQuestion(steps={"x": 80.0}, resolution_mm=resolution)
-    fit = fit_axis(rows(asked_mm=asked, moved_mm=texts), question)
-    if isinstance(fit, Retest):
-        return fit, ()
-    return fit, (fit.axes[0].scale.value, fit.axes[0].scale.half_width)
+    return fit(AXIS, rows(asked_mm=asked, moved_mm=texts), question)
 
 
-def flow(asked: object, texts: list[str], resolution: float) -> tuple:
+def flow(asked: object, texts: list[str], resolution: float) -> Fitted:
     question = FlowQuestion(flow=1.0, expected_mm=0.45, resolution_mm=resolution)
-    fit = fit_flow(rows(wall_mm=texts), question)
-    if isinstance(fit, Retest):
-        return fit, ()
-    return fit, (fit.mean.value / 0.45, fit.mean.half_width / 0.45)
+    return fit(FLOW, rows(wall_mm=texts), question)
 
 
 ANSWERS: dict[str, Callable] = {"extruder": extruder, "axis": axis, "flow": flow}

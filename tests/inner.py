@@ -21,7 +21,7 @@ from omphalon.physics.loop import Loop, run_loop, step_for
 from omphalon.physics.thermal import ThermalModel
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
-from omphalon.studies.answer import Unanswerable
+from omphalon.remarks import Refusal
 
 HOTEND = ThermalModel(620.0, 240.0, 3.1, 1.4, 0.35, 22.0, 190.0)
 BED = dataclasses.replace(HOTEND, gain_c=160.0, time_constant_s=520.0, lag_s=9.0, dead_time_s=2.6)
@@ -64,8 +64,8 @@ def judged(doubt):
     """What a doubt says, or what it refuses with."""
     try:
         return doubt()
-    except Unanswerable as refusal:
-        return refusal.retest
+    except Refusal as refusal:
+        return {"code": refusal.code, "facts": dict(refusal.facts)}
 
 
 def looped(name):

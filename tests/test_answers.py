@@ -10,11 +10,12 @@ import sys
 import pytest
 
 from omphalon.errors import OmphalonError
-from omphalon.finding import Finding, Plan, Shown, digits, plain
+from omphalon.finding import Finding, Plan, Shown, plain
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.template import checked
+from omphalon.remarks import Remark
 from omphalon.report.text import WIDTH, text_of
-from omphalon.warned import Warned
+from omphalon.units import digits
 
 
 @pytest.mark.parametrize(
@@ -64,7 +65,7 @@ FOUND = Finding(
     {"kp": 1.0},
     {"kp": 0.1},
     {"x": math.nan},
-    (Warned("slip", "it slips"),),
+    (Remark("slips", {"fall": 0.02, "slow": 1.0, "fast": 5.0}),),
     ("LINE 1", "LINE 2"),
     "do that",
     (Shown("part", ("present", "new", "", "")), Shown("kp", ("–", "1.0", "± 0.1", "per °C"))),
@@ -120,7 +121,7 @@ def test_text_comes_in_its_order_and_width():
             "because of this",
             "it means that",
             "row",
-            "it slips",
+            "the fed length falls by 2.0% from 1 to 5 mm/s",
             "LINE 1",
             "LINE 2",
             "do that",

@@ -23,7 +23,6 @@ from omphalon.standin.frame import Sensor, Sweep, Swing, as_csv, sensed, sweep_l
 from omphalon.standin.oscillation import Test, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.heater.check import check_heater
-from omphalon.studies.heater.check_words import heater_check_finding
 from omphalon.studies.heater.doubts import logs_disagree
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_without_spikes
@@ -96,7 +95,7 @@ def log_of(made):
 def test_a_drift_is_told_by_the_mean_power_before_and_after():
     test = Test(target_c=235.0, cycles=14, report_s=0.5, fan_on_at_cycle=7, seed=4)
     log = log_of(oscillation_log(FULMAR_HOTEND, test))
-    facts = next(o.facts for o in excerpt(log, 235.0).oddities if o.code == "drift")
+    facts = next(o.facts for o in excerpt(log, 235.0).remarks if o.code == "drift")
     ons = np.flatnonzero(np.diff(log.power) > 0.3)
     # mean power over whole cycles, summed report by report
     share = [log.power[a + 1 : b + 1].mean() for a, b in zip(ons, ons[1:], strict=False)]
@@ -229,10 +228,10 @@ def test_readings_that_only_scatter_are_seldom_left_out(count, most):
 def test_a_check_is_drawn_from_where_the_loop_takes_over():
     made = straight_hold(begins_s=12.0)
     question = CheckQuestion(target_c=TARGET, heater="hotend")
-    picture = heater_check_finding(check_heater([made], question), question, [made]).picture
+    check = check_heater([made], question)
     # 10 °C below the target, at 2 °C a second from 23 °C
     taken_over_s = 12.0 + (TARGET - 10.0 - 23.0) / 2.0
-    assert picture.holds[0].time_s[0] == pytest.approx(-taken_over_s, abs=1.0)
+    assert check.since_takeover_s[0][0] == pytest.approx(-taken_over_s, abs=1.0)
 
 
 def straight_hold(begins_s):

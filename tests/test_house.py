@@ -1,7 +1,6 @@
 """The rooms of the house: who may look into whom, what --help may load, and tables in docs that follow the code."""
 
 import ast
-import importlib
 import re
 import shlex
 import subprocess
@@ -19,7 +18,7 @@ from omphalon.errors import OmphalonError
 from omphalon.finding import EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
 from omphalon.quantities import QUANTITIES
-from omphalon.warned import WARNINGS
+from omphalon.remarks import refusals, warnings
 from rig import StandIn, started
 
 ROOT = Path(__file__).parents[1]
@@ -33,11 +32,10 @@ GROUND = {
     "units",
     "recording",
     "columns",
-    "picture",
     "quantities",
     "shapes",
     "tables",
-    "warned",
+    "remarks",
     "finding",
     "__init__",
 }
@@ -49,7 +47,7 @@ ALLOWED = {
     "prints": GROUND | {"physics"},
     "printer": GROUND | {"lines"},
     "studies": GROUND | {"physics", "prints", "lines"},
-    "plots": GROUND,
+    "plots": GROUND | {"physics", "studies", "farm"},
     "bench": GROUND | {"lines"},
     "report": GROUND | {"plots", "bench", "lines"},
     "farm": GROUND | {"physics", "readers", "bench"},
@@ -196,10 +194,10 @@ def test_the_list_of_commands_says_what_each_says_of_itself():
 
 def test_docs_tables_follow_the_code():
     docs = (ROOT / "docs" / "reference.md").read_text()
-    for code, kind in WARNINGS.items():
+    for code, kind in warnings().items():
         assert f"| `{code}` | {kind.meaning} | {kind.remedy} |" in docs
     table = docs.split("<!-- warnings -->")[1].split("<!-- end -->")[0]
-    assert len(re.findall(r"^\| `[a-z-]+` \| .* \| .* \|$", table, re.M)) == len(WARNINGS)
+    assert len(re.findall(r"^\| `[a-z-]+` \| .* \| .* \|$", table, re.M)) == len(warnings())
     for path, _ in commands():
         assert f"`{' '.join(path)}`" in docs
     for quantity in QUANTITIES.values():
@@ -224,9 +222,6 @@ def test_screenshots_are_linked():
     shots = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
     assert 0 < len(shots) < 20
     assert all(f"docs/screenshots/{shot.name}" in readme for shot in shots)
-
-
-STUDIES = ("advance", "axis", "extruder", "flow", "heater", "motion", "probe", "shaper")
 
 
 def parsed():
@@ -266,26 +261,19 @@ def test_the_architecture_page_names_the_rooms():
     assert all(f"`{name}`" in page for name in ("errors", "units", "recording", "columns"))
 
 
-def literals(group, name, place):
-    """The words that calls of a name have at a place, in a group of studies."""
-    for path in (SOURCE / "studies" / group).glob("*.py"):
-        for node in ast.walk(ast.parse(path.read_text())):
-            called = isinstance(node, ast.Call) and getattr(node.func, "id", "") == name
-            if called and len(node.args) > place and isinstance(node.args[place], ast.Constant):
-                yield node.args[place].value
-
-
-@pytest.mark.parametrize("group", STUDIES)
-def test_every_refusal_and_oddity_has_its_sentence(group):
-    rooms = [p.stem for p in (SOURCE / "studies" / group).glob("*.py") if p.stem != "__init__"]
-    modules = [importlib.import_module(f"omphalon.studies.{group}.{room}") for room in rooms]
-    modules.append(importlib.import_module("omphalon.studies.wording"))
-    said = {n: set().union(*(getattr(m, n, {}) for m in modules)) for n in TABLES_OF_SENTENCES}
-    refused = {*literals(group, "Unanswerable", 0), *literals(group, "Retest", 0)}
-    assert refused <= said["REFUSALS"]
-    assert set(literals(group, "Oddity", 1)) <= said["ODDITIES"]
-    assert set(literals(group, "Oddity", 0)) <= set(WARNINGS)
-    assert set(literals(group, "Unfit", 0)) <= said["UNFIT"]
-
-
-TABLES_OF_SENTENCES = ("REFUSALS", "ODDITIES", "UNFIT")
+def test_every_remark_and_refusal_has_its_sentence_and_none_is_idle():
+    said = {key for kind in warnings().values() for key in kind.said}
+    words = {
+        node.value
+        for _, tree in parsed()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Constant) and isinstance(node.value, str)
+    }
+    used = {"Remark": set(), "Refusal": set()}
+    for _, tree in parsed():
+        for node in ast.walk(tree):
+            name = getattr(node.func, "id", "") if isinstance(node, ast.Call) else ""
+            if name in used and node.args and isinstance(node.args[0], ast.Constant):
+                used[name].add(node.args[0].value)
+    assert used["Remark"] <= said and used["Refusal"] <= set(refusals())
+    assert (said | set(refusals())) <= words

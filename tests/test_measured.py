@@ -697,7 +697,7 @@ MEANS = {
         "no print shows the rest"
     ),
     "axis fit --axis x --steps 80 --asked 100 --asked 150 --asked 200 --moved 99.5 --moved 149.25 "
-    "--moved 199": "-0.50 mm off in X",
+    "--moved 199": "0.50 mm too short in X",
     "flow fit --flow 1 --expected 0.45 --wall 0.48 --wall 0.48 --wall 0.48 --wall 0.48": (
         "0.030 mm too thick now, by 6.7%"
     ),

@@ -7,7 +7,6 @@ import pytest
 from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
-from omphalon.picture import Status
 from omphalon.printer.capture import capture
 from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
 from omphalon.printer.dialogue import Dialogue, framed
@@ -18,7 +17,7 @@ from omphalon.printer.off import switch_off
 from omphalon.printer.report_clock import ReportClock
 from omphalon.printer.send import lines_of, send
 from omphalon.report.live import drawn, headline, near_target
-from omphalon.reports import Heating, report_of
+from omphalon.reports import Heating, Status, report_of
 
 
 def test_a_frame_holds_number_and_check_sum():

@@ -10,9 +10,9 @@ import numpy as np
 import pytest
 
 from conftest import SAMPLES
+from omphalon.remarks import warnings
 from omphalon.standin.oscillation import as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND, HOTEND_TEST
-from omphalon.warned import WARNINGS
 
 E = "extruder fit --steps 412 --asked 80 --mark 110 "
 A = "axis fit --axis x --steps 80 "
@@ -207,7 +207,7 @@ def check(words, expected, run):
         assert done.returncode in (0, 3, 4), done.stderr
         codes = {w["code"] for w in document["warnings"]}
         assert codes & set(expected.split(",")), (codes, document["warnings"])
-        assert codes <= set(WARNINGS)
+        assert codes <= set(warnings())
         return
     code, says = expected
     assert done.returncode == code, (done.stdout, done.stderr)

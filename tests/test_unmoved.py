@@ -178,17 +178,14 @@ def written(folder):
 
 def answered(command, folder):
     """What the program answers in a folder: verdict, codes, settings with their spread, exit code."""
-    given = []
     with contextlib.chdir(folder), contextlib.redirect_stdout(io.StringIO()):
         try:
-            program.main(shlex.split(command), "omphalon", standalone_mode=False, obj=given.append)
-        except SystemExit as left:
-            code = left.code
+            given = program.main(shlex.split(command), "omphalon", standalone_mode=False)
         except OmphalonError as refusal:
             return {"error": str(refusal), "exit": refusal.exit_code}
-    document = given[0].document(__version__)
+    document = given.document(__version__)
     kept = {name: document.get(name) for name in ("verdict", "settings", "spread")}
-    return {**kept, "codes": [one["code"] for one in document["warnings"]], "exit": code}
+    return {**kept, "codes": [one["code"] for one in document["warnings"]], "exit": given.exit_code}
 
 
 @pytest.fixture(scope="module")

@@ -17,7 +17,7 @@ from omphalon.columns import TABLES as READINGS
 from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
 from omphalon.quantities import QUANTITIES
-from omphalon.warned import WARNINGS
+from omphalon.remarks import warnings
 
 DOCS = pathlib.Path(__file__).parents[1] / "docs"
 PAGES = (DOCS / "reference.md", DOCS / "bench.md")
@@ -57,7 +57,7 @@ TABLES = {
     "warnings": [
         "| code | what was seen | what to do |",
         "| --- | --- | --- |",
-        *(f"| `{k.code}` | {k.meaning} | {k.remedy} |" for k in WARNINGS.values()),
+        *(f"| `{k.code}` | {k.meaning} | {k.remedy} |" for k in warnings().values()),
     ],
     "quantities": [
         "| quantity | can be | usual | why | units |",

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, field
 from typing import Any
 
-from omphalon.warned import Warned
+from omphalon.remarks import Remark
 
 EXIT_CODES = {"change": 0, "keep": 0, "retest": 3}
 CHECK_EXIT_CODES = {"keep": 0, "change": 4, "retest": 3}
@@ -37,7 +37,7 @@ class Finding:
     settings: dict[str, Any] = field(default_factory=dict)
     spread: dict[str, Any] = field(default_factory=dict)
     evidence: dict[str, Any] = field(default_factory=dict)
-    warnings: tuple[Warned, ...] = ()
+    warnings: tuple[Remark, ...] = ()
     lines: tuple[str, ...] = ()
     next: str = ""
     headline: tuple[Shown, ...] = ()
@@ -61,9 +61,7 @@ class Finding:
             "settings": plain(self.settings, places=None),
             "spread": plain(self.spread, places=None),
             "evidence": plain(self.evidence),
-            "warnings": [
-                {"code": w.code, "message": w.message, "remedy": w.remedy} for w in self.warnings
-            ],
+            "warnings": [w.document() for w in self.warnings],
             "lines": list(self.lines),
             "next": self.next.replace("`", ""),
         }
@@ -82,7 +80,7 @@ class Plan:
     steps: tuple[str, ...]
     lines: tuple[str, ...] = ()
     next: str = ""
-    warnings: tuple[Warned, ...] = ()
+    warnings: tuple[Remark, ...] = ()
     settings: dict[str, Any] = field(default_factory=dict)
     picture: Any = None
 
@@ -95,9 +93,7 @@ class Plan:
             "kind": self.kind,
             "settings": plain(self.settings, places=None),
             "steps": list(self.steps),
-            "warnings": [
-                {"code": w.code, "message": w.message, "remedy": w.remedy} for w in self.warnings
-            ],
+            "warnings": [w.document() for w in self.warnings],
             "lines": list(self.lines),
             "next": self.next,
         }
@@ -117,16 +113,3 @@ def plain(value: Any, places: int | None = 6) -> Any:
     if not math.isfinite(number):
         return None
     return number if places is None else float(f"{number:.{places}g}")
-
-
-def digits(value: float, spread: float | None = None, least: int = 3) -> str:
-    """A number with the digits that its spread deserves: two of the spread's own, and never fewer
-    than `least`.
-    """
-    if value == 0 or not math.isfinite(value):
-        return "0" if value == 0 else "–"
-    size = math.floor(math.log10(abs(value)))
-    places = least - 1 - size
-    if spread is not None and spread > 0 and math.isfinite(spread):
-        places = max(places, 1 - math.floor(math.log10(spread)))
-    return f"{value:.{min(max(places, 0), 8)}f}"

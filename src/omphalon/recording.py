@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from omphalon.remarks import Remark
 from omphalon.units import Number
 
 if TYPE_CHECKING:
@@ -13,14 +14,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = np.ndarray
-
-
-@dataclass(frozen=True)
-class Note:
-    """Something a reader saw that the user should know; `code` is a row of finding.WARNINGS."""
-
-    code: str
-    message: str
 
 
 @dataclass(frozen=True)
@@ -40,7 +33,7 @@ class TemperatureLog:
     target_c: Array | None
     power_scale: float | None
     read_as: str
-    notes: tuple[Note, ...] = ()
+    notes: tuple[Remark, ...] = ()
 
     @property
     def duration_s(self) -> float:
@@ -70,7 +63,7 @@ class MotionLog:
     time_s: Array
     acceleration_mm_s2: Array
     unit: str
-    notes: tuple[Note, ...] = ()
+    notes: tuple[Remark, ...] = ()
 
     @cached_property
     def rate_hz(self) -> float:
@@ -125,7 +118,7 @@ class Readings:
 
     source: str
     rows: tuple[Reading, ...]
-    notes: tuple[Note, ...] = ()
+    notes: tuple[Remark, ...] = ()
 
     def has(self, *names: str) -> bool:
         """Whether every row has all these columns."""

@@ -39,6 +39,18 @@ class Heating:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Status:
+    """What is seen of a printer that is watched: the moment, what is going on, how far it is."""
+
+    time_s: float
+    heater: str
+    seen: Heating
+    told: str
+    cycles: int | None
+    left_s: float | None
+
+
+@dataclass(frozen=True, kw_only=True)
 class Report:
     """One report line: its time stamp as it is written, and the heaters in it by name."""
 

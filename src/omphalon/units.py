@@ -136,3 +136,21 @@ def _factor(unit: str, quantity: Quantity) -> float:
             f"has a unit that does not belong to {quantity.words}", f"units here: {known}"
         )
     return quantity.units[unit]
+
+
+def digits(value: float, spread: float | None = None, least: int = 3) -> str:
+    """A number with the digits that its spread deserves: two of the spread's own, and never fewer
+    than `least`.
+    """
+    if value == 0 or not math.isfinite(value):
+        return "0" if value == 0 else "–"
+    size = math.floor(math.log10(abs(value)))
+    places = least - 1 - size
+    if spread is not None and spread > 0 and math.isfinite(spread):
+        places = max(places, 1 - math.floor(math.log10(spread)))
+    return f"{value:.{min(max(places, 0), 8)}f}"
+
+
+def plural(count: int, noun: str) -> str:
+    """A count with its noun, such as 1 run or 2 runs."""
+    return f"{count} {noun}{'s' if count != 1 else ''}"

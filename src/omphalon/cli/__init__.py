@@ -122,7 +122,8 @@ def main() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="omphalon-plain")
     try:
-        code = omphalon.main(prog_name="omphalon", standalone_mode=False)
+        answer = omphalon.main(prog_name="omphalon", standalone_mode=False)
+        code = getattr(answer, "exit_code", answer)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.ctx.get_help() if error.ctx else "", err=True)
         code = 2

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
+    Answer,
     Leaving,
     Measure,
     answering,
     choice,
     chosen_readings,
+    number,
     numbers_of,
     options,
     reading_options,
@@ -51,44 +53,18 @@ def advance() -> None:
 @click.option(
     "--drive", type=DRIVE, default="direct", show_default=True, help="Where the extruder sits."
 )
-@click.option(
-    "--from",
-    "start",
-    type=SECONDS,
-    default=0.0,
-    show_default=True,
-    metavar="S",
-    help="Lowest value.",
-)
-@click.option(
-    "--to", "stop", type=SECONDS, metavar="S", help="Highest value.  [direct 0.12, bowden 1.2]"
-)
-@click.option(
+@number("--from", "advance", "Lowest value.", name="start", default=0.0)
+@number("--to", "advance", "Highest value.  [direct 0.12, bowden 1.2]", name="stop")
+@number(
     "--step",
-    type=Measure("advance", 0, 1),
-    metavar="S",
-    help="Per mm of height (tower), line or corner.  [some 48 mm, or 25 of them]",
+    "advance",
+    "Per mm of height (tower), line or corner.  [some 48 mm, or 25 of them]",
+    within=(0, 1),
 )
 @LINE
-@click.option(
-    "--advance", "present", type=SECONDS, metavar="S", help="Present value, set again at the end."
-)
-@click.option(
-    "--side",
-    type=Measure("size", 15, 200),
-    default=36.0,
-    show_default=True,
-    metavar="MM",
-    help="Tower's side.",
-)
-@click.option(
-    "--layers",
-    type=Measure("count", 1, 50),
-    default=5,
-    show_default=True,
-    metavar="N",
-    help="Layers of each corner.",
-)
+@number("--advance", "advance", "Present value, set again at the end.", name="present")
+@number("--side", "size", "Tower's side.", within=(15, 200), default=36.0)
+@number("--layers", "count", "Layers of each corner.", within=(1, 50), default=5)
 @click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")
 @printing
 @answering()
@@ -105,7 +81,7 @@ def plan(
     layers: int,
     out: str,
     **given: Any,
-) -> None:
+) -> Answer:
     """Write a test print for pressure advance as plain G-code, and say how to print and read it.
 
     Controllers share no code for pressure advance: give your controller's own line with --line, or
@@ -140,7 +116,7 @@ def plan(
     )
     found, printed = plan_advance(asked, job, chosen)
     put_lines(out, printed.lines(), ";")
-    how.leave(found)
+    return found
 
 
 @advance.command("fit", cls=Asking, short_help="The value from what was read off the print.")
@@ -158,23 +134,13 @@ def plan(
     help="Picture: pixel in the print's middle, where more than one print is seen.",
 )
 @click.option("--readings", metavar="FILE.csv", help="Picture: where to write the widths.")
-@click.option("--from", "start", type=SECONDS, metavar="S", help="Tower: value at its foot.")
-@click.option(
-    "--per-mm",
-    type=Measure("advance per mm"),
-    metavar="S",
-    help="Tower: how much the value grows with a mm of height.",
-)
-@click.option("--to", "stop", type=SECONDS, metavar="S", help="Tower: value at its top.")
+@number("--from", "advance", "Tower: value at its foot.", name="start")
+@number("--per-mm", "advance per mm", "Tower: how much the value grows with a mm of height.")
+@number("--to", "advance", "Tower: value at its top.", name="stop")
 @options(*reading_options(ADVANCE))
 @click.option("--drive", type=DRIVE, help="Where the extruder sits.  [from the values]")
-@click.option("--advance", "present", type=SECONDS, metavar="S", help="Present value.")
-@click.option(
-    "--resolution",
-    type=Measure("fine length"),
-    metavar="MM",
-    help="What the caliper reads to.  [from the digits]",
-)
+@number("--advance", "advance", "Present value.", name="present")
+@number("--resolution", "fine length", "What the caliper reads to.  [from the digits]")
 @LINE
 @readings_template(ADVANCE, "what was read off a tower, a ladder or corners")
 @answering()
@@ -192,7 +158,7 @@ def fit(
     resolution: float | None,
     line_template: str | None,
     **given: Any,
-) -> None:
+) -> Answer:
     """Turn what was read off a tower, a ladder or corners into the pressure advance.
 
     READINGS.csv holds height_mm (where the tower's corner is best), or height_mm and bulge_mm,
@@ -206,9 +172,8 @@ def fit(
       omphalon advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2 --drive bowden
     """
     how.check(path, printed, readings=readings)
-    from omphalon.studies.advance.fit import fit_advance
     from omphalon.studies.advance.question import AdvanceQuestion
-    from omphalon.studies.advance.words import advance_finding
+    from omphalon.studies.advance.words import advance_answer
 
     numbers = {c.name: given[c.name] for c in ADVANCE if c.quantity}
     dialect = how.lines().with_line("advance", line_template)
@@ -223,9 +188,9 @@ def fit(
     )
     if _is_pictured(path, printed, print_at, readings):
         _refuse_beside_picture(numbers, question)
-        _fit_picture(how, str(path), str(printed), print_at, readings, question, dialect)
+        return _fit_picture(str(path), str(printed), print_at, readings, question, dialect)
     read = chosen_readings(path, numbers, ADVANCE)
-    how.leave(advance_finding(fit_advance(read, question), question, read, dialect))
+    return advance_answer(read, question, dialect)
 
 
 def _is_pictured(
@@ -267,23 +232,18 @@ def _refuse_beside_picture(numbers: dict[str, Any], question: AdvanceQuestion) -
 
 
 def _fit_picture(
-    how: Leaving,
     path: str,
     printed: str,
     print_at: str | None,
     readings: str | None,
     question: AdvanceQuestion,
     dialect: Dialect,
-) -> NoReturn:
+) -> Answer:
     """The answer from a picture of a ladder."""
-    from dataclasses import replace
-
     from omphalon.readers.picture import cut_around, read_picture
     from omphalon.readers.printed import read_ladder
-    from omphalon.recording import Readings
-    from omphalon.studies.advance.fit import fit_advance
-    from omphalon.studies.advance.sight import Sight, as_readings, look, widths_csv
-    from omphalon.studies.advance.words import advance_finding
+    from omphalon.studies.advance.sight import Sight, widths_csv
+    from omphalon.studies.advance.words import pictured_answer
 
     ladder = read_ladder(printed)
     picture = read_picture(path)
@@ -291,21 +251,12 @@ def _fit_picture(
         pixel = Measure("count", 0, 100_000)
         x, y = numbers_of(print_at, pixel, 2, "--print-at", "1200:900")
         picture = cut_around(picture, round(x), round(y))
-    sight = look(picture, ladder)
-    if not isinstance(sight, Sight):
-        nothing = Readings(path, ())
-        how.leave(advance_finding(sight, question, nothing, dialect))
-    read = as_readings(sight)
-    question = replace(
-        question,
-        drive=question.drive or ladder.drive,
-        read_mm=sight.read_mm,
-        shared_mm=sight.shared_mm,
-    )
-    found = fit_advance(read, question)
-    if readings is not None:
-        put_lines(readings, widths_csv(sight))
-    how.leave(advance_finding(found, question, read, dialect, sight))
+
+    def keep(sight: Sight) -> None:
+        if readings is not None:
+            put_lines(readings, widths_csv(sight))
+
+    return pictured_answer(picture, ladder, question, dialect, keep)
 
 
 def _line_words(how: Leaving, line_template: str | None) -> str:
@@ -326,27 +277,16 @@ def _line_words(how: Leaving, line_template: str | None) -> str:
 
 @advance.command("check", short_help="Did it help? Corners before and after.")
 @click.argument("path", required=False, metavar="[READINGS.csv]")
-@click.option(
+@number(
     "--before",
-    type=Measure("bulge", reading=True),
+    "bulge",
+    "A corner's bulge before; once for each corner.",
+    reading=True,
     multiple=True,
-    metavar="MM",
-    help="A corner's bulge before; once for each corner.",
 )
-@click.option(
-    "--after",
-    type=Measure("bulge", reading=True),
-    multiple=True,
-    metavar="MM",
-    help="A corner's bulge after.",
-)
+@number("--after", "bulge", "A corner's bulge after.", reading=True, multiple=True)
 @click.option("--seam", metavar="CORNER", help="The corner with the seam, of a file: left out.")
-@click.option(
-    "--resolution",
-    type=Measure("fine length"),
-    metavar="MM",
-    help="What the caliper reads to.  [from the digits]",
-)
+@number("--resolution", "fine length", "What the caliper reads to.  [from the digits]")
 @answering(dialect=False)
 def check(
     how: Leaving,
@@ -355,7 +295,7 @@ def check(
     after: tuple[Any, ...],
     seam: str | None,
     resolution: float | None,
-) -> None:
+) -> Answer:
     """Judge whether a cube's corners are better than before, against the caliper's error.
 
     READINGS.csv holds print (before or after) and corner with bulge_mm, or with diagonal_mm across
@@ -366,12 +306,10 @@ def check(
       omphalon advance check cube-corners.csv --seam rear-left
     """
     how.check(path)
-    from omphalon.studies.advance.check import check_advance
-    from omphalon.studies.advance.words import advance_check_finding
+    from omphalon.studies.advance.words import advance_check_answer
 
     readings = _corners(path, before, after)
-    found = check_advance(readings, seam, resolution)
-    how.leave(advance_check_finding(found, seam, readings))
+    return advance_check_answer(readings, seam, resolution)
 
 
 def _corners(path: str | None, before: tuple[Any, ...], after: tuple[Any, ...]) -> Readings:

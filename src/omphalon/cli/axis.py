@@ -6,28 +6,28 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
+    Answer,
     Leaving,
     Measure,
     answering,
     by_hand,
     choice,
     chosen_readings,
-    options,
+    number,
     parsed,
-    reading_options,
-    readings_template,
     together,
 )
+from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
-from omphalon.columns import AXES, AXIS, KINDS
+from omphalon.columns import AXES, KINDS
+from omphalon.columns import AXIS as COLUMNS
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
-    from omphalon.studies.axis.question import AxisQuestion, Rectangle, TravelParts
+    from omphalon.studies.measured.axis import Rectangle, TravelParts
 
 AXIS_NAME = choice(*AXES)
 LONGEST_MM, LONGEST_GAUGE_MM = 150.0, 120.0
@@ -40,27 +40,19 @@ def axis() -> None:
 
 @axis.command("plan", short_help="Which moves to measure, and how often.")
 @click.option("--axis", "name", type=AXIS_NAME, default="x", show_default=True, help="Which axis.")
-@click.option(
+@number(
     "--longest",
-    type=Measure("size", 10, 2000),
-    metavar="MM",
-    help="Longest move to measure, or the gauge's width.  [150, gauge 120]",
+    "size",
+    "Longest move to measure, or the gauge's width.  [150, gauge 120]",
+    within=(10, 2000),
 )
-@click.option(
-    "--resolution",
-    type=Measure("fine length"),
-    default=0.01,
-    show_default=True,
-    metavar="MM",
-    help="What the caliper reads to.",
-)
-@click.option(
+@number("--resolution", "fine length", "What the caliper reads to.", default=0.01)
+@number(
     "--wanted",
-    type=Measure("share", 0.0001, 0.05),
+    "share",
+    "Certainty wanted, as a share (0.001 is a tenth of a percent).",
+    within=(0.0001, 0.05),
     default=0.001,
-    show_default=True,
-    metavar="F",
-    help="Certainty wanted, as a share (0.001 is a tenth of a percent).",
 )
 @click.option("--out", metavar="FILE", help="Write a gauge for X and Y as a print (G-code).")
 @printing
@@ -73,7 +65,7 @@ def plan(
     wanted: float,
     out: str | None,
     **given: Any,
-) -> None:
+) -> Answer:
     """Say which moves to measure, and how often for the wanted certainty; or write a gauge to print
     and measure, with outside and inside lengths in X and Y.
 
@@ -83,15 +75,15 @@ def plan(
       omphalon axis plan --longest 120 --out gauge.gcode --plot gauge.png
     """
     how.check(out=out)
-    from omphalon.studies.axis.gauge import plan_gauge
-    from omphalon.studies.axis.plan import MoveTest, plan_axis
+    from omphalon.studies.measured.axis import MoveTest, plan_axis
+    from omphalon.studies.measured.gauge import plan_gauge
 
     if out is None:
         refuse_printing("--out FILE")
         test = MoveTest(
             axis=name, longest_mm=longest or LONGEST_MM, resolution_mm=resolution, wanted=wanted
         )
-        how.leave(plan_axis(test, how.lines()))
+        return plan_axis(test, how.lines())
     for option in ("name", "resolution", "wanted"):
         if by_hand(option):
             told = "--axis" if option == "name" else f"--{option}"
@@ -100,135 +92,19 @@ def plan(
     lines = print_lines(how, given)
     found, printed = plan_gauge(longest or LONGEST_GAUGE_MM, job, lines)
     put_lines(out, printed.lines(), ";")
-    how.leave(found)
+    return found
 
 
-measured = options(
-    click.argument("path", required=False, metavar="[READINGS.csv]"),
-    click.option(
-        "--axis", "name", type=AXIS_NAME, help="Which axis, for readings given as options."
-    ),
-    click.option(
-        "--steps",
-        multiple=True,
-        required=True,
-        metavar="N",
-        help="Present steps per mm; x=N for each of several.",
-    ),
-    *reading_options(AXIS),
-    click.option(
-        "--kind",
-        type=choice(*KINDS),
-        help="A move, or a printed part measured outside or inside.  [move]",
-    ),
-    click.option(
-        "--resolution",
-        type=Measure("fine length"),
-        metavar="MM",
-        help="What the caliper reads to.  [from the digits]",
-    ),
-    click.option(
-        "--placing",
-        type=Measure("fine length"),
-        metavar="MM",
-        help="How alike it is set.  [0.05 move, 0.03 part]",
-    ),
-    click.option(
-        "--belt-pitch",
-        type=Measure("size", 0.5, 20),
-        metavar="MM",
-        help="Check against theory: belt,",
-    ),
-    click.option(
-        "--teeth", type=Measure("count", 5, 300), metavar="N", help="teeth of its pulley,"
-    ),
-    click.option(
-        "--screw-lead",
-        type=Measure("size", 0.2, 100),
-        metavar="MM",
-        help="or the screw's travel a turn,",
-    ),
-    click.option(
-        "--motor-steps",
-        type=Measure("count", 20, 1000),
-        metavar="N",
-        help="full steps a turn,  [200]",
-    ),
-    click.option("--microsteps", type=Measure("count", 1, 512), metavar="N", help="microsteps,"),
-    click.option(
-        "--gear",
-        type=Measure("ratio"),
-        metavar="RATIO",
-        help="motor turns a turn of the output.  [1]",
-    ),
-    click.option(
-        "--diagonal",
-        type=Measure("size"),
-        nargs=2,
-        metavar="MM MM",
-        help="Both diagonals of a printed rectangle,",
-    ),
-    click.option(
-        "--sides",
-        type=Measure("size"),
-        nargs=2,
-        metavar="MM MM",
-        help="and its sides: skew of X to Y.",
-    ),
-)
-
-
-@axis.command("fit", cls=Asking, short_help="New steps per mm from measured moves or parts.")
-@measured
-@readings_template(AXIS, "measured moves or parts")
-@answering()
-def fit(how: Leaving, **given: Any) -> None:
-    """Turn measured moves or parts into steps per mm.
-
-    READINGS.csv holds axis, asked_mm, moved_mm and, for parts, kind (move, outside or inside).
-
-    \b
-    Example:
-      omphalon axis fit axis-parts.csv --steps x=80 --steps y=80 --plot axis.png
-    """
-    how.check(given["path"])
-    from omphalon.studies.axis.fit import fit_axis
-    from omphalon.studies.axis.words import axis_finding
-
-    readings, question = _asked(given)
-    how.leave(axis_finding(fit_axis(readings, question), readings, how.lines()))
-
-
-@axis.command("check", short_help="Judges the steps now in force.")
-@measured
-@answering(dialect=False)
-def check(how: Leaving, **given: Any) -> None:
-    """Judge whether the steps now in force move and print what is asked.
-
-    READINGS.csv holds the columns of `fit`.
-
-    \b
-    Example:
-      omphalon axis check --axis x --steps 80 --asked 50 --moved 50.02 --asked 150 --moved 150.01
-    """
-    how.check(given["path"])
-    from omphalon.studies.axis.fit import fit_axis
-    from omphalon.studies.axis.words import axis_finding
-
-    readings, question = _asked(given)
-    how.leave(axis_finding(fit_axis(readings, question), readings, how.lines(), checking=True))
-
-
-def _asked(given: dict[str, Any]) -> tuple[Readings, AxisQuestion]:
-    from omphalon.studies.axis.question import AxisQuestion
+def _asked(given: dict[str, Any]) -> Asked:
+    from omphalon.studies.measured.axis import AXIS, AxisQuestion
 
     path, name = given["path"], given["name"]
     if path is None and name is None:
         raise UsageError("no axis", "give --axis x, y or z with the readings")
     readings = chosen_readings(
         path,
-        {c.name: given[c.name] for c in AXIS if c.quantity},
-        AXIS,
+        {c.name: given[c.name] for c in COLUMNS if c.quantity},
+        COLUMNS,
         {"axis": name or "", "kind": given["kind"] or "move"},
     )
     if path is not None:
@@ -237,13 +113,14 @@ def _asked(given: dict[str, Any]) -> tuple[Readings, AxisQuestion]:
     if not by_hand("steps"):  # a bench knows axes that were not measured now
         measured = {row.words.get("axis", name) for row in readings.rows}
         steps = {axis: value for axis, value in steps.items() if axis in measured}
-    return readings, AxisQuestion(
+    question = AxisQuestion(
         steps=steps,
         resolution_mm=given["resolution"],
         placing_mm=given["placing"],
         parts=_parts(given),
         rectangle=_rectangle(given),
     )
+    return AXIS, readings, question
 
 
 def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings:
@@ -270,7 +147,7 @@ def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings
 
 
 def _parts(given: dict[str, Any]) -> TravelParts | None:
-    from omphalon.studies.axis.question import TravelParts
+    from omphalon.studies.measured.axis import TravelParts
 
     belt = together("give both", belt_pitch=given["belt_pitch"], teeth=given["teeth"])
     screw = given["screw_lead"] is not None
@@ -299,7 +176,7 @@ def _parts(given: dict[str, Any]) -> TravelParts | None:
 
 
 def _rectangle(given: dict[str, Any]) -> Rectangle | None:
-    from omphalon.studies.axis.question import Rectangle
+    from omphalon.studies.measured.axis import Rectangle
 
     if not together(
         "give both: diagonals and sides", diagonal=given["diagonal"], sides=given["sides"]
@@ -331,3 +208,68 @@ def _steps(texts: tuple[str, ...], name: str | None) -> dict[str, float]:
             )
         out[key] = parsed(number, Measure("steps"), "--steps").value
     return out
+
+
+FIT = """\
+Turn measured moves or parts into steps per mm.
+
+READINGS.csv holds axis, asked_mm, moved_mm and, for parts, kind (move, outside or inside).
+
+\b
+Example:
+  omphalon axis fit axis-parts.csv --steps x=80 --steps y=80 --plot axis.png
+"""
+CHECK = """\
+Judge whether the steps now in force move and print what is asked.
+
+READINGS.csv holds the columns of `fit`.
+
+\b
+Example:
+  omphalon axis check --axis x --steps 80 --asked 50 --moved 50.02 --asked 150 --moved 150.01
+"""
+add_fit_and_check(
+    axis,
+    MeasuredCommands(
+        columns=COLUMNS,
+        head="measured moves or parts",
+        before=(
+            click.option(
+                "--axis", "name", type=AXIS_NAME, help="Which axis, for readings given as options."
+            ),
+            click.option(
+                "--steps",
+                multiple=True,
+                required=True,
+                metavar="N",
+                help="Present steps per mm; x=N for each of several.",
+            ),
+        ),
+        after=(
+            click.option(
+                "--kind",
+                type=choice(*KINDS),
+                help="A move, or a printed part measured outside or inside.  [move]",
+            ),
+            number("--resolution", "fine length", "What the caliper reads to.  [from the digits]"),
+            number("--placing", "fine length", "How alike it is set.  [0.05 move, 0.03 part]"),
+            number("--belt-pitch", "size", "Check against theory: belt,", within=(0.5, 20)),
+            number("--teeth", "count", "teeth of its pulley,", within=(5, 300)),
+            number("--screw-lead", "size", "or the screw's travel a turn,", within=(0.2, 100)),
+            number("--motor-steps", "count", "full steps a turn,  [200]", within=(20, 1000)),
+            number("--microsteps", "count", "microsteps,", within=(1, 512)),
+            number("--gear", "ratio", "motor turns a turn of the output.  [1]", metavar="RATIO"),
+            number(
+                "--diagonal",
+                "size",
+                "Both diagonals of a printed rectangle,",
+                metavar="MM MM",
+                nargs=2,
+            ),
+            number("--sides", "size", "and its sides: skew of X to Y.", metavar="MM MM", nargs=2),
+        ),
+        short=("New steps per mm from measured moves or parts.", "Judges the steps now in force."),
+        help=(FIT, CHECK),
+        asked=_asked,
+    ),
+)

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -203,21 +202,17 @@ KNOWN: dict[str, dict[str, Known]] = {
 }
 
 
-@dataclass(frozen=True, kw_only=True)
-class Apart:
-    """A caller in the same process that takes a command's answer, and wants no bench to have a part
-    in it; it stands as the root context's object.
-    """
+WITHIN = "a caller in the same process, who wants no more than the answer"
 
-    take: Callable[[Finding | Plan], None]
 
-    def __call__(self, answer: Finding | Plan) -> None:
-        self.take(answer)
+def asked_within() -> bool:
+    """Whether such a caller runs the command: the root context's object says so."""
+    return click.get_current_context().find_root().obj is WITHIN
 
 
 def choose_bench(ctx: click.Context, _: click.Parameter, given: str | None) -> str | None:
     """Open the bench, if there is one, before any other option is read."""
-    if ctx.resilient_parsing or isinstance(ctx.find_root().obj, Apart):
+    if ctx.resilient_parsing or ctx.find_root().obj is WITHIN:
         return given
     from omphalon.bench.bench import find_bench
 

@@ -6,12 +6,12 @@ import functools
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import click
 from click.core import ParameterSource
 
-from omphalon.cli.benched import INPUTS, choose_bench, record
+from omphalon.cli.benched import INPUTS, asked_within, choose_bench, record
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines, put_with
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from omphalon.recording import Column, Readings
 
 Command = Callable[..., Any]
+Answer: TypeAlias = "Finding | Plan"
 UNUSUAL = "omphalon.unusual"
 
 
@@ -107,20 +108,39 @@ def options(*rows: Command) -> Callable[[Command], Command]:
     return add
 
 
+# unit, or quantity where it has none → what stands for a number in help
+METAVARS = {"mm": "MM", "mm/s": "MM_S", "mm/s²": "MM_S2", "Hz": "HZ", "Hz/s": "HZ_S", "s": "S"}
+METAVARS |= {"°C": "C", "s/mm": "S", "share": "F", "flow": "F", "times": "F", "damping": "Z"}
+
+
+def number(
+    option: str,
+    quantity: str,
+    help: str,
+    *,
+    least: float | None = None,
+    within: tuple[float, float] | None = None,
+    name: str | None = None,
+    reading: bool = False,
+    **more: Any,
+) -> Command:
+    """An option that holds a number of a quantity, perhaps in a narrower range; its default is
+    shown.
+    """
+    low, high = (least, None) if within is None else within
+    row = QUANTITIES[quantity]
+    metavar = METAVARS.get(row.unit) or METAVARS.get(quantity, "N")
+    more = {"metavar": metavar, "show_default": more.get("default") is not None, **more}
+    names = [option] if name is None else [option, name]
+    return click.option(*names, type=Measure(quantity, low, high, reading), help=help, **more)
+
+
 def reading_options(columns: Sequence[Column]) -> list[Command]:
     """A repeatable option for each column that holds a number."""
-    metavars = {"speed": "MM_S", "score": "N", "advance": "S", "hotend temperature": "C"}
     return [
-        click.option(
-            column.option,
-            column.name,
-            type=Measure(column.quantity, reading=True),
-            multiple=True,
-            metavar=metavars.get(column.quantity, "MM"),
-            help=column.help,
-        )
-        for column in columns
-        if column.quantity is not None
+        number(c.option, c.quantity, c.help, name=c.name, reading=True, multiple=True)
+        for c in columns
+        if c.quantity is not None
     ]
 
 
@@ -214,24 +234,17 @@ class Leaving:
 
         return load_dialect(self.dialect)
 
-    def leave(self, answer: Finding | Plan) -> NoReturn:
-        """Show an answer, draw it where asked, and end with its exit code. A caller in the same
-        process may have asked, by the context's object, to be handed the answer too.
+    def left(self, answer: Finding | Plan) -> Finding | Plan:
+        """Record an answer and show it, with its figure where one was asked for; a caller in the
+        same process, who wants the answer alone, gets it unrecorded.
         """
         from omphalon.report.text import show, show_bench, text_of
 
         answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
-        keep = click.get_current_context().find_root().obj
-        if keep is not None:
-            keep(answer)
-        told = None if self.no_record else record(answer)
-        drawn = False
-        if self.plot:
-            from omphalon.report.figure import draws, save_figure
-
-            drawn = draws(answer)
-            if drawn:
-                put_with(self.plot, lambda file, suffix: save_figure(answer, file, suffix))
+        if asked_within():
+            return answer
+        bench = None if self.no_record else record(answer)
+        drawn = self.plot is not None and _drawn(answer, self.plot)
         if self.as_json:
             click.echo(as_json(answer, "utf" not in (sys.stdout.encoding or "").lower()))
         elif self.quiet:
@@ -242,14 +255,21 @@ class Leaving:
         else:
             show(text_of(answer))
             if self.plot:
-                click.echo(
-                    f"\nfigure  {echoed(self.plot)}"
-                    if drawn
-                    else "\nfigure  none: this answer has nothing to draw"
-                )
-            if told:
-                show_bench(told)
-        sys.exit(answer.exit_code)
+                nothing = "none: this answer has nothing to draw"
+                click.echo(f"\nfigure  {echoed(self.plot) if drawn else nothing}")
+            if bench:
+                show_bench(bench)
+        return answer
+
+
+def _drawn(answer: Finding | Plan, path: str) -> bool:
+    """Whether the answer has a figure, which is then written."""
+    from omphalon.report.figure import draws, save_figure
+
+    if not draws(answer):
+        return False
+    put_with(path, lambda file, suffix: save_figure(answer, file, suffix))
+    return True
 
 
 def as_json(answer: Finding | Plan, plain: bool = False) -> str:
@@ -263,13 +283,10 @@ def as_json(answer: Finding | Plan, plain: bool = False) -> str:
 
 def _unusual() -> list[Any]:
     """Options whose numbers can be, but are not usual."""
-    from omphalon.warned import Warned
+    from omphalon.remarks import Remark
 
     found = click.get_current_context().meta.get(UNUSUAL, [])
-    return [
-        Warned("unusual-value", f"{text} is possible, but not usual")
-        for text in dict.fromkeys(found)
-    ]
+    return [Remark("unusual-option", {"text": text}) for text in dict.fromkeys(found)]
 
 
 bench_option = click.option(
@@ -297,7 +314,7 @@ def answering(
         def gathered(*args: Any, **given: Any) -> Any:
             names = ("as_json", "quiet", "force", "plot", "dialect", "bench", "no_record")
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
-            return command(*args, how=how, **given)
+            return how.left(command(*args, how=how, **given))
 
         wrapped: Command = in_bench(gathered) if bench else gathered
         wrapped = click.option(

@@ -19,7 +19,7 @@ from omphalon.errors import UnwritableFile, UsageError, echoed
 from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
-    from omphalon.finding import Finding, Plan
+    pass
 
 BENCH, SHEET = "fulmar", "printer-lists.txt"
 Tour = tuple[tuple[str, tuple[str, ...]], ...]
@@ -148,23 +148,14 @@ def _follow(place: Path, tour: Tour) -> None:
 def _run(place: Path, name: str, words: tuple[str, ...]) -> None:
     """One stop: the command itself, as text on the screen and as a document beside it."""
     program = click.get_current_context().find_root().command
-    answers: list[Finding | Plan] = []
-    code: object = None
     figure = ("--plot", f"{name}.png", "--force") if name else ()
     with contextlib.chdir(place), _standing(BENCH):
-        try:
-            program.main(
-                [*words, *figure],
-                prog_name="omphalon",
-                standalone_mode=False,
-                obj=answers.append,
-            )
-        except SystemExit as left:
-            code = left.code
-    if code not in (None, 0, 4) or (name and not answers):
+        answer = program.main([*words, *figure], prog_name="omphalon", standalone_mode=False)
+    code = getattr(answer, "exit_code", answer)
+    if code not in (None, 0, 4):
         raise click.ClickException(f"the demo's {words} step failed with exit code {code}")
     if name:
-        put_bytes(str(place / f"{name}.json"), f"{as_json(answers[0])}\n".encode())
+        put_bytes(str(place / f"{name}.json"), f"{as_json(answer)}\n".encode())
 
 
 @contextlib.contextmanager

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import os
-import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from omphalon.cli.bench_common import as_document, document
-from omphalon.cli.common import InOrder, Measure, template
+from omphalon.cli.common import InOrder, number, template
 from omphalon.cli.farm_compare import compare
 from omphalon.cli.farm_progress import progress_of_jobs
 from omphalon.cli.farm_show import show
@@ -42,12 +41,7 @@ def _template_lines() -> Iterator[str]:
 @farm.command("fit", short_help="Every log of a manifest, in one go.")
 @click.argument("manifest", metavar="MANIFEST.csv")
 @click.option("--out", "place", required=True, metavar="DIR", help="Folder of the answers.")
-@click.option(
-    "--workers",
-    type=Measure("count", 1, 512),
-    metavar="N",
-    help="Processes at a time.  [one a core]",
-)
+@number("--workers", "count", "Processes at a time.  [one a core]", within=(1, 512))
 @click.option(
     "--scheduler",
     metavar="ADDRESS",
@@ -57,14 +51,13 @@ def _template_lines() -> Iterator[str]:
 @click.option("--tls-ca", metavar="FILE", help="Who signs the certificates.  [Dask's own settings]")
 @click.option("--tls-cert", metavar="FILE", help="Our certificate.  [Dask's own settings]")
 @click.option("--tls-key", metavar="FILE", help="Its key.  [Dask's own settings]")
-@click.option(
+@number(
     "--job-timeout",
-    "timeout_s",
-    type=Measure("time", 1, 86_400),
+    "time",
+    "A job that takes longer is ended.",
+    within=(1, 86400),
+    name="timeout_s",
     default=300.0,
-    show_default=True,
-    metavar="S",
-    help="A job that takes longer is ended.",
 )
 @click.option("--parquet", is_flag=True, help="Write results.parquet beside results.csv.")
 @template(_template_lines)
@@ -80,7 +73,7 @@ def fit(
     timeout_s: float,
     parquet: bool,
     as_json: bool,
-) -> None:
+) -> int:
     """Fit every log that MANIFEST.csv lists: a table with the columns printer, study, log, and
     options by their names; model says which printers are fellows. Several readings in one cell
     stand between blanks.
@@ -127,7 +120,7 @@ def fit(
         document("farm-fit", **_document(done))
     else:
         _tell(done, store)
-    sys.exit(0 if done.whole else 3)
+    return 0 if done.whole else 3
 
 
 def _running(workers: int | None, scheduler: Scheduler | None, timeout_s: float) -> Running:

@@ -6,7 +6,7 @@ import os
 
 import click
 
-from omphalon.cli.common import Leaving, answering
+from omphalon.cli.common import Answer, Leaving, answering
 from omphalon.errors import UsageError
 
 
@@ -14,7 +14,7 @@ from omphalon.errors import UsageError
 @click.argument("place", metavar="DIR")
 @click.argument("earlier", metavar="[EARLIER]", required=False)
 @answering(dialect=False, bench=False)
-def compare(how: Leaving, place: str, earlier: str | None) -> None:
+def compare(how: Leaving, place: str, earlier: str | None) -> Answer:
     """Hold the answers in DIR against each other, printers of one model together, and against those
     of an EARLIER run. Each one's interval counts; of those named, about one in twenty is wrong.
 
@@ -31,4 +31,4 @@ def compare(how: Leaving, place: str, earlier: str | None) -> None:
         raise UsageError("DIR and EARLIER are one folder", "give the folder of an earlier run")
     before = () if earlier is None else read_results(earlier)
     found = compare_farms(read_results(place), before)
-    how.leave(comparison_finding(found, earlier is not None))
+    return comparison_finding(found, earlier is not None)

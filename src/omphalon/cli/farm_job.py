@@ -5,15 +5,14 @@ document that --json prints.
 from __future__ import annotations
 
 import os
-from typing import Any, NoReturn
+from typing import Any
 
 import click
 
 from omphalon import __version__
 from omphalon.cli import omphalon, sentence_of
-from omphalon.cli.benched import Apart
+from omphalon.cli.benched import WITHIN
 from omphalon.farm.manifest import ColumnUse, Study
-from omphalon.finding import Finding, Plan
 
 STUDIES = ("heater", "extruder", "axis", "flow", "advance", "shaper", "motion", "probe")
 # of the options of a fit: those that say how an answer leaves, which a farm settles
@@ -22,17 +21,6 @@ LEFT_OUT = frozenset(
 )
 FILES = frozenset(("log_x", "log_y", "printed", "dialect"))
 IN_PIECES = frozenset(("column", "steps", "summaries"))  # parts that may hold blanks
-
-
-class _Answered(Exception):
-    """Carries an answer out of a command before it is shown."""
-
-    def __init__(self, answer: Finding | Plan) -> None:
-        self.answer = answer
-
-
-def _out(answer: Finding | Plan) -> NoReturn:
-    raise _Answered(answer)
 
 
 def warm() -> None:
@@ -56,9 +44,9 @@ def answered(words: list[str]) -> dict[str, Any]:
         If the machine has too little: that is no answer.
     """
     try:
-        omphalon.main(words, "omphalon", standalone_mode=False, obj=Apart(take=_out))
-    except _Answered as found:
-        return found.answer.document(__version__)
+        answer = omphalon.main(words, "omphalon", standalone_mode=False, obj=WITHIN)
+        document: dict[str, Any] = answer.document(__version__)
+        return document
     except MemoryError:
         raise
     except Exception as error:
@@ -69,7 +57,6 @@ def answered(words: list[str]) -> dict[str, Any]:
             "error": told,
             "exit": code,
         }
-    raise AssertionError(f"{words} ended without an answer")
 
 
 def studies() -> dict[str, Study]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import sys
-
 import click
 
 from omphalon.cli.bench_common import as_document, document, table
@@ -13,7 +11,7 @@ from omphalon.errors import shown
 @click.command("show", short_help="Many benches in one table: stale, due, failed checks, next.")
 @click.argument("places", nargs=-1, required=True, metavar="DIR...")
 @as_document
-def show(places: tuple[str, ...], as_json: bool) -> None:
+def show(places: tuple[str, ...], as_json: bool) -> int:
     """What each bench of DIR… waits for: settings gone stale since a part was changed, settings due
     (never measured, old, known too widely, standing on newer ones), checks that failed, and what
     comes next. A folder that holds benches stands for them.
@@ -38,4 +36,4 @@ def show(places: tuple[str, ...], as_json: bool) -> None:
             for r in rows
         ]
         table([head, *cells])
-    sys.exit(1 if any(r.error for r in rows) else 0)
+    return 1 if any(r.error for r in rows) else 0

@@ -9,10 +9,12 @@ import click
 
 from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
+    Answer,
     Leaving,
     Measure,
     answering,
     choice,
+    number,
     numbers_of,
     options,
     pairs,
@@ -52,22 +54,15 @@ def heater() -> None:
 @click.option(
     "--heater", "which", type=HEATERS, default="hotend", show_default=True, help="Which heater."
 )
-@click.option(
+@number(
     "--target",
-    type=Measure("temperature", 0, 1000),
-    metavar="C",
-    help="The temperature you print at.  [210 hotend, 60 bed]",
+    "temperature",
+    "The temperature you print at.  [210 hotend, 60 bed]",
+    within=(0, 1000),
 )
-@click.option(
-    "--cycles",
-    type=Measure("count", 3, 30),
-    default=8,
-    show_default=True,
-    metavar="N",
-    help="How many times it switches on and off.",
-)
+@number("--cycles", "count", "How many times it switches on and off.", within=(3, 30), default=8)
 @answering(plot=False)
-def plan(how: Leaving, which: str, target: float | None, cycles: int) -> None:
+def plan(how: Leaving, which: str, target: float | None, cycles: int) -> Answer:
     """Say how to run the oscillation test on this printer.
 
     \b
@@ -76,7 +71,7 @@ def plan(how: Leaving, which: str, target: float | None, cycles: int) -> None:
     """
     from omphalon.studies.heater.plan import plan_heater
 
-    how.leave(plan_heater(which, target, cycles, how.lines()))
+    return plan_heater(which, target, cycles, how.lines())
 
 
 def _empty_log() -> Iterator[str]:
@@ -91,37 +86,22 @@ reading = options(
     click.option(
         "--heater", "which", type=HEATERS, help="Which heater the log shows.  [worked out]"
     ),
-    click.option(
-        "--every",
-        type=Measure("interval"),
-        metavar="S",
-        help="Seconds between reports, for a log without time.",
-    ),
+    number("--every", "interval", "Seconds between reports, for a log without time."),
     click.option(
         "--column",
         multiple=True,
         metavar="NAME=HEADER",
         help="Column of time, temperature, power or target.",
     ),
-    click.option(
-        "--full-power",
-        type=Measure("scale"),
-        metavar="N",
-        help="What stands for full power, in log and gains.",
-    ),
-    click.option(
-        "--max-temp",
-        type=Measure("temperature"),
-        metavar="C",
-        help="Warn where the log passes this.",
-    ),
+    number("--full-power", "scale", "What stands for full power, in log and gains."),
+    number("--max-temp", "temperature", "Warn where the log passes this."),
 )
 
 
 @heater.command("fit", cls=Asking, short_help="Gains from the log of an oscillation test.")
 @click.argument("logs", nargs=-1, metavar="[LOG...]")
 @reading
-@click.option("--target", type=TARGET, metavar="C", help="The target.  [from the log]")
+@number("--target", "temperature", "The target.  [from the log]", least=35)
 @click.option(
     "--cycle",
     "summaries",
@@ -129,24 +109,9 @@ reading = options(
     metavar="LOW:HIGH:S",
     help="Instead of a LOG: a cycle as a console sums it up.",
 )
-@click.option(
-    "--power-high",
-    type=Measure("share", 0.02, 1),
-    metavar="F",
-    help="With --cycle: the power that heats,  [1]",
-)
-@click.option(
-    "--power-low",
-    type=Measure("share", 0, 1),
-    metavar="F",
-    help="and the one that lets it cool.  [0]",
-)
-@click.option(
-    "--gain-scale",
-    type=Measure("scale"),
-    metavar="N",
-    help="Full power in the gains, if unlike the log's.  [255]",
-)
+@number("--power-high", "share", "With --cycle: the power that heats,  [1]", within=(0.02, 1))
+@number("--power-low", "share", "and the one that lets it cool.  [0]", within=(0, 1))
+@number("--gain-scale", "scale", "Full power in the gains, if unlike the log's.  [255]")
 @click.option(
     "--aim",
     type=choice("quick", "even", "gentle"),
@@ -157,35 +122,25 @@ reading = options(
 @click.option(
     "--fan", type=choice("on", "off"), help="The part fan during the test.  [on hotend, off bed]"
 )
-@click.option(
-    "--fan-cooling",
-    type=Measure("times"),
-    metavar="F",
-    help="Heat lost more with the fan on.  [0.4 hotend, 0.15 bed]",
-)
-@click.option(
+@number("--fan-cooling", "times", "Heat lost more with the fan on.  [0.4 hotend, 0.15 bed]")
+@number(
     "--power-limit",
-    type=Measure("share", 0.02, 1),
+    "share",
+    "Share of full power the controller may use.  [1]",
+    within=(0.02, 1),
     default=1.0,
-    metavar="F",
-    help="Share of full power the controller may use.  [1]",
+    show_default=False,
 )
-@click.option(
-    "--loop-period",
-    type=Measure("interval", 0.01, 2),
-    default=0.2,
-    metavar="S",
-    show_default=True,
-    help="How often the controller works.",
+@number(
+    "--loop-period", "interval", "How often the controller works.", within=(0.01, 2), default=0.2
 )
-@click.option(
+@number(
     "--filter",
-    "filter_s",
-    type=Measure("interval", 0.01, 30),
+    "interval",
+    "Time constant of its derivative's filter.",
+    within=(0.01, 30),
+    name="filter_s",
     default=1.0,
-    metavar="S",
-    show_default=True,
-    help="Time constant of its derivative's filter.",
 )
 @click.option(
     "--band",
@@ -195,16 +150,11 @@ reading = options(
     show_default=True,
     help="How near the target the controller starts to act; none: it always does.",
 )
-@click.option(
-    "--kp",
-    type=GAIN,
-    metavar="N",
-    help="Present gains, in the controller's scale: kp with ki and kd,",
-)
-@click.option("--ki", type=GAIN, metavar="N", help="per °C·s,")
-@click.option("--kd", type=GAIN, metavar="N", help="per °C/s;")
-@click.option("--ti", type=SECONDS, metavar="S", help="or kp with integral")
-@click.option("--td", type=SECONDS, metavar="S", help="and derivative time.")
+@number("--kp", "gain", "Present gains, in the controller's scale: kp with ki and kd,")
+@number("--ki", "gain", "per °C·s,")
+@number("--kd", "gain", "per °C/s;")
+@number("--ti", "time", "or kp with integral")
+@number("--td", "time", "and derivative time.")
 @template(_empty_log)
 @answering()
 def fit(
@@ -219,7 +169,7 @@ def fit(
     loop_period: float,
     filter_s: float,
     **given: Any,
-) -> None:
+) -> Answer:
     """Turn the LOG of an on/off oscillation test into gains; several LOGs of one heater are fitted
     together.
 
@@ -232,9 +182,8 @@ def fit(
     """
     how.check(*logs)
     from omphalon.readers.temperature import read_temperature
-    from omphalon.studies.heater.fit import fit_heater
     from omphalon.studies.heater.question import HeaterQuestion
-    from omphalon.studies.heater.words import heater_finding
+    from omphalon.studies.heater.words import heater_answer
 
     question = HeaterQuestion(
         heater=given["which"],
@@ -253,12 +202,11 @@ def fit(
     lines, wanted = how.lines(), _wanted(given)
     _one_way(logs, given)
     if given["summaries"]:
-        how.leave(_from_summaries(given, question, lines))
+        return _from_summaries(given, question, lines)
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     read = [read_temperature(log, wanted) for log in logs]
-    found = fit_heater(read, question, lines.gain_scale)
-    how.leave(heater_finding(found, question, read, lines))
+    return heater_answer(read, question, lines)
 
 
 def _one_way(logs: tuple[str, ...], given: dict[str, Any]) -> None:
@@ -274,8 +222,8 @@ def _one_way(logs: tuple[str, ...], given: dict[str, Any]) -> None:
 
 def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dialect) -> Finding:
     """The answer where only summaries of cycles are known."""
-    from omphalon.studies.heater.summary import CycleSummary, fit_summary
-    from omphalon.studies.heater.summary_words import summary_finding
+    from omphalon.studies.heater.summary import CycleSummary
+    from omphalon.studies.heater.summary_words import summary_answer
 
     cycles = []
     for text in given["summaries"]:
@@ -287,8 +235,7 @@ def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dial
         1.0 if given["power_high"] is None else given["power_high"],
         0.0 if given["power_low"] is None else given["power_low"],
     )
-    found = fit_summary(cycles, question, powers, lines.gain_scale)
-    return summary_finding(found, question, lines)
+    return summary_answer(cycles, question, powers, lines)
 
 
 def _wanted(given: dict[str, Any]) -> Wanted:
@@ -334,19 +281,17 @@ def _present(
 @click.argument("log")
 @click.argument("later", required=False)
 @reading
-@click.option(
+@number(
     "--target",
-    "target_c",
-    type=TARGET,
-    metavar="C",
+    "temperature",
+    "The temperature it should hold.",
+    least=35,
+    name="target_c",
     required=True,
-    help="The temperature it should hold.",
 )
-@click.option("--from", "from_s", type=SECONDS, metavar="S", help="Judge only from here on.")
-@click.option("--to", "to_s", type=SECONDS, metavar="S", help="Judge only up to here.")
-@click.option(
-    "--fan-at", "fan_at_s", type=SECONDS, metavar="S", help="When the part fan came on.  [found]"
-)
+@number("--from", "time", "Judge only from here on.", name="from_s")
+@number("--to", "time", "Judge only up to here.", name="to_s")
+@number("--fan-at", "time", "When the part fan came on.  [found]", name="fan_at_s")
 @answering(dialect=False)
 def check(
     how: Leaving,
@@ -357,7 +302,7 @@ def check(
     to_s: float | None,
     fan_at_s: float | None,
     **given: Any,
-) -> None:
+) -> Answer:
     """Judge a loop from the LOG of a heat-up and a hold, the part fan coming on late in it.
 
     With two logs, LOG is the one before the change and LATER the one after; LATER is judged.
@@ -368,8 +313,7 @@ def check(
     """
     how.check(log, later)
     from omphalon.readers.temperature import read_temperature
-    from omphalon.studies.heater.check import check_heater
-    from omphalon.studies.heater.check_words import heater_check_finding
+    from omphalon.studies.heater.check_words import heater_check_answer
     from omphalon.studies.heater.question import CheckQuestion
 
     if from_s is not None and to_s is not None and from_s >= to_s:
@@ -388,4 +332,4 @@ def check(
         fan_at_s=fan_at_s,
         max_temp_c=given["max_temp"],
     )
-    how.leave(heater_check_finding(check_heater(logs, question), question, logs))
+    return heater_check_answer(logs, question)

@@ -8,11 +8,13 @@ import click
 
 from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
+    Answer,
     Leaving,
     Measure,
     answering,
     by_hand,
     choice,
+    number,
     numbers_of,
     options,
     parsed,
@@ -63,19 +65,13 @@ def motion() -> None:
     metavar="LOW:HIGH",
     help="With --corner: travel of the other axis, mm.  [as --travel]",
 )
-@click.option(
-    "--temp",
-    type=Measure("hotend temperature", 150),
-    metavar="C",
-    help="With --axis e: the printing temperature.",
-)
-@click.option(
+@number("--temp", "hotend temperature", "With --axis e: the printing temperature.", least=150)
+@number(
     "--retract",
-    type=Measure("size", 0.1, 15),
+    "size",
+    "With --axis e: length drawn back and given back.",
+    within=(0.1, 15),
     default=2.0,
-    show_default=True,
-    metavar="MM",
-    help="With --axis e: length drawn back and given back.",
 )
 @click.option(
     "--line",
@@ -83,12 +79,7 @@ def motion() -> None:
     metavar="TEMPLATE",
     help="Line that sets the acceleration: '… {acceleration:.0f}'.",
 )
-@click.option(
-    "--present",
-    type=Measure("acceleration"),
-    metavar="MM_S2",
-    help="Acceleration in force, set again at the end.",
-)
+@number("--present", "acceleration", "Acceleration in force, set again at the end.")
 @click.option(
     "--limit",
     metavar="N",
@@ -104,7 +95,7 @@ def plan(
     limit: str | None,
     out: str,
     **given: Any,
-) -> None:
+) -> Answer:
     """Write a dry run that goes faster level by level: an axis, X and Y through corners, or the
     extruder, hot, with its filament in and out.
 
@@ -137,7 +128,7 @@ def plan(
     )
     found, run = plan_motion(asked, how.lines().with_line("acceleration", line_template))
     put_lines(out, dry_run_lines(run, "the printer whose travel was given"), ";")
-    how.leave(found)
+    return found
 
 
 def _raised(name: str, given: dict[str, Any]) -> tuple[str, str]:
@@ -178,17 +169,12 @@ tried = options(
 
 @motion.command("fit", cls=Asking, short_help="Limits from pass and fail.")
 @tried
-@click.option(
-    "--margin",
-    type=Measure("share", 0, 0.8),
-    default=0.2,
-    show_default=True,
-    metavar="F",
-    help="How far below the trusted level to stay.",
+@number(
+    "--margin", "share", "How far below the trusted level to stay.", within=(0, 0.8), default=0.2
 )
 @readings_template(MOTION, "levels of a dry run")
 @answering(dialect=False)
-def fit(how: Leaving, margin: float, **given: Any) -> None:
+def fit(how: Leaving, margin: float, **given: Any) -> Answer:
     """Turn pass and fail of a dry run's levels into limits with a margin.
 
     READINGS.csv holds axis, speed_mm_s, acceleration_mm_s2 or corner_mm_s, and result (pass or
@@ -199,22 +185,21 @@ def fit(how: Leaving, margin: float, **given: Any) -> None:
       omphalon motion fit --axis y --pass 150 --pass 175 --pass 200 --fail 225 --fail 250
     """
     how.check(given["path"])
-    from omphalon.studies.motion.fit import fit_motion
-    from omphalon.studies.motion.words import motion_finding
+    from omphalon.studies.motion.words import motion_answer
 
     if given["path"] is not None and given["quantity"] is not None:
         raise UsageError(
             "--quantity beside a file", "its columns say what the levels are of; leave it out"
         )
     readings = _tried(**given)
-    how.leave(motion_finding(fit_motion(readings, margin, given["name"]), readings))
+    return motion_answer(readings, margin, given["name"])
 
 
 @motion.command("check", short_help="Judges a limit on fresh runs.")
 @tried
 @click.option("--limit", required=True, metavar="N", help="The limit now in force.")
 @answering(plot=False, dialect=False)
-def check(how: Leaving, limit: str, **given: Any) -> None:
+def check(how: Leaving, limit: str, **given: Any) -> Answer:
     """Judge whether everything at and below a limit still passes.
 
     READINGS.csv holds the columns of `fit`.
@@ -224,17 +209,12 @@ def check(how: Leaving, limit: str, **given: Any) -> None:
       omphalon motion check --axis y --limit 160 --pass 120 --pass 160
     """
     how.check(given["path"])
-    from omphalon.studies.motion.check import check_motion
-    from omphalon.studies.motion.words import motion_check_finding
+    from omphalon.studies.motion.words import motion_check_answer
 
     what = given["quantity"] or "speed"
     readings = _tried(**given)
     value = parsed(limit, Measure(what), "--limit").value
-    how.leave(
-        motion_check_finding(
-            check_motion(readings, QUANTITIES[what], value, given["name"]), readings
-        )
-    )
+    return motion_check_answer(readings, QUANTITIES[what], value, given["name"])
 
 
 def _tried(

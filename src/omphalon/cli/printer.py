@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.bench_common import as_document, document, table
-from omphalon.cli.common import InOrder, Measure, choice
+from omphalon.cli.common import InOrder, choice, number
 from omphalon.cli.printer_capture import capture
 from omphalon.cli.printer_send import send
 from omphalon.cli.printer_tune import tune
@@ -107,30 +107,19 @@ def cool(at: Wired) -> None:
     "--tcp", "number", type=click.IntRange(0, 65535), metavar="PORT", help="Listen there; 0: any."
 )
 @click.option("--pty", is_flag=True, help="Be a serial port instead.")
-@click.option(
-    "--speed",
-    type=Measure("bits"),
-    metavar="N",
-    help="With --pty: garbled at any other speed.",
-)
-@click.option(
-    "--pace",
-    type=Measure("pace"),
-    default=1.0,
-    metavar="N",
-    help="Its time runs so much faster.  [1]",
-)
+@number("--speed", "bits", "With --pty: garbled at any other speed.")
+@number("--pace", "pace", "Its time runs so much faster.  [1]", default=1.0, show_default=False)
 @click.option("--state", metavar="FILE", help="Keeps its stored settings there.")
 @click.option("--desk", metavar="DIR", help="What is measured of its prints is put there.")
 @click.option(
     "--fault", "faults", type=choice(*FAULTS), multiple=True, help="What goes wrong; repeatable."
 )
-@click.option(
+@number(
     "--fault-after",
-    type=Measure("time"),
+    "time",
+    "So long after something is heated.  [40]",
     default=40.0,
-    metavar="S",
-    help="So long after something is heated.  [40]",
+    show_default=False,
 )
 def stand_in(
     number: int | None,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.common import Measure, choice
+from omphalon.cli.common import choice, number
 from omphalon.cli.printer_run import (
     cool_down,
     course_of,
@@ -46,13 +46,13 @@ if TYPE_CHECKING:
 @heated
 @click.option("--fan", type=choice("on", "off"), help="The part fan.  [on hotend, off bed]")
 @click.option("--send", "lines", multiple=True, metavar="LINE", help="A line to begin with.")
-@click.option("--for", "for_s", type=Measure("time"), metavar="S", help="End after so long.")
-@click.option(
+@number("--for", "time", "End after so long.", name="for_s")
+@number(
     "--every",
-    type=Measure("interval"),
+    "interval",
+    "Between two reports, where each is asked for.  [1]",
     default=1.0,
-    metavar="S",
-    help="Between two reports, where each is asked for.  [1]",
+    show_default=False,
 )
 @silence
 @yes

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.common import Measure, parsed
+from omphalon.cli.common import Measure, number, parsed
 from omphalon.cli.extruder import fed
 from omphalon.cli.printer_put import Setter, shown_and_kept
 from omphalon.cli.printer_send import ask_by_name, show_lines
@@ -22,7 +22,7 @@ from omphalon.cli.printer_wire import (
     say_off,
     yes,
 )
-from omphalon.columns import EXTRUDER
+from omphalon.columns import EXTRUDER as COLUMNS
 from omphalon.constants import UNWATCHED_S
 from omphalon.errors import LinkFault, Lowered, UsageError, echoed
 
@@ -49,7 +49,7 @@ class Feeding:
     @property
     def mark_mm(self) -> float:
         """Where the mark is set, as `extruder plan` has it."""
-        from omphalon.studies.extruder.plan import BEYOND_MM
+        from omphalon.studies.measured.extruder import BEYOND_MM
 
         return self.asked_mm + BEYOND_MM
 
@@ -83,34 +83,21 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
 
 @click.command("extruder", short_help="Steps: feed, measure, fit, set, store, feed again, check.")
 @fed
-@click.option(
-    "--runs",
-    type=Measure("count", 2, 20),
-    default=3,
-    show_default=True,
-    metavar="N",
-    help="How often.",
-)
-@click.option(
-    "--rate",
-    type=Measure("speed", 0.1, 20),
-    default=1.5,
-    show_default=True,
-    metavar="MM_S",
-    help="Feeding speed.",
-)
-@click.option(
+@number("--runs", "count", "How often.", within=(2, 20), default=3)
+@number("--rate", "speed", "Feeding speed.", within=(0.1, 20), default=1.5)
+@number(
     "--waits",
-    type=Measure("time", 0.1, 3600),
+    "time",
+    f"Heaters off when you take longer than that for a step.  [{UNWATCHED_S:g}]",
+    within=(0.1, 3600),
     default=UNWATCHED_S,
-    metavar="S",
-    help=f"Heaters off when you take longer than that for a step.  [{UNWATCHED_S:g}]",
+    show_default=False,
 )
 @yes
 @at_wire
 def extruder(
     at: Wired, asked: float, runs: int, temp: float, rate: float, waits: float, yes: bool
-) -> None:
+) -> int:
     """Find, set, store and check the steps of the extruder; you mark the filament and read the
     rule. Every step is asked for; who refuses one finds the printer as it was, and cold.
 
@@ -146,7 +133,7 @@ def extruder(
             finding = _round(printer, feeding, finding.settings["steps_per_mm"], checking=True)
             if finding.verdict == "change":
                 setter.keep_or_restore()
-    raise SystemExit(finding.exit_code)
+    return finding.exit_code
 
 
 def _listed_steps(setter: Setter) -> float:
@@ -167,16 +154,14 @@ def _listed_steps(setter: Setter) -> float:
 
 def _round(printer: KeptPrinter, feeding: Feeding, steps: float, *, checking: bool) -> Finding:
     """Heat, feed so often, read, cool, and judge."""
-    from omphalon.studies.extruder.fit import fit_extruder
-    from omphalon.studies.extruder.question import ExtruderQuestion
-    from omphalon.studies.extruder.words import extruder_finding
+    from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
+    from omphalon.studies.measured.words import measured_answer
 
     printer.ask_for_reports(2.0)
     readings = _fed(printer, feeding)
     say_off(printer.cool())
     question = ExtruderQuestion(steps=steps)
-    judged = fit_extruder(readings, question)
-    finding = extruder_finding(judged, question, readings, feeding.dialect, checking=checking)
+    finding = measured_answer(EXTRUDER, readings, question, feeding.dialect, checking)
     shown_and_kept(finding, ())
     return finding
 
@@ -204,7 +189,7 @@ def _fed(printer: KeptPrinter, feeding: Feeding) -> Readings:
             hot = False
     once = {"asked_mm": feeding.asked_mm, "mark_mm": feeding.mark_mm}
     given = {name: [parsed(f"{value:g}", LEFT, name)] for name, value in once.items()}
-    return option_readings({**given, "left_mm": left}, EXTRUDER)
+    return option_readings({**given, "left_mm": left}, COLUMNS)
 
 
 def _left_now() -> Number:

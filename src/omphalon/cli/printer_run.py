@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.benched import held
-from omphalon.cli.common import Measure, choice, options
+from omphalon.cli.common import choice, number, options
 from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import UsageError
 
@@ -27,25 +27,14 @@ heated = options(
         show_default=True,
         help="Which heater.",
     ),
-    click.option(
-        "--target",
-        type=Measure("temperature", 35),
-        metavar="C",
-        help="The temperature you print at.  [210 hotend, 60 bed]",
+    number(
+        "--target", "temperature", "The temperature you print at.  [210 hotend, 60 bed]", least=35
     ),
-    click.option(
-        "--cycles",
-        type=Measure("count", 3, 30),
-        default=8,
-        show_default=True,
-        metavar="N",
-        help="Of the oscillation test.",
-    ),
-    click.option(
+    number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8),
+    number(
         "--max-temp",
-        type=Measure("temperature"),
-        metavar="C",
-        help=f"Heaters off above this.  [{OVER_TARGET_C:g} above the target]",
+        "temperature",
+        f"Heaters off above this.  [{OVER_TARGET_C:g} above the target]",
     ),
     click.option("--warm", is_flag=True, help="Do not wait until it is cold."),
     click.option("--force", is_flag=True, help="Replace files that Omphalon did not write."),

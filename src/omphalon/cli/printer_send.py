@@ -51,7 +51,7 @@ def send(
     force: bool,
     silence: float,
     yes: bool,
-) -> None:
+) -> int:
     """Send the lines of a SHEET (`omphalon bench sheet --out SHEET`, or a test print) one by one.
 
     It shows them first and asks, and stops at the first one that is refused.
@@ -90,8 +90,7 @@ def send(
     elif sheet is None:
         for words in replies:
             click.echo(shown(words))
-    if not compared:
-        raise SystemExit(DIFFERS)
+    return 0 if compared else DIFFERS
 
 
 def typed_line(line: str, option: str = "--line") -> str:

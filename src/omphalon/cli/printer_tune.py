@@ -76,7 +76,7 @@ def heater(
     force: bool,
     quiet: bool,
     yes: bool,
-) -> None:
+) -> int:
     """Find, set, store and check the gains of the hotend or the bed. Every step is asked for; who
     refuses one finds the printer as it was, and cold.
 
@@ -118,7 +118,7 @@ def heater(
         )
         finding = _gains_finding(measured("oscillation"), which, goal, aim, setter)
         if finding.verdict == "retest":
-            raise SystemExit(finding.exit_code)
+            return finding.exit_code
         put = finding.verdict == "change" and setter.put(finding)
         if finding.verdict == "change" and not put:
             raise declined("nothing was set; the printer is as it was found")
@@ -129,7 +129,7 @@ def heater(
         judged = _judged(measured("hold"), which, goal)
         if judged.verdict == "change" and put:
             setter.keep_or_restore()
-    raise SystemExit(judged.exit_code)
+    return judged.exit_code
 
 
 def _say_whole(which: str, goal: float, lines: Sequence[str], dialect: Dialect) -> None:
@@ -156,9 +156,8 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
     """The gains of an oscillation test, beside those the printer was found with."""
     from omphalon.lines.listing import listed
     from omphalon.physics.loop import Gains
-    from omphalon.studies.heater.fit import fit_heater
     from omphalon.studies.heater.question import HeaterQuestion
-    from omphalon.studies.heater.words import heater_finding
+    from omphalon.studies.heater.words import heater_answer
 
     own = [
         one.values for one in listed(setter.found, setter.dialect) if one.setting == setter.setting
@@ -179,20 +178,17 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
         **controller,
     )
     logs = [_read(path, which)]
-    finding = heater_finding(
-        fit_heater(logs, question, setter.dialect.gain_scale), question, logs, setter.dialect
-    )
+    finding = heater_answer(logs, question, setter.dialect)
     shown_and_kept(finding, [path])
     return finding
 
 
 def _judged(path: str, which: str, goal: float) -> Finding:
-    from omphalon.studies.heater.check import check_heater
-    from omphalon.studies.heater.check_words import heater_check_finding
+    from omphalon.studies.heater.check_words import heater_check_answer
     from omphalon.studies.heater.question import CheckQuestion
 
     question = CheckQuestion(target_c=goal, heater=which)
     logs = [_read(path, which)]
-    finding = heater_check_finding(check_heater(logs, question), question, logs)
+    finding = heater_check_answer(logs, question)
     shown_and_kept(finding, [path])
     return finding

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.benched import facts_of_bench
-from omphalon.cli.common import Command, Measure, bench_option, options
+from omphalon.cli.common import Command, bench_option, number, options
 from omphalon.constants import SILENCE_S, UNWATCHED_S
 from omphalon.errors import LinkFault, StillHot, echoed, shown
 
@@ -32,22 +32,18 @@ wired = options(
         metavar="PORT",
         help="/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them.",
     ),
-    click.option(
-        "--speed",
-        type=Measure("bits"),
-        metavar="N",
-        help="Bits a second.  [the common ones are tried]",
-    ),
+    number("--speed", "bits", "Bits a second.  [the common ones are tried]"),
     click.option("--dialect", metavar="FILE", help="Templates of the printer's lines (TOML)."),
     bench_option,
 )
 yes = click.option("--yes", is_flag=True, help="Do not ask.")
-silence = click.option(
+silence = number(
     "--silence",
-    type=Measure("interval", 1, 60),
+    "interval",
+    f"Heaters off when one that is on is not read for so long.  [{SILENCE_S:g}]",
+    within=(1, 60),
     default=SILENCE_S,
-    metavar="S",
-    help=f"Heaters off when one that is on is not read for so long.  [{SILENCE_S:g}]",
+    show_default=False,
 )
 
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Measure, by_hand, numbers_of, options
+from omphalon.cli.common import Measure, by_hand, number, numbers_of, options
 from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 
@@ -29,117 +29,33 @@ printing = options(
         is_flag=True,
         help="The printer's zero is in the bed's middle.  [round beds: always]",
     ),
-    click.option(
-        "--height",
-        type=SIZE,
-        default=220.0,
-        show_default=True,
-        metavar="MM",
-        help="How high the printer can go.",
-    ),
-    click.option(
-        "--margin",
-        type=DISTANCE,
-        default=5.0,
-        show_default=True,
-        metavar="MM",
-        help="Kept free at the bed's edge.",
-    ),
+    number("--height", "size", "How high the printer can go.", default=220.0),
+    number("--margin", "distance", "Kept free at the bed's edge.", default=5.0),
     click.option("--at", metavar="X:Y", help="Middle of the print.  [the bed's middle]"),
-    click.option(
-        "--nozzle",
-        type=Measure("size", 0.1, 2),
-        default=0.4,
-        show_default=True,
-        metavar="MM",
-        help="Nozzle's width.",
-    ),
-    click.option(
-        "--filament",
-        type=Measure("size", 1, 4),
-        default=FILAMENT_MM,
-        show_default=True,
-        metavar="MM",
-        help="Filament's width.",
-    ),
-    click.option("--layer", type=SIZE, metavar="MM", help="Layer's height.  [half the nozzle]"),
-    click.option("--width", type=SIZE, metavar="MM", help="Line's width.  [1.125 nozzles]"),
-    click.option(
-        "--slow",
-        type=SPEED,
-        default=22.0,
-        show_default=True,
-        metavar="MM_S",
-        help="Slow speed of the test.",
-    ),
-    click.option(
-        "--fast", type=SPEED, metavar="MM_S", help="Fast speed of the test.  [direct 90, bowden 60]"
-    ),
-    click.option(
-        "--first",
-        type=SPEED,
-        default=20.0,
-        show_default=True,
-        metavar="MM_S",
-        help="First layer and digits.",
-    ),
-    click.option(
-        "--travel-speed",
-        type=SPEED,
-        default=150.0,
-        show_default=True,
-        metavar="MM_S",
-        help="Ways without plastic.",
-    ),
-    click.option(
+    number("--nozzle", "size", "Nozzle's width.", within=(0.1, 2), default=0.4),
+    number("--filament", "size", "Filament's width.", within=(1, 4), default=FILAMENT_MM),
+    number("--layer", "size", "Layer's height.  [half the nozzle]"),
+    number("--width", "size", "Line's width.  [1.125 nozzles]"),
+    number("--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0),
+    number("--fast", "speed", "Fast speed of the test.  [direct 90, bowden 60]", within=(1, 1000)),
+    number("--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0),
+    number("--travel-speed", "speed", "Ways without plastic.", within=(1, 1000), default=150.0),
+    number(
         "--acceleration",
-        type=Measure("acceleration", 50, 50_000),
-        metavar="MM_S2",
-        help="Of the whole print.  [direct 1800, bowden 600]",
+        "acceleration",
+        "Of the whole print.  [direct 1800, bowden 600]",
+        within=(50, 50000),
     ),
     click.option(
         "--acceleration-line",
         metavar="TEMPLATE",
         help="Line that sets it: '… {acceleration:.0f} …'.",
     ),
-    click.option(
-        "--temp",
-        type=Measure("hotend temperature", 150),
-        default=215.0,
-        show_default=True,
-        metavar="C",
-        help="Nozzle's temperature.",
-    ),
-    click.option(
-        "--bed-temp",
-        type=Measure("bed temperature"),
-        default=60.0,
-        show_default=True,
-        metavar="C",
-        help="Bed's; 0 leaves it off.",
-    ),
-    click.option(
-        "--retract",
-        type=Measure("distance", 0, 20),
-        metavar="MM",
-        help="Retraction.  [direct 0.7, bowden 4.4]",
-    ),
-    click.option(
-        "--retract-speed",
-        type=Measure("speed", 1, 200),
-        default=32.0,
-        show_default=True,
-        metavar="MM_S",
-        help="Its speed.",
-    ),
-    click.option(
-        "--fan",
-        type=Measure("share"),
-        default=1.0,
-        show_default=True,
-        metavar="F",
-        help="Part fan after the first layer, 0 to 1.",
-    ),
+    number("--temp", "hotend temperature", "Nozzle's temperature.", least=150, default=215.0),
+    number("--bed-temp", "bed temperature", "Bed's; 0 leaves it off.", default=60.0),
+    number("--retract", "distance", "Retraction.  [direct 0.7, bowden 4.4]", within=(0, 20)),
+    number("--retract-speed", "speed", "Its speed.", within=(1, 200), default=32.0),
+    number("--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0),
 )
 
 

@@ -9,10 +9,11 @@ import click
 
 from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
+    Answer,
     Leaving,
-    Measure,
     answering,
     choice,
+    number,
     numbers_of,
     parsed,
     template,
@@ -56,22 +57,8 @@ def shaper() -> None:
 @click.option(
     "--sweep", default="8:120", show_default=True, metavar="FROM:TO", help="Frequencies, Hz."
 )
-@click.option(
-    "--rate",
-    type=Measure("sweep rate"),
-    default=0.8,
-    show_default=True,
-    metavar="HZ_S",
-    help="How fast it sweeps.",
-)
-@click.option(
-    "--microstep",
-    type=Measure("fine length"),
-    default=0.0125,
-    show_default=True,
-    metavar="MM",
-    help="What one microstep of the axis moves.",
-)
+@number("--rate", "sweep rate", "How fast it sweeps.", default=0.8)
+@number("--microstep", "fine length", "What one microstep of the axis moves.", default=0.0125)
 @click.option(
     "--ringing", metavar="FILE", help="Write a ringing print instead, for an axis without a sensor."
 )
@@ -94,7 +81,7 @@ def plan(
     bands: str | None,
     out: str | None,
     **given: Any,
-) -> None:
+) -> Answer:
     """Say how to mount the sensor and log a sweep; write the sweep as plain moves, or a ringing
     print.
 
@@ -119,7 +106,7 @@ def plan(
             raise UsageError("--acceleration and --bands", "the bands say it; leave it out")
         found, printed = plan_ringing(job, chosen, print_bands)
         put_lines(ringing, printed.lines(), ";")
-        how.leave(found)
+        return found
     low, high = numbers_of(sweep, FREQUENCY, 2, "--sweep", "8:120")
     shake = (
         Shake(
@@ -143,7 +130,7 @@ def plan(
             ),
             ";",
         )
-    how.leave(told)
+    return told
 
 
 @shaper.command("fit", cls=Asking, short_help="Shapers and acceleration from accelerometer logs.")
@@ -156,22 +143,14 @@ def plan(
     "--sensor-y", type=SENSOR, help="Sensor's axis that lay along Y in Y's log.  [from the log]"
 )
 @logging()
-@click.option(
+@number(
     "--ripple-x",
-    type=Measure("fine length"),
+    "fine length",
+    "Ripple to ripple on a print, for X; may be repeated.",
     multiple=True,
-    metavar="MM",
-    help="Ripple to ripple on a print, for X; may be repeated.",
 )
-@click.option(
-    "--ripple-y", type=Measure("fine length"), multiple=True, metavar="MM", help="The same for Y."
-)
-@click.option(
-    "--speed",
-    type=Measure("speed"),
-    metavar="MM_S",
-    help="Speed of the walls that show the ripples.",
-)
+@number("--ripple-y", "fine length", "The same for Y.", multiple=True)
+@number("--speed", "speed", "Speed of the walls that show the ripples.")
 @click.option(
     "--offered",
     default=",".join(SHAPER_NAMES),
@@ -195,7 +174,7 @@ def fit(
     speed: float | None,
     offered: str,
     **given: Any,
-) -> None:
+) -> Answer:
     """Turn accelerometer logs into the shapers and the acceleration that keep ringing and rounding
     below their limits.
 
@@ -207,9 +186,8 @@ def fit(
     """
     how.check(log_x, log_y)
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.fit import fit_shaper
     from omphalon.studies.shaper.question import ShaperQuestion
-    from omphalon.studies.shaper.words import shaper_finding
+    from omphalon.studies.shaper.words import shaper_answer
 
     _refuse_lonely(log_x, log_y, speed, given)
     wanted = wanted_of(given)
@@ -234,7 +212,7 @@ def fit(
         kind=given["kind"],
     )
     lines = how.lines()
-    how.leave(shaper_finding(fit_shaper(question), question, lines))
+    return shaper_answer(question, lines)
 
 
 def _refuse_lonely(

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Leaving, Measure, answering, by_hand, choice
+from omphalon.cli.common import Answer, Leaving, answering, by_hand, choice, number
 from omphalon.cli.shaper_common import (
     DAMPING,
     FREQUENCY,
@@ -39,21 +39,20 @@ if TYPE_CHECKING:
     metavar="Z",
     help="Its damping.",
 )
-@click.option(
-    "--acceleration", type=Measure("acceleration"), metavar="MM_S2", help="Acceleration in use."
-)
-@click.option(
+@number("--acceleration", "acceleration", "Acceleration in use.")
+@number(
     "--seen",
-    type=Measure("acceleration", 0, reading=True),
+    "acceleration",
+    "Highest band of a ringing print without ripple; once a looker, 0: none is.",
+    least=0,
+    reading=True,
     multiple=True,
-    metavar="MM_S2",
-    help="Highest band of a ringing print without ripple; once a looker, 0: none is.",
 )
 @click.option("--bands", metavar="FROM:TO:STEP", help="The bands of that print, mm/s².")
 @logging("rest")
 @limits
 @answering(dialect=False)
-def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> None:
+def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> Answer:
     """Judge whether a setting still fits a fresh log; with two logs, before and after a repair.
 
     With --kind rest, whether a sensor that nobody moves is fit for a sweep: no setting is needed.
@@ -78,7 +77,7 @@ def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> None:
         answer = _seen(logs, given)
     else:
         answer = _on_logs(logs, given)
-    how.leave(answer)
+    return answer
 
 
 def _needed(given: dict[str, Any], *names: str) -> None:
@@ -91,8 +90,7 @@ def _needed(given: dict[str, Any], *names: str) -> None:
 
 def _at_rest(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.rest import check_sensor
-    from omphalon.studies.shaper.rest_words import sensor_finding
+    from omphalon.studies.shaper.rest_words import sensor_answer
 
     if len(logs) != 1:
         raise UsageError(f"--kind rest with {len(logs)} logs", "give one log of a sensor at rest")
@@ -104,13 +102,13 @@ def _at_rest(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
                 "--kind rest and a setting", "a sensor at rest needs none; leave it out"
             )
     log = read_motion(logs[0], wanted_of(given))
-    return sensor_finding(check_sensor(log), log)
+    return sensor_answer(log)
 
 
 def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.bands import BandsQuestion, check_bands
-    from omphalon.studies.shaper.bands_words import bands_finding
+    from omphalon.studies.shaper.bands import BandsQuestion
+    from omphalon.studies.shaper.bands_words import bands_answer
 
     if len(logs) > 1:
         raise UsageError(f"--seen with {len(logs)} logs", "give one log, or none")
@@ -128,13 +126,12 @@ def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
         limits=limits_of(given),
         kind=given["kind"],
     )
-    return bands_finding(check_bands(question), question)
+    return bands_answer(question)
 
 
 def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.check import check_shaper
-    from omphalon.studies.shaper.check_words import shaper_check_finding
+    from omphalon.studies.shaper.check_words import shaper_check_answer
     from omphalon.studies.shaper.question import ShaperCheckQuestion
 
     if not logs:
@@ -152,7 +149,7 @@ def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
         limits=limits_of(given),
         kind=given["kind"],
     )
-    return shaper_check_finding(check_shaper(question), question)
+    return shaper_check_answer(question)
 
 
 def _in_force(given: dict[str, Any]) -> Setting | None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Command, Measure, choice, numbers_of, options, pairs
+from omphalon.cli.common import Command, Measure, choice, number, numbers_of, options, pairs
 from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
@@ -22,15 +22,8 @@ READ = (
         type=choice("g", "m/s²", "mm/s²", "m/s2", "mm/s2"),
         help="Unit of the logs.  [from the header, or gravity]",
     ),
-    click.option(
-        "--every",
-        type=Measure("interval"),
-        metavar="S",
-        help="Seconds between samples that are numbered, not timed;",
-    ),
-    click.option(
-        "--rate", "samples_hz", type=Measure("rate"), metavar="HZ", help="or samples a second."
-    ),
+    number("--every", "interval", "Seconds between samples that are numbered, not timed;"),
+    number("--rate", "rate", "or samples a second.", name="samples_hz"),
     click.option(
         "--column", multiple=True, metavar="NAME=HEADER", help="Column of time, x, y or z."
     ),
@@ -52,29 +45,14 @@ def logging(*more: str) -> Callable[[Command], Command]:
 
 
 limits = options(
-    click.option(
-        "--ringing-limit",
-        type=Measure("fine length"),
-        default=0.01,
-        show_default=True,
-        metavar="MM",
-        help="Ringing that may stay.",
-    ),
-    click.option(
-        "--rounding-limit",
-        type=Measure("fine length"),
-        default=0.10,
-        show_default=True,
-        metavar="MM",
-        help="Rounding of corners.",
-    ),
-    click.option(
+    number("--ringing-limit", "fine length", "Ringing that may stay.", default=0.01),
+    number("--rounding-limit", "fine length", "Rounding of corners.", default=0.10),
+    number(
         "--drift",
-        type=Measure("share", 0, 0.3),
+        "share",
+        "How far a resonance may wander, as a share.",
+        within=(0, 0.3),
         default=0.05,
-        show_default=True,
-        metavar="F",
-        help="How far a resonance may wander, as a share.",
     ),
 )
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.arrays import Array, Mask
+from omphalon.errors import echoed
 from omphalon.farm.figures import FIGURES, Figure
 from omphalon.farm.store import Result
 from omphalon.physics.fellows import FEWEST, Fellows, changes, deviation_of, fellows, named
@@ -21,6 +22,13 @@ class Key:
     figure: Figure
     of: str
     model: str
+
+    @property
+    def title(self) -> str:
+        """In words: heater hotend: kp."""
+        of = f" {self.of}" if self.of else ""
+        model = f" ({echoed(self.model)})" if self.model else ""
+        return f"{self.figure.study}{of}: {self.figure.words}{model}"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -86,6 +94,33 @@ class FarmComparison:
     again: int
 
     @property
+    def pictured(self) -> list[Comparison]:
+        """The numbers worth a picture: in which somebody differs or has changed first, the surest
+        first.
+        """
+        moved, held = {c.key for c in self.moved}, {c.key for c in self.changed}
+        numbers = [c for c in self.numbers if c.centre is not None or c.key in held]
+        return sorted(
+            numbers, key=lambda c: (min((p.chance for p in c.odd), default=2.0), c.key not in moved)
+        )
+
+    def panel(self, one: Comparison) -> FellowsPanel:
+        """A number of all printers, by its size."""
+        ordered = sorted(one.placed, key=lambda p: p.measured.value)
+        held = {c.after.printer: c for c in self.changed if c.key == one.key}
+        of = [held.get(p.measured.printer) for p in ordered]
+        return FellowsPanel(
+            names=tuple(p.measured.printer for p in ordered),
+            values=np.array([p.measured.value for p in ordered]),
+            half_width=np.array([p.measured.half_width for p in ordered]),
+            before=np.array([math.nan if c is None else c.before.value for c in of]),
+            differs=np.array([p.differs for p in ordered]),
+            changed=np.array([c is not None and c.differs for c in of]),
+            centre=one.centre,
+            spread=one.spread * (one.centre or 0.0) if one.key.figure.ratio else one.spread,
+        )
+
+    @property
     def odd(self) -> list[tuple[Comparison, Placed]]:
         """Who differs from the fellows, the surest first."""
         found = [(c, p) for c in self.numbers for p in c.odd]
@@ -95,6 +130,23 @@ class FarmComparison:
     def moved(self) -> list[Changed]:
         """Who changed, the surest first."""
         return sorted((c for c in self.changed if c.differs), key=lambda c: c.chance)
+
+
+@dataclass(frozen=True, kw_only=True)
+class FellowsPanel:
+    """One number of many printers: names, values (n,) with half widths (n,), those before (n,), NaN
+    where there is none, which differ from the others or have changed, and the centre and standard
+    deviation of the fellows, where there are enough of them.
+    """
+
+    names: tuple[str, ...]
+    values: Array
+    half_width: Array
+    before: Array
+    differs: Mask
+    changed: Mask
+    centre: float | None
+    spread: float
 
 
 def compare_farms(results: Sequence[Result], earlier: Sequence[Result] = ()) -> FarmComparison:

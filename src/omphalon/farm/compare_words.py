@@ -6,17 +6,14 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-
 from omphalon.errors import echoed
 from omphalon.farm.compare import Changed, Comparison, FarmComparison, Key, Measured, Placed
-from omphalon.finding import Finding, Shown, digits
+from omphalon.finding import Finding, Shown
 from omphalon.physics.fellows import FEWEST
-from omphalon.picture import FarmPicture, FellowsPanel
-from omphalon.warned import Warned
+from omphalon.remarks import Remark
+from omphalon.units import digits
 
 MOST_ROWS = 12  # of each table on the screen; the document has all
-MOST_PANELS = 6
 
 
 def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
@@ -44,7 +41,7 @@ def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
         warnings=_warnings(found),
         next=_next(found, verdict),
         table=_rows(found),
-        picture=_picture(found),
+        picture=found if found.pictured else None,
     )
 
 
@@ -75,13 +72,6 @@ def _listed(names: set[str], one: str = "differs", many: str = "differ") -> str:
     some = sorted(names)
     shown = ", ".join(map(echoed, some[:6])) + (f" and {len(some) - 6} more" if some[6:] else "")
     return f"{shown} {one if len(some) == 1 else many}"
-
-
-def _what(key: Key) -> str:
-    """The number in words: heater hotend: kp."""
-    of = f" {key.of}" if key.of else ""
-    model = f" ({echoed(key.model)})" if key.model else ""
-    return f"{key.figure.study}{of}: {key.figure.words}{model}"
 
 
 def _short(key: Key) -> str:
@@ -148,20 +138,15 @@ def _next(found: FarmComparison, verdict: str) -> str:
     return "look at " + ", ".join(some)
 
 
-def _warnings(found: FarmComparison) -> tuple[Warned, ...]:
+def _warnings(found: FarmComparison) -> tuple[Remark, ...]:
     out = []
     few = [c for c in found.numbers if c.centre is None]
     if few:
-        out.append(
-            Warned(
-                "few-fellows",
-                f"{_counted(len(few))} known of fewer than {FEWEST} printers of one model",
-            )
-        )
+        said = "one-alone" if len(few) == 1 else "few-alike"
+        out.append(Remark(said, {"count": len(few), "fewest": FEWEST}))
     if found.again:
-        out.append(
-            Warned("twice-measured", f"{_counted(found.again)} measured twice; the later counts")
-        )
+        said = "one-again" if found.again == 1 else "several-again"
+        out.append(Remark(said, {"count": found.again}))
     return tuple(out)
 
 
@@ -226,34 +211,3 @@ def _changed(one: Changed) -> dict[str, Any]:
         "differs": one.differs,
         "points_at": (_points(one.key, one.change) or None) if one.differs else None,
     }
-
-
-def _picture(found: FarmComparison) -> FarmPicture | None:
-    """The numbers in which somebody differs or has changed first, the surest first."""
-    moved = {c.key for c in found.moved}
-    held = {c.key for c in found.changed}
-    numbers = [c for c in found.numbers if c.centre is not None or c.key in held]
-    order = sorted(
-        numbers, key=lambda c: (min((p.chance for p in c.odd), default=2.0), c.key not in moved)
-    )
-    panels = tuple(_panel(c, found) for c in order[:MOST_PANELS])
-    return FarmPicture(panels=panels, left=max(len(order) - MOST_PANELS, 0)) if panels else None
-
-
-def _panel(one: Comparison, found: FarmComparison) -> FellowsPanel:
-    ordered = sorted(one.placed, key=lambda p: p.measured.value)
-    spread = one.spread * (one.centre or 0.0) if one.key.figure.ratio else one.spread
-    held = {c.after.printer: c for c in found.changed if c.key == one.key}
-    of = [held.get(p.measured.printer) for p in ordered]
-    return FellowsPanel(
-        title=_what(one.key),
-        unit=one.key.figure.unit,
-        names=tuple(p.measured.printer for p in ordered),
-        values=np.array([p.measured.value for p in ordered]),
-        half_width=np.array([p.measured.half_width for p in ordered]),
-        before=np.array([math.nan if c is None else c.before.value for c in of]),
-        differs=np.array([p.differs for p in ordered]),
-        changed=np.array([c is not None and c.differs for c in of]),
-        centre=one.centre,
-        spread=spread,
-    )

@@ -24,6 +24,7 @@ HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times
 STRANGE = 0.012  # chance that sound readings hold one that is called a stranger
 TELLING = 1.2  # intervals; at less, noise within half an interval would be chased too often
 RECTANGULAR_95 = 1.65  # coverage factor of a rectangular distribution (GUM G.1.3, table G.1)
+MOST_READINGS = 60  # that anybody takes
 NEGLIGIBLE = 0.2  # of the random part: a common part smaller than that changes nothing
 
 
@@ -250,6 +251,14 @@ def line_of(asked: Array, got: Array, sides: Array, spread: Spread) -> Line:
         raise ValueError("scale and offset cannot be parted")
     first, *rest = _fit(columns, got, spread)
     return Line(first, tuple(rest))
+
+
+def readings_needed(half_width: float, matters: float, readings: int) -> int | None:
+    """How many readings like these would do, as an interval shrinks with the root of their number;
+    None where it would take more than anybody takes.
+    """
+    count = max(math.ceil(readings * (half_width / matters) ** 2), readings + 1)
+    return count if count <= MOST_READINGS else None
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,8 @@ corners before and after.
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -13,8 +14,13 @@ from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.figure import Figure
 from matplotlib.patches import Circle, Rectangle
 
-from omphalon.picture import AdvancePicture, CornersPicture, LadderPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+from omphalon.studies.advance.question import METHODS
+
+if TYPE_CHECKING:
+    from omphalon.studies.advance.check import AdvanceCheck
+    from omphalon.studies.advance.fit import AdvanceFit
+    from omphalon.studies.advance.sight import LineSeen, Sight, Square
 
 VALUES = LinearSegmentedColormap.from_list("values", [SEA, SAND, SIGNAL])
 
@@ -143,100 +149,103 @@ def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
     )
 
 
-def draw_advance(figure: Figure, picture: AdvancePicture | LadderPicture) -> None:
+def draw_advance(figure: Figure, found: tuple[AdvanceFit, Sight | None]) -> None:
     """The readings against the value, the fitted line, and the answer with its interval; beside the
     picture that they were read from, if they were.
     """
-    if isinstance(picture, LadderPicture):
-        grid = figure.add_gridspec(2, 2, width_ratios=[1.25, 1], height_ratios=[1.7, 1])
-        draw_ladder(figure.add_subplot(grid[:, 0]), picture)
-        draw_readings(figure.add_subplot(grid[0, 1]), picture.readings)
-        draw_near(figure.add_subplot(grid[1, 1]), picture)
-    else:
-        draw_readings(figure.add_subplot(), picture)
+    fit, sight = found
+    if sight is None:
+        draw_readings(figure.add_subplot(), fit)
+        return
+    grid = figure.add_gridspec(2, 2, width_ratios=[1.25, 1], height_ratios=[1.7, 1])
+    square, gone = sight.square(), {name.removeprefix("line ") for name in fit.left_out}
+    lines = [(n, n.why is None and f"{n.value_s:g}" not in gone) for n in sight.lines]
+    draw_ladder(figure.add_subplot(grid[:, 0]), sight, square, lines)
+    draw_readings(figure.add_subplot(grid[0, 1]), fit)
+    draw_near(figure.add_subplot(grid[1, 1]), sight, square, lines, fit.value_s)
 
 
-def draw_ladder(ax: Axes, picture: LadderPicture) -> None:
+Lines = Sequence["tuple[LineSeen, bool]"]  # and whether each counts
+
+
+def draw_ladder(ax: Axes, sight: Sight, square: Square, lines: Lines) -> None:
     """A picture brought square, with the edges that were found and the stretches that were read."""
     dress(ax, x="x, mm", y="y, mm", title="What was measured: edges, and both stretches")
-    _laid_over(ax, picture, 0.5)
-    right = picture.extent_mm[1]
-    for line in picture.edges:
+    _lay_over(ax, sight, square, lines, 0.5)
+    for line, counts in lines:
         ax.annotate(
-            f"{line.value_s:g}" if line.counts else f"{line.value_s:g} left out",
-            (right, line.y_mm),
+            f"{line.value_s:g}" if counts else f"{line.value_s:g} left out",
+            (square.extent_mm[1], line.start_mm[1]),
             xytext=(4, 0),
             textcoords="offset points",
             va="center",
             fontsize=8,
-            color=INK if line.counts else SIGNAL,
+            color=INK if counts else SIGNAL,
             annotation_clip=False,
         )
 
 
-def draw_near(ax: Axes, picture: LadderPicture) -> None:
+def draw_near(ax: Axes, sight: Sight, square: Square, lines: Lines, best_s: float) -> None:
     """The second tick of the line with the best value, close up."""
-    best = min(picture.edges, key=lambda line: abs(line.value_s - picture.readings.answer_s))
+    best = min(sight.lines, key=lambda line: abs(line.value_s - best_s))
     dress(ax, x="x, mm", y="y, mm", title=f"Close up: line {best.value_s:g} where it slows down")
-    _laid_over(ax, picture, 1.2)
-    low, high = picture.read_mm[1]
+    _lay_over(ax, sight, square, lines, 1.2)
+    low, high = sight.read_along_mm[1]
     ax.set_xlim(low - 5, high + 3)
-    ax.set_ylim(best.y_mm - 1.6, best.y_mm + 1.6)
+    ax.set_ylim(best.start_mm[1] - 1.6, best.start_mm[1] + 1.6)
     ax.set_aspect("auto")
 
 
-def _laid_over(ax: Axes, picture: LadderPicture, width: float) -> None:
+def _lay_over(ax: Axes, sight: Sight, square: Square, lines: Lines, width: float) -> None:
     """The picture, and over it the edges and the stretches that were read."""
     ax.grid(False)
     ax.imshow(
-        picture.grey,
+        square.grey,
         cmap="gray",
-        extent=picture.extent_mm,
+        extent=square.extent_mm,
         origin="lower",
         interpolation="antialiased",
         aspect="equal",
     )
-    for line in picture.edges:
-        for edge in (line.low_mm, line.high_mm):
-            ax.plot(line.x_mm, edge, color=SEA if line.counts else SIGNAL, linewidth=width)
-        for low, high in picture.read_mm:
-            here = (line.x_mm >= low) & (line.x_mm <= high)
+    for line, counts in lines:
+        x, low_mm, high_mm = line.edges_mm
+        for edge in (low_mm, high_mm):
+            ax.plot(x, edge, color=SEA if counts else SIGNAL, linewidth=width)
+        for low, high in sight.read_along_mm:
+            here = (x >= low) & (x <= high)
+            colour = SAND if counts else SIGNAL
             ax.fill_between(
-                line.x_mm[here],
-                line.low_mm[here],
-                line.high_mm[here],
-                color=SAND if line.counts else SIGNAL,
-                alpha=0.6,
-                linewidth=0,
+                x[here], low_mm[here], high_mm[here], color=colour, alpha=0.6, linewidth=0
             )
 
 
-def draw_readings(ax: Axes, picture: AdvancePicture) -> None:
+def draw_readings(ax: Axes, fit: AdvanceFit) -> None:
     """The readings against the value, the fitted line, and the answer with its interval."""
-    low, high = picture.answer_s - picture.half_s, picture.answer_s + picture.half_s
-    looked = picture.looked
+    read, best, keep = fit.readout, fit.best, fit.best.keep
+    low, high = fit.value_s - fit.half_width_s, fit.value_s + fit.half_width_s
+    looked = read.by_eye
     dress(
         ax,
         x="pressure advance, s",
-        y="reading" if looked else picture.read,
+        y="reading" if looked else METHODS[read.method],
         title="Where corners are best",
     )
     ax.axvspan(low, high, color=PALE, linewidth=0)
     if looked:
-        seen = np.arange(1, len(picture.values_s) + 1, dtype=float)
+        seen = np.arange(1, len(read.values_s) + 1, dtype=float)
         ax.set_yticks(seen)
         ax.set_ylim(0.3, len(seen) + 0.9)
-        deviation: dict[str, Any] = {"xerr": 2 * picture.deviation}
-        ax.set_xlim(*_reach(picture.span_s, picture.values_s, picture.deviation, low, high))
+        deviation: dict[str, Any] = {"xerr": 2 * best.deviation}
+        ax.set_xlim(*_reach(read.span, read.values_s, best.deviation, low, high))
     else:
-        seen, deviation = picture.seen, {"yerr": 2 * picture.deviation}
-        if picture.read != "score":
+        seen, deviation = read.seen, {"yerr": 2 * best.deviation}
+        if read.method != "score":
             ax.axhline(0, color=FOG, linewidth=1.2, linestyle="--")
-    for keep, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
-        some = picture.keep == keep
+    for counts, colour, marker in ((True, SEA, "o"), (False, SAND, "x")):
+        some = keep == counts
         if some.any():
             ax.errorbar(
-                picture.values_s[some],
+                read.values_s[some],
                 seen[some],
                 fmt=marker,
                 color=colour,
@@ -245,26 +254,26 @@ def draw_readings(ax: Axes, picture: AdvancePicture) -> None:
                 capsize=3,
                 **deviation,
             )
-    for x, y in zip(picture.values_s[~picture.keep], seen[~picture.keep], strict=True):
+    for x, y in zip(read.values_s[~keep], seen[~keep], strict=True):
         ax.annotate(
             "left out", (x, y), xytext=(9, 0), textcoords="offset points", va="center", color=INK
         )
-    if picture.curve is not None:
-        ax.plot(*picture.curve, color=SIGNAL, linewidth=1.6)
-    ax.axvline(picture.answer_s, color=SIGNAL, linewidth=1.8)
+    if best.curve is not None:
+        ax.plot(*best.curve, color=SIGNAL, linewidth=1.6)
+    ax.axvline(fit.value_s, color=SIGNAL, linewidth=1.8)
     ax.annotate(
-        f" best {picture.answer_s:.3g} ± {picture.half_s:.2g} s",
-        (picture.answer_s, 0.98),
+        f" best {fit.value_s:.3g} ± {fit.half_width_s:.2g} s",
+        (fit.value_s, 0.98),
         color=INK,
         fontsize=12,
         xycoords=("data", "axes fraction"),
         va="top",
     )
-    if picture.present_s is not None:
-        ax.axvline(picture.present_s, color=INK, linewidth=1.4, linestyle=":")
+    if fit.present_s is not None:
+        ax.axvline(fit.present_s, color=INK, linewidth=1.4, linestyle=":")
         ax.annotate(
-            f" present {picture.present_s:g}",
-            (picture.present_s, 0.02),
+            f" present {fit.present_s:g}",
+            (fit.present_s, 0.02),
             color=INK,
             fontsize=11,
             xycoords=("data", "axes fraction"),
@@ -281,24 +290,16 @@ def _reach(
     )
 
 
-def draw_corners(figure: Figure, picture: CornersPicture) -> None:
+def draw_corners(figure: Figure, check: AdvanceCheck) -> None:
     """Each corner's bulge before and after, with the caliper's error, and the means."""
     ax = figure.add_subplot()
     dress(ax, y="bulge, mm (positive stands out)", title="Corners before and after")
     ax.axhline(0, color=FOG, linewidth=1.2, linestyle="--")
     ticks: list[tuple[float, str]] = []
-    for n, (bulges, names, mean, half, when, colour) in enumerate(
-        zip(
-            picture.bulges_mm,
-            picture.names,
-            picture.means_mm,
-            picture.half_widths_mm,
-            ("before", "after"),
-            (SAND, SEA),
-            strict=True,
-        )
-    ):
-        at = n * (len(picture.bulges_mm[0]) + 1.5) + np.arange(len(bulges))
+    prints = (("before", check.before, SAND), ("after", check.after, SEA))
+    for n, (when, read, colour) in enumerate(prints):
+        bulges, mean, half = read.bulges_mm, read.mean.value, read.mean.half_width
+        at = n * (len(check.before.bulges_mm) + 1.5) + np.arange(len(bulges))
         ax.fill_between(
             [at[0] - 0.5, at[-1] + 0.5],
             mean - half,
@@ -309,14 +310,14 @@ def draw_corners(figure: Figure, picture: CornersPicture) -> None:
         ax.errorbar(
             at,
             bulges,
-            yerr=2 * picture.deviation_mm,
+            yerr=2 * check.reading_deviation_mm,
             fmt="o",
             color=colour,
             markersize=8,
             capsize=3,
             linewidth=1,
         )
-        top = float(bulges.max()) + 2 * picture.deviation_mm
+        top = float(bulges.max()) + 2 * check.reading_deviation_mm
         ax.annotate(
             f"{when}: {mean:+.3f} ± {half:.3f} mm",
             (at.mean(), top),
@@ -328,7 +329,7 @@ def draw_corners(figure: Figure, picture: CornersPicture) -> None:
         )
         ticks.extend(
             (float(x), name or str(k + 1))
-            for k, (x, name) in enumerate(zip(at, names, strict=True))
+            for k, (x, name) in enumerate(zip(at, read.names, strict=True))
         )
     ax.set_xticks([t[0] for t in ticks], [t[1] for t in ticks])
     ax.margins(y=0.25)

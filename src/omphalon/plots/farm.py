@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -10,25 +11,30 @@ from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
 from omphalon.errors import shown
-from omphalon.picture import FarmPicture, FellowsPanel
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
+if TYPE_CHECKING:
+    from omphalon.farm.compare import FarmComparison, FellowsPanel, Key
+
+MOST_PANELS = 6
 NAMES_ALL = 12  # printers up to which each is named
 LONGEST = 18
 
 
-def draw_farm(figure: Figure, picture: FarmPicture) -> None:
-    """A panel for each number."""
-    count = len(picture.panels)
+def draw_farm(figure: Figure, found: FarmComparison) -> None:
+    """A panel for each number that says most."""
+    some = found.pictured[:MOST_PANELS]
+    panels, left = [found.panel(c) for c in some], len(found.pictured) - len(some)
+    count = len(panels)
     columns = min(count, 3)
     axes = figure.subplots(math.ceil(count / columns), columns, squeeze=False).ravel()
-    for ax, panel in zip(axes, picture.panels, strict=False):
-        _panel(ax, panel)
+    for ax, one, panel in zip(axes, some, panels, strict=False):
+        _panel(ax, one.key, panel)
     for ax in axes[count:]:
         ax.set_visible(False)
-    changed = any(panel.changed.any() for panel in picture.panels)
+    changed = any(panel.changed.any() for panel in panels)
     more = "; hollow: before" if changed else ""
-    more += f"; {picture.left} more numbers in the document" if picture.left else ""
+    more += f"; {left} more numbers in the document" if left else ""
     figure.suptitle(
         f"Printers among their fellows: dot and 95 % interval each; grey: the fellows{more}",
         x=0.01,
@@ -39,9 +45,9 @@ def draw_farm(figure: Figure, picture: FarmPicture) -> None:
     )
 
 
-def _panel(ax: Axes, panel: FellowsPanel) -> None:
-    what, _, model = panel.title.rstrip(")").partition(" (")
-    dress(ax, x=panel.unit, title=f"{what}\n{model}" if model else what)
+def _panel(ax: Axes, key: Key, panel: FellowsPanel) -> None:
+    what, _, model = key.title.rstrip(")").partition(" (")
+    dress(ax, x=key.figure.unit, title=f"{what}\n{model}" if model else what)
     ax.locator_params(axis="x", nbins=5)
     rows = np.arange(len(panel.values))
     if panel.centre is not None:

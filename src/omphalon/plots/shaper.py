@@ -4,12 +4,23 @@ shaper allows.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from omphalon.picture import LogPicture, ResponsePicture, ShaperPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+from omphalon.units import plural
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from omphalon.arrays import Array
+    from omphalon.physics.shaping import Candidate
+    from omphalon.studies.shaper.check import ShaperCheck
+    from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
+    from omphalon.studies.shaper.modes import AxisReading
 
 LINES = {
     "zv": (FOG, "-"),
@@ -22,23 +33,24 @@ LINES = {
 NAME_HZ, NAME_HIGH = 1.9, 0.055  # room for a letter, Hz; for a name, of the highest peak
 
 
-def draw_shaper(figure: Figure, pictures: tuple[ShaperPicture, ...]) -> None:
+def draw_shaper(figure: Figure, fit: ShaperFit) -> None:
     """One column an axis: above, measured response against the model with the modes as bands;
     below, the allowed acceleration.
     """
-    panels = figure.subplots(2, len(pictures), squeeze=False)
-    for n, one in enumerate(pictures):
-        if one.response is None:
-            draw_bare(panels[0, n], one)
+    panels = figure.subplots(2, len(fit.axes), squeeze=False)
+    for n, one in enumerate(fit.axes):
+        reading = one.reading
+        if reading.response is None:
+            draw_bare(panels[0, n], reading)
         else:
-            draw_response(panels[0, n], one.response, f"Axis {one.axis}: response, motor = 1")
+            draw_response(panels[0, n], reading, f"Axis {reading.axis}: response, motor = 1")
         draw_allowed(panels[1, n], one)
 
 
-def draw_response(ax: Axes, picture: ResponsePicture, title: str) -> None:
+def draw_response(ax: Axes, reading: AxisReading, title: str) -> None:
     """Measured and modelled response, each mode a band of its width."""
-    frequency, measured, modelled = picture.frequency_hz, picture.measured, picture.modelled
-    modes = picture.modes
+    frequency, measured, modelled = reading.curves()
+    modes = reading.modes
     dress(ax, x="frequency, Hz", y="response", title=title)
     top = float(max(measured.max(), modelled.max()))
     for mode in modes:
@@ -69,18 +81,19 @@ def draw_response(ax: Axes, picture: ResponsePicture, title: str) -> None:
     )
 
 
-def draw_bare(ax: Axes, one: ShaperPicture) -> None:
+def draw_bare(ax: Axes, reading: AxisReading) -> None:
     """No log: the mode that ripples tell."""
-    mode = one.modes[0]
-    dress(ax, x="frequency, Hz", title=f"Axis {one.axis}: from ripples, {one.told}")
+    mode, facts = reading.modes[0], reading.how.facts
+    spacings = f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
+    dress(ax, x="frequency, Hz", title=f"Axis {reading.axis}: from ripples, {spacings}")
     ax.axvspan(
-        mode.frequency_hz - mode.half_width_hz,
-        mode.frequency_hz + mode.half_width_hz,
+        mode.frequency_hz - mode.frequency_half_hz,
+        mode.frequency_hz + mode.frequency_half_hz,
         color=PALE,
     )
     ax.axvline(mode.frequency_hz, color=SIGNAL)
     ax.annotate(
-        f" {mode.frequency_hz:.1f} ± {mode.half_width_hz:.1f} Hz",
+        f" {mode.frequency_hz:.1f} ± {mode.frequency_half_hz:.1f} Hz",
         (mode.frequency_hz, 0.5),
         color=INK,
         fontsize=12,
@@ -89,50 +102,53 @@ def draw_bare(ax: Axes, one: ShaperPicture) -> None:
     ax.set_yticks([])
 
 
-def draw_allowed(ax: Axes, one: ShaperPicture) -> None:
+def draw_allowed(ax: Axes, one: AxisChoice) -> None:
     """Allowed acceleration over each shaper's frequency; the pick marked with its value."""
+    now, (grid, curves) = one.in_force, one.curves()
     dress(
         ax,
         x="shaper's frequency, Hz",
         y="allowed, mm/s²",
-        title=f"Axis {one.axis}: acceleration that stays clean",
+        title=f"Axis {one.reading.axis}: acceleration that stays clean",
     )
-    top = max(float(curve.max()) for curve in one.curves.values())
-    _name_peaks(ax, one, top)
-    for name, curve in one.curves.items():
+    top = max(float(curve.max()) for curve in curves.values())
+    _name_peaks(ax, now, grid, curves, top)
+    for name, curve in curves.items():
         colour, style = LINES[name]
-        mine = name == one.shaper
+        mine = name == now.shaper
         ax.plot(
-            one.curve_hz,
+            grid,
             curve,
             color=SIGNAL if mine else colour,
             linestyle="-" if mine else style,
             linewidth=2.0 if mine else 1.3,
             zorder=3 if mine else 2,
         )
-    ax.plot([one.frequency_hz], [one.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4)
-    ax.plot([one.frequency_hz] * 2, [one.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8)
+    ax.plot([now.frequency_hz], [now.acceleration_mm_s2], "o", color=SIGNAL, markersize=8, zorder=4)
+    ax.plot([now.frequency_hz] * 2, [now.acceleration_mm_s2, top * 1.17], color=FOG, linewidth=0.8)
     ax.annotate(
-        f" {one.shaper} at {one.frequency_hz:.1f} Hz: {one.acceleration_mm_s2:.0f}",
-        (one.frequency_hz, top * 1.17),
+        f" {now.shaper} at {now.frequency_hz:.1f} Hz: {now.acceleration_mm_s2:.0f}",
+        (now.frequency_hz, top * 1.17),
         color=INK,
         fontsize=11,
         fontweight="bold",
         va="center",
     )
     ax.set_ylim(0, top * 1.28)
-    ax.set_xlim(float(one.curve_hz[0]), float(one.curve_hz[-1]))
+    ax.set_xlim(float(grid[0]), float(grid[-1]))
 
 
-def _name_peaks(ax: Axes, one: ShaperPicture, top: float) -> None:
+def _name_peaks(
+    ax: Axes, now: Candidate, grid: Array, curves: Mapping[str, Array], top: float
+) -> None:
     """Each curve's name over its peak; where another name stands already, above that one."""
     peaks = sorted(
-        (float(one.curve_hz[np.argmax(curve)]), float(curve.max()), name)
-        for name, curve in one.curves.items()
-        if name != one.shaper
+        (float(grid[np.argmax(curve)]), float(curve.max()), name)
+        for name, curve in curves.items()
+        if name != now.shaper
     )
     high = NAME_HIGH * top
-    placed: list[tuple[float, float, float]] = [(one.frequency_hz, 1.0, one.acceleration_mm_s2)]
+    placed: list[tuple[float, float, float]] = [(now.frequency_hz, 1.0, now.acceleration_mm_s2)]
     for frequency, height, name in peaks:
         half, foot = NAME_HZ * len(name) / 2, height
         for middle, other, taken in sorted(placed, key=lambda p: p[2]):
@@ -151,11 +167,18 @@ def _name_peaks(ax: Axes, one: ShaperPicture, top: float) -> None:
         )
 
 
-def draw_before_after(figure: Figure, pictures: tuple[LogPicture, ...]) -> None:
+def draw_before_after(figure: Figure, check: ShaperCheck) -> None:
     """One panel a log, on one scale: response and modes, and what the setting allows on it."""
-    panels = figure.subplots(len(pictures), 1, squeeze=False)[:, 0]
-    for ax, one in zip(panels, pictures, strict=True):
-        draw_response(ax, one.response, one.title)
+    panels = figure.subplots(len(check.logs), 1, squeeze=False)[:, 0]
+    words = ("before", "after") if len(check.logs) == 2 else ("now",)
+    set_, use = check.setting, check.acceleration_mm_s2
+    for ax, when, log in zip(panels, words, check.logs, strict=True):
+        allows = log.allowed.acceleration_mm_s2
+        title = (
+            f"{when}, {log.source}: {set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} "
+            f"mm/s², {'enough' if check.enough(log) else 'too little'} for {use:.0f}"
+        )
+        draw_response(ax, log.reading, title)
     high = max(ax.get_ylim()[1] for ax in panels)
     for ax in panels:
         ax.set_ylim(0, high)

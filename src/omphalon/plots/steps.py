@@ -2,66 +2,56 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from omphalon.constants import NORMAL_95
-from omphalon.picture import LimitPicture, RepeatsPicture, StepsPicture
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+from omphalon.units import digits
+
+if TYPE_CHECKING:
+    from omphalon.studies.measured.engine import Fitted, Measurement
+    from omphalon.studies.motion.fit import MotionFit
 
 ROOM = 0.25  # of the kept readings' range, left free around them
 
 
-def draw_steps(figure: Figure, picture: StepsPicture | tuple[StepsPicture, ...]) -> None:
+def draw_steps(figure: Figure, fit: Fitted[Any]) -> None:
     """One panel an axis: the error of each reading against the asked length, with the fitted
     scale.
     """
-    pictures = picture if isinstance(picture, tuple) else (picture,)
-    for n, one in enumerate(pictures):
-        draw_errors(figure.add_subplot(1, len(pictures), n + 1), one)
+    for n, one in enumerate(fit.things, 1):
+        title = fit.quantity.figure[0].format(name=one.sample.name)
+        draw_errors(figure.add_subplot(1, len(fit.things), n), one, title)
 
 
-def draw_errors(ax: Axes, one: StepsPicture) -> None:
+def draw_errors(ax: Axes, one: Measurement, title: str) -> None:
     """Got less asked, with error bars of one reading (95 %), the scale's line and its band; nothing
     wrong is zero.
     """
-    off = "" if not one.offset_mm.any() else f", offset of {abs(one.offset_mm[0]):.2f} mm taken off"
-    dress(ax, x="asked, mm", y=f"got − asked{off}, mm", title=one.title)
-    error = one.got_mm - one.asked_mm - one.offset_mm
-    reach = np.linspace(0, float(one.asked_mm.max()) * 1.1, 50)
-    line = (one.scale - 1) * reach
-    band = one.half_width * reach
+    keep, asked, ratio = one.keep, one.sample.columns[:, 0], one.estimate
+    aside = one.aside_mm
+    off = f", offset of {abs(aside[0]):.2f} mm taken off" if aside.any() else ""
+    dress(ax, x="asked, mm", y=f"got − asked{off}, mm", title=title)
+    error = one.sample.got - asked - aside
+    reach = np.linspace(0, float(asked.max()) * 1.1, 50)
+    line, band = (ratio.value - 1) * reach, ratio.half_width * reach
     ax.fill_between(reach, line - band, line + band, color=PALE, linewidth=0)
     ax.plot(reach, line, color=SIGNAL, linewidth=1.8)
     ax.axhline(0, color=FOG, linewidth=1, linestyle="--")
-    nudge = np.linspace(-0.006, 0.006, one.keep.sum()) * reach[-1]
-    ax.errorbar(
-        one.asked_mm[one.keep] + nudge,
-        error[one.keep],
-        yerr=NORMAL_95 * one.deviation_mm[one.keep],
-        fmt="o",
-        color=SEA,
-        markersize=6,
-        linewidth=1,
-        capsize=3,
+    bar = NORMAL_95 * one.sample.known.whole
+    nudge = np.linspace(-0.006, 0.006, one.used) * reach[-1]
+    draw_dots(ax, asked[keep] + nudge, error[keep], bar, 6)
+    span = (
+        min(float(error[keep].min()) - bar, float((line - band).min()), 0.0),
+        max(float(error[keep].max()) + bar, float((line + band).max()), 0.0),
     )
-    bars = NORMAL_95 * one.deviation_mm[one.keep]
-    draw_left_out(
-        ax,
-        one.asked_mm[~one.keep],
-        error[~one.keep],
-        (
-            min(float((error[one.keep] - bars).min()), float((line - band).min()), 0.0),
-            max(float((error[one.keep] + bars).max()), float((line + band).max()), 0.0),
-        ),
-        "mm",
-        -10,
-    )
+    draw_left_out(ax, asked[~keep], error[~keep], span, -10)
     ax.annotate(
-        f"ratio {one.scale:.4f} ± {one.half_width:.4f}",
+        f"ratio {ratio.value:.4f} ± {ratio.half_width:.4f}",
         (0.03, 0.97 if line[-1] >= 0 else 0.03),
         xycoords="axes fraction",
         va="top" if line[-1] >= 0 else "bottom",
@@ -70,9 +60,12 @@ def draw_errors(ax: Axes, one: StepsPicture) -> None:
     )
 
 
-def draw_left_out(
-    ax: Axes, x: Any, y: Any, span: tuple[float, float], unit: str, aside: int
-) -> None:
+def draw_dots(ax: Axes, x: Any, y: Any, bar: float, size: int) -> None:
+    """Readings (n,) with the error bar of one."""
+    ax.errorbar(x, y, yerr=bar, fmt="o", color=SEA, markersize=size, linewidth=1, capsize=3)
+
+
+def draw_left_out(ax: Axes, x: Any, y: Any, span: tuple[float, float], aside: int) -> None:
     """Readings left out (n,): crossed, with their value; one far from the others stands at the
     edge, so that they keep their room.
     """
@@ -83,9 +76,7 @@ def draw_left_out(
         beyond = "" if place == value else (" ↓" if value < low else " ↑")
         ax.plot([at], [place], "x", color=SAND, markersize=7, markeredgewidth=2)
         ax.annotate(
-            f"left out: {value:+.2f} {unit}{beyond}"
-            if aside < 0
-            else f"left out: {value:.2f} {unit}{beyond}",
+            f"left out: {value:{'+' if aside < 0 else ''}.2f} mm{beyond}",
             (at, place),
             xytext=(aside, 0),
             textcoords="offset points",
@@ -96,48 +87,31 @@ def draw_left_out(
     ax.set_ylim(low - 0.2 * room, high + 0.2 * room)
 
 
-def draw_repeated(figure: Figure, picture: RepeatsPicture) -> None:
-    """Each reading with its error bar against the goal, and the mean with its band."""
-    ax = figure.add_subplot()
-    dress(ax, x="reading", y=f"{picture.of}, mm", title=picture.title)
-    draw_repeats(ax, picture, picture.goal)
-
-
-def draw_repeats(ax: Axes, picture: RepeatsPicture, name: str) -> None:
-    """Repeated readings, those left out crossed at the edge, the mean and its 95 % band, and the
-    goal.
+def draw_repeated(figure: Figure, fit: Fitted[Any]) -> None:
+    """Each reading with its error bar against the goal, and the mean with its band; readings left
+    out are crossed, at the edge where they are far.
     """
-    values, keep, mean, half = (
-        picture.values_mm,
-        picture.keep,
-        picture.mean_mm,
-        picture.half_width_mm,
-    )
+    ax, one = figure.add_subplot(), fit.one
+    title, of, name = fit.quantity.figure
+    dress(ax, x="reading", y=f"{of}, mm", title=title)
+    values, keep, goal, found = one.repeats
+    mean, half = found.value, found.half_width
     number = np.arange(1, len(values) + 1)
     ax.axhspan(mean - half, mean + half, color=PALE, linewidth=0)
     ax.axhline(mean, color=SIGNAL, linewidth=1.8)
-    ax.axhline(picture.goal_mm, color=FOG, linewidth=1.2, linestyle="--")
-    bar = NORMAL_95 * picture.deviation_mm
-    ax.errorbar(
-        number[keep],
-        values[keep],
-        yerr=bar,
-        fmt="o",
-        color=SEA,
-        markersize=7,
-        linewidth=1,
-        capsize=3,
-    )
+    ax.axhline(goal, color=FOG, linewidth=1.2, linestyle="--")
+    bar = NORMAL_95 * found.deviation
+    draw_dots(ax, number[keep], values[keep], bar, 7)
     span = (
-        min(float(values[keep].min()) - bar, picture.goal_mm),
-        max(float(values[keep].max()) + bar, picture.goal_mm),
+        min(float(values[keep].min()) - bar, goal),
+        max(float(values[keep].max()) + bar, goal),
     )
-    draw_left_out(ax, number[~keep], values[~keep], span, "mm", 12)
+    draw_left_out(ax, number[~keep], values[~keep], span, 12)
     ax.set_xlim(0.2, len(number) * 1.2 + 0.8)
     ax.set_xticks(number)
     for value, label in (
         (mean, f"mean {mean:.3f} ± {half:.3f}"),
-        (picture.goal_mm, f"{name} {picture.goal_mm:g}"),
+        (goal, f"{name} {goal:g}"),
     ):
         ax.annotate(
             label,
@@ -152,21 +126,25 @@ def draw_repeats(ax: Axes, picture: RepeatsPicture, name: str) -> None:
         )
 
 
-def draw_motion(figure: Figure, pictures: tuple[LimitPicture, ...]) -> None:
+def draw_motion(figure: Figure, fit: MotionFit) -> None:
     """One panel a limit: runs that passed and failed at each level, the level to trust, and the
     setting below it.
     """
-    panels = figure.subplots(len(pictures), 1, squeeze=False)[:, 0]
-    for ax, one in zip(panels, pictures, strict=True):
-        dress(ax, x=f"level, {one.unit}", title=one.title)
+    panels = figure.subplots(len(fit.limits), 1, squeeze=False)[:, 0]
+    for ax, one in zip(panels, fit.limits, strict=True):
+        tried = one.tried
+        title = f"Axis {tried.axis}: set to {digits(one.setting)} {tried.unit}"
+        dress(ax, x=f"level, {tried.unit}", title=title)
         ax.grid(False, axis="y")
         for result, colour, marker in ((True, SEA, "o"), (False, SIGNAL, "X")):
-            some = [level for level, ok in zip(one.levels, one.passed, strict=True) if ok == result]
+            some = [
+                level for level, ok in zip(tried.levels, tried.passed, strict=True) if ok == result
+            ]
             stack = [some[:n].count(level) for n, level in enumerate(some)]
             ax.plot(some, [result + 0.08 * k for k in stack], marker, color=colour, markersize=9)
-        ax.axvline(one.trusted, color=SAND, linewidth=1.4, linestyle=":")
+        ax.axvline(one.risk_level, color=SAND, linewidth=1.4, linestyle=":")
         ax.axvline(one.setting, color=INK, linewidth=1.8)
-        ax.annotate(" trusted", (one.trusted, 0.5), color=INK, fontsize=11)
+        ax.annotate(" trusted", (one.risk_level, 0.5), color=INK, fontsize=11)
         ax.annotate(f" setting {one.setting:.0f}", (one.setting, 0.5), color=INK, fontsize=11)
         ax.margins(x=0.08)
         ax.set_yticks([0, 1], ["failed", "passed"])

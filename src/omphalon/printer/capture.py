@@ -12,10 +12,9 @@ from typing import IO
 
 from omphalon import __version__
 from omphalon.errors import LinkFault, UnwritableFile, echoed
-from omphalon.picture import Status
 from omphalon.printer.course import Course, Moment
 from omphalon.printer.link import Link
-from omphalon.reports import Heating
+from omphalon.reports import Heating, Status
 
 HEAD = "time_s,temperature_c,target_c,power_counts"
 View = Callable[[Status], None]

@@ -22,7 +22,6 @@ from typing import Any
 from omphalon.constants import SILENCE_S, UNWATCHED_S
 from omphalon.errors import LinkFault, OmphalonError, StillHot, UnwritableFile
 from omphalon.lines.dialect import Dialect
-from omphalon.picture import Status
 from omphalon.printer.capture import Captured
 from omphalon.printer.course import COURSES, Course
 from omphalon.printer.keeper import Brief
@@ -32,7 +31,7 @@ from omphalon.printer.messages import BEAT_S, Message, Peer, as_dialect, fault_o
 from omphalon.printer.off import SwitchedOff, switch_off
 from omphalon.printer.port import SerialWire, checked_port
 from omphalon.printer.send import Sent
-from omphalon.reports import Heating
+from omphalon.reports import Heating, Status
 
 HUNG_S = 15.0  # a keeper that is not heard of for so long hangs: it is ended, and done without
 ENDS_S = 3.0  # a keeper that was told to end is waited for so long

@@ -26,7 +26,8 @@ from omphalon.readers.columns import (
     words,
 )
 from omphalon.readers.text import SAMPLES, Text, decoded, lines_of, name_of, opened
-from omphalon.recording import MotionLog, Note
+from omphalon.recording import MotionLog
+from omphalon.remarks import Remark
 
 UNITS = {"mm/s²": 1.0, "m/s²": 1000.0, "g": G_MM_S2}
 # unit → its spellings in a header, without blanks
@@ -245,7 +246,7 @@ def _unit_in(cells: list[str]) -> str | None:
 
 def _numbers(
     path: str, name: str, layout: _Layout, how: AxesWanted
-) -> tuple[Array, Array, list[Note]]:
+) -> tuple[Array, Array, list[Remark]]:
     """Times and axes: by NumPy's own reader where rows are bare numbers; where it stumbles, row by
     row.
     """
@@ -293,7 +294,7 @@ def _fast(path: str, layout: _Layout) -> Array | None:
 
 def _slowly(
     path: str, name: str, layout: _Layout, how: AxesWanted
-) -> tuple[Array, Array, list[Note]]:
+) -> tuple[Array, Array, list[Remark]]:
     """Row by row through the table reader: quotes, commas, JSON Lines, dates, rows that cannot be
     read.
     """
@@ -330,27 +331,25 @@ def _slowly(
         raise UnknownFormat(f"{name}: row {first}: {what}", "check that the log holds the test")
     notes = []
     if bad:
-        more = f" and {len(bad) - 1} more" if len(bad) > 1 else ""
-        notes.append(Note("rows-passed-over", f"{name}: row {bad[0]}{more} could not be read"))
+        said = "unread-row" if len(bad) == 1 else "unread-rows"
+        notes.append(Remark(said, {"log": name, "first": bad[0], "more": len(bad) - 1}))
     if table.cut:
-        notes.append(Note("cut-last-row", f"{name}: the last row has no end and was passed over"))
+        notes.append(Remark("cut-row-of", {"log": name}))
     return np.asarray(time[sound], dtype=np.float64), axes[sound], notes
 
 
-def _ordered(time: Array, axes: Array) -> tuple[Array, Array, list[Note]]:
+def _ordered(time: Array, axes: Array) -> tuple[Array, Array, list[Remark]]:
     """Times that rise: doubled rows dropped, rows out of order sorted, what is not finite left
     out.
     """
     notes = []
     if not (np.isfinite(time.sum()) and np.isfinite(axes.sum())):
         fine = np.isfinite(time) & np.isfinite(axes).all(axis=1)
-        notes.append(Note("rows-passed-over", f"{int((~fine).sum())} rows hold no finite number"))
+        notes.append(Remark("not-finite", {"count": int((~fine).sum())}))
         time, axes = time[fine], axes[fine]
     steps = np.diff(time)
     if (steps < 0).any():
-        notes.append(
-            Note("rows-reordered", f"{int((steps < 0).sum())} rows were out of order in time")
-        )
+        notes.append(Remark("unordered-rows", {"count": int((steps < 0).sum())}))
         order = np.argsort(time, kind="stable")
         time, axes = time[order], axes[order]
         steps = np.diff(time)
@@ -360,7 +359,7 @@ def _ordered(time: Array, axes: Array) -> tuple[Array, Array, list[Note]]:
     return time, axes, notes
 
 
-def _unit(axes: Array, given: str | None, name: str) -> tuple[str, list[Note]]:
+def _unit(axes: Array, given: str | None, name: str) -> tuple[str, list[Remark]]:
     """The unit: as given, held against gravity; or worked out from gravity."""
     still = float(np.linalg.norm(np.median(axes[:: max(len(axes) // 20_000, 1)], axis=0)))
     fits = [unit for unit, scale in UNITS.items() if 0.6 < still * scale / G_MM_S2 < 1.6]
@@ -371,18 +370,8 @@ def _unit(axes: Array, given: str | None, name: str) -> tuple[str, list[Note]]:
                 f"({still:.3g} at rest)",
                 "name it in the header (x_g, x_m/s2, x_mm/s2) or with --unit",
             )
-        return fits[0], [
-            Note(
-                "unit-from-gravity",
-                f"the header names no unit; gravity reads {still:.4g}, so it is {fits[0]}",
-            )
-        ]
+        return fits[0], [Remark("unnamed-unit", {"gravity": still, "unit": fits[0]})]
     if fits and given not in fits:
-        return fits[0], [
-            Note(
-                "unit-differs",
-                f"the unit is said to be {given}, but gravity reads {still:.4g}: taken as "
-                f"{fits[0]}",
-            )
-        ]
+        facts = {"given": given, "gravity": still, "unit": fits[0]}
+        return fits[0], [Remark("other-unit", facts)]
     return given, []

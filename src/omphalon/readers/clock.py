@@ -10,6 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from omphalon.remarks import Remark
+
 NUMBER = re.compile(r"[-+]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[-+]?\d+)?", re.I | re.ASCII)
 CLOCK = re.compile(r"(\d{1,2}):([0-5]\d):([0-5]\d(?:[.,]\d+)?)", re.ASCII)
 # a date, or a clock of 12 hours, or one without seconds: what dateutil is asked about
@@ -46,12 +48,12 @@ class NoTime(ValueError):
 
 @dataclass(frozen=True)
 class Times:
-    """A column as seconds, NaN where a cell is none; `told` says what had to be assumed, if it
+    """A column as seconds, NaN where a cell is none; `notes` say what had to be assumed, if it
     matters.
     """
 
     seconds: list[float]
-    told: str = ""
+    notes: tuple[Remark, ...] = ()
 
 
 def unit_of(words: set[str]) -> float | None:
@@ -80,13 +82,13 @@ def read_times(cells: Sequence[str], unit_s: float | None) -> Times:
     clocks = sum(CLOCK.fullmatch(c) is not None for c in sample)
     if clocks >= max(len(sample) / 2, 1):
         return Times(past_midnight([_of_day(c) for c in cells]))
-    day_first, told = _order(cells)
+    day_first, notes = _order(cells)
     seconds = [_dated(c, day_first) for c in cells]
     if all(math.isnan(s) for s in seconds):
         raise NoTime(first)
     if not any(FIELDS.search(c) or "-" in c for c in sample):
         seconds = past_midnight(seconds)
-    return Times(seconds, told)
+    return Times(seconds, notes)
 
 
 def seconds(text: str) -> float:
@@ -134,28 +136,24 @@ def past_midnight(times: list[float]) -> list[float]:
     return out
 
 
-def _order(cells: Sequence[str]) -> tuple[bool, str]:
+def _order(cells: Sequence[str]) -> tuple[bool, tuple[Remark, ...]]:
     """Whether the day comes first, and a word on it where the file cannot tell and it matters."""
     fields = [m.groups() for c in cells if (m := FIELDS.search(c)) and len(m[1]) <= 2]
     if not fields or any(int(first) > 12 for first, _, _ in fields):
-        return True, ""
+        return True, ()
     if any(int(second) > 12 for _, second, _ in fields):
-        return False, ""
+        return False, ()
     if any("." in c for c in cells[:5]) and all("/" not in c for c in cells[:5]):
-        return True, ""
+        return True, ()
     if len(set(fields)) < 2:
-        return True, ""
+        return True, ()
     spans = []
     for day_first in (True, False):
         values = [_dated(c, day_first) for c in cells]
         known = [v for v in values if math.isfinite(v)]
         spans.append(max(known, default=0.0) - min(known, default=0.0))
     day_first = spans[0] <= spans[1]
-    return (
-        day_first,
-        f"the dates are read with the {'day' if day_first else 'month'} first, which makes the "
-        "shorter log",
-    )
+    return day_first, (Remark("day-or-month", {"first": "day" if day_first else "month"}),)
 
 
 def _dated(text: str, day_first: bool) -> float:

@@ -11,7 +11,7 @@ from omphalon.errors import UnknownFormat, UsageError
 from omphalon.readers import clock
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import Text
-from omphalon.recording import Note
+from omphalon.remarks import Remark
 from omphalon.reports import REPORT, SIGN, Heating, plain_number, report_of
 
 FEWEST = 3  # report lines that make a console's log
@@ -36,12 +36,11 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
         )
     notes = []
     if how.heater is None and any("B:" in x and "T:" in x for x in text.lines):
-        told = f"the console shows more than one heater; the {want} is the one that was cycled"
-        notes.append(Note("heater-guessed", told))
+        notes.append(Remark("cycled-heater", {"heater": want}))
     if not text.whole:
-        notes.append(Note("cut-last-row", "the last line has no end and was passed over"))
+        notes.append(Remark("cut-line"))
     times = _times(text.source, [stamp for stamp, _ in rows], how)
-    notes += [Note("date-order", times.told)] if times.told else []
+    notes += times.notes
     counts, target = [r.power for _, r in rows], [r.target_c for _, r in rows]
     return LogColumns(
         time_s=times.seconds,

@@ -9,7 +9,7 @@ from omphalon.readers import clock
 from omphalon.readers.columns import Table, chosen_column, header_at, read_table, state, words
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import Text
-from omphalon.recording import Note
+from omphalon.remarks import Remark
 from omphalon.reports import SIGN
 
 PARTS: dict[str, set[str]] = {
@@ -122,15 +122,14 @@ def _in_percent(table: Table, column: int) -> bool:
     return told or any(row[column].endswith("%") for row in table.rows)
 
 
-def _notes(table: Table, times: clock.Times, temperature: list[float]) -> list[Note]:
-    notes = [Note("date-order", times.told)] if times.told else []
+def _notes(table: Table, times: clock.Times, temperature: list[float]) -> list[Remark]:
+    notes = list(times.notes)
     rows = zip(table.line, times.seconds, temperature, strict=True)
     bad = table.bad + [line for line, t, c in rows if math.isnan(t) or math.isnan(c)]
     if bad:
-        count = f"{len(bad)} unreadable row{'s'[: len(bad) > 1]} passed over"
-        notes.append(Note("rows-passed-over", f"{count}, the first is row {min(bad)}"))
+        notes.append(Remark("unreadable-rows", {"count": len(bad), "first": min(bad)}))
     if table.cut:
-        notes.append(Note("cut-last-row", "the last row has no end and was passed over"))
+        notes.append(Remark("cut-row"))
     return notes
 
 

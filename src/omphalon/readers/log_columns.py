@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from omphalon.recording import Note
+from omphalon.remarks import Remark
 
 
 @dataclass(frozen=True)
@@ -28,4 +28,4 @@ class LogColumns:
     power: list[float] | None
     target_c: list[float] | None
     percent: bool
-    notes: list[Note]
+    notes: list[Remark]

@@ -11,7 +11,8 @@ from omphalon.errors import BadReading, UnknownFormat, UsageError, echoed
 from omphalon.quantities import QUANTITIES
 from omphalon.readers.columns import header_at, read_table
 from omphalon.readers.text import TABLE, read_text
-from omphalon.recording import Column, Note, Reading, Readings
+from omphalon.recording import Column, Reading, Readings
+from omphalon.remarks import Remark
 from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 
 UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\])]*)[\])]")
@@ -73,13 +74,13 @@ def read_readings(
         cell for cell, column in zip(table.header, found, strict=True) if column is None and cell
     ]
     notes = [
-        Note("column-passed-over", f"{text.source}: column '{echoed(cell)}' is none of {known}")
+        Remark("unknown-column", {"source": text.source, "cell": echoed(cell), "known": known})
         for cell in passed
     ]
     return Readings(text.source, rows, (*notes, *unusual(rows, columns)))
 
 
-def unusual(rows: Sequence[Reading], columns: Sequence[Column]) -> list[Note]:
+def unusual(rows: Sequence[Reading], columns: Sequence[Column]) -> list[Remark]:
     """A note for each column in which a number is possible, but not usual."""
     out = []
     for column in columns:
@@ -95,14 +96,10 @@ def unusual(rows: Sequence[Reading], columns: Sequence[Column]) -> list[Note]:
             None,
         )
         if odd is not None and quantity.usual is not None:
-            out.append(
-                Note(
-                    "unusual-value",
-                    f"{odd.where}: {column.name} {odd.value(column.name):g} lies outside "
-                    f"{quantity.usual[0]:g} to {quantity.usual[1]:g}, where {quantity.words} "
-                    "usually lies",
-                )
-            )
+            facts = {"where": odd.where, "column": column.name, "value": odd.value(column.name)}
+            low, high = quantity.usual
+            facts |= {"low": low, "high": high, "words": quantity.words}
+            out.append(Remark("unusual-reading", facts))
     return out
 
 

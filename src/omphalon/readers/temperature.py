@@ -15,7 +15,8 @@ from omphalon.readers.console import is_console, read_console
 from omphalon.readers.heater_table import ROLES, is_table, read_columns
 from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import LOG, Text, read_text
-from omphalon.recording import Note, TemperatureLog
+from omphalon.recording import TemperatureLog
+from omphalon.remarks import Remark
 from omphalon.reports import FULL_POWERS
 
 __all__ = ["FORMATS", "Wanted", "read_temperature"]
@@ -73,19 +74,13 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     for row in restarts:
         time[np.flatnonzero(good)[row:]] += RESTART_S + float(time[good][row - 1] - time[good][row])
     if restarts:
-        times = f"{len(restarts)} time{'s'[: len(restarts) != 1]}"
-        notes.append(
-            Note(
-                "clock-restarted",
-                f"the log's clock starts anew {times}; {RESTART_S:.0f} s are taken to have passed",
-            )
-        )
+        notes.append(Remark("starts-anew", {"count": len(restarts), "gap": RESTART_S}))
     time[good], spread = _spread_doubles(time[good], temperature[good])
     notes += spread
     order = np.argsort(time, kind="stable")
     order = order[good[order]]
     if np.any(np.diff(time[good]) < 0):
-        notes.append(Note("rows-reordered", "some rows were out of order in time and were sorted"))
+        notes.append(Remark("sorted"))
     first = np.concatenate([[True], np.diff(time[order]) > 1e-6])
     order = order[first]
     _refuse_pace(source, time[order])
@@ -99,11 +94,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
         scale = _power_scale(source, power, columns.percent, how.full_power, form.scales)
         power = power / scale
     if how.full_power is None and scale is not None and scale != 1.0 and not columns.percent:
-        notes.append(
-            Note(
-                "power-scale-guessed", f"power is given in counts; {scale:g} is taken as full power"
-            )
-        )
+        notes.append(Remark("in-counts", {"scale": scale}))
     return TemperatureLog(
         source,
         time[order] - time[order][0],
@@ -116,7 +107,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     )
 
 
-def _spread_doubles(time: Array, temperature: Array) -> tuple[Array, list[Note]]:
+def _spread_doubles(time: Array, temperature: Array) -> tuple[Array, list[Remark]]:
     """Several reports under one stamp of a coarse clock lie evenly until the next stamp."""
     edges = np.concatenate([[0], np.flatnonzero(np.diff(time) != 0) + 1, [len(time)]])
     runs = np.diff(edges)
@@ -132,14 +123,7 @@ def _spread_doubles(time: Array, temperature: Array) -> tuple[Array, list[Note]]
             typical = max(int(np.median(runs[1:-1])), count)
             share = (np.arange(count) + typical - count) / typical
         out[start : start + count] += width * share
-    return out, [
-        Note(
-            "times-spread",
-            f"the clock stamps {np.median(runs[1:-1]):.0f} reports alike; they are taken to lie "
-            "evenly "
-            "in between",
-        )
-    ]
+    return out, [Remark("stamped-alike", {"count": float(np.median(runs[1:-1]))})]
 
 
 def _refuse_pace(source: str, time: Array) -> None:

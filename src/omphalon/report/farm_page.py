@@ -8,9 +8,10 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from omphalon.errors import shown
-from omphalon.finding import Finding, digits
+from omphalon.finding import Finding
 from omphalon.report.figure import draws, save_figure
 from omphalon.report.page import template_of
+from omphalon.units import digits
 
 # a setting's words and unit; those that are not here stand in results.csv
 SETTINGS = {

@@ -52,6 +52,5 @@ def save_figure(answer: Finding | Plan, file: IO[bytes], suffix: str) -> None:
     with matplotlib.rc_context({"text.parse_math": False, "svg.hashsalt": "omphalon"}):
         figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
         FigureCanvasAgg(figure)
-        picture = answer.picture() if callable(answer.picture) else answer.picture
-        getattr(importlib.import_module(module), name)(figure, picture)
+        getattr(importlib.import_module(module), name)(figure, answer.picture)
         figure.savefig(file, format=suffix[1:], metadata=metadata)

@@ -20,7 +20,7 @@ from omphalon.reports import full_power
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from omphalon.picture import Status
+    from omphalon.reports import Status
 
 EVERY_S = 0.15  # of real time between two pictures
 PLAIN_EVERY_S = 10.0  # of the printer's time between two plain lines

@@ -15,7 +15,7 @@ import click
 
 from omphalon.errors import shown
 from omphalon.finding import Finding, Plan, Shown
-from omphalon.warned import Warned
+from omphalon.remarks import Remark
 
 WIDTH = 88
 ACCENT, ALERT = "cyan", "yellow"
@@ -34,7 +34,6 @@ def _safe(answer: Finding | Plan) -> Finding | Plan:
         return Shown(shown(one.label), tuple(map(shown, one.cells)))
 
     common: dict[str, Any] = {
-        "warnings": tuple(Warned(w.code, shown(w.message)) for w in answer.warnings),
         "next": shown(answer.next),
         "lines": tuple(map(shown, answer.lines)),
     }
@@ -156,9 +155,9 @@ def _table(rows: tuple[Shown, ...]) -> str:
     return "\n".join(out)
 
 
-def _warnings(warnings: tuple[Warned, ...]) -> str:
+def _warnings(warnings: tuple[Remark, ...]) -> str:
     return "\n".join(
-        _wrapped("warning ", f"{w.message}; {w.remedy} [{w.code}]").replace(
+        _wrapped("warning ", f"{shown(w.message)}; {w.remedy} [{w.code}]").replace(
             "warning", click.style("warning", fg=ALERT), 1
         )
         for w in warnings

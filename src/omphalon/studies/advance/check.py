@@ -14,7 +14,8 @@ from omphalon.errors import UsageError, echoed
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Reading, Readings
-from omphalon.studies.answer import Retest, Unanswerable, Verdict
+from omphalon.remarks import Refusal
+from omphalon.studies.answer import Verdict
 
 Change = Literal["worse", "better", "clean", "same", "unclear"]
 
@@ -56,7 +57,7 @@ class AdvanceCheck:
 
 def check_advance(
     readings: Readings, seam: str | None = None, resolution_mm: float | None = None
-) -> AdvanceCheck | Retest:
+) -> AdvanceCheck:
     """Judge whether corners bulge (or lack) less than before.
 
     Parameters
@@ -68,11 +69,11 @@ def check_advance(
     Returns
     -------
     AdvanceCheck
-    Retest
-        Where there are too few corners.
 
     Raises
     ------
+    Refusal
+        Where there are too few corners.
     UsageError
         If a row says neither before nor after, or no corner has the seam's name.
     """
@@ -88,16 +89,13 @@ def check_advance(
             f"--seam {echoed(seam)}: no corner of that name",
             "name it as in the file's column corner",
         )
-    try:
-        return _judged(groups, resolution_mm or max(readings.step(*LENGTHS), 0.01))
-    except Unanswerable as refusal:
-        return refusal.retest
+    return _judged(groups, resolution_mm or max(readings.step(*LENGTHS), 0.01))
 
 
 def _judged(groups: dict[str, list[tuple[str, float]]], resolution_mm: float) -> AdvanceCheck:
     for name, corners in groups.items():
         if len(corners) < FEWEST:
-            raise Unanswerable("few-corners", count=len(corners), print=name, fewest=FEWEST)
+            raise Refusal("few-corners", count=len(corners), print=name, fewest=FEWEST)
     # a diagonal's bulge is half of a difference of readings: its error is no larger than a bulge's
     caliper = scale.reading_spread(resolution_mm, CALIPER_MM)
     before, after = (_corners(groups[name], caliper) for name in PRINTS)

@@ -20,11 +20,12 @@ from omphalon.physics.lead import (
     peak,
     told_by,
 )
-from omphalon.physics.scale import TELLING
+from omphalon.physics.scale import TELLING, readings_needed
 from omphalon.recording import Readings
+from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.drives import Drive
 from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict, readings_needed
+from omphalon.studies.answer import Verdict
 
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
 VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one
@@ -49,6 +50,15 @@ class NextPrint:
     start_s: float
     stop_s: float
     step_s: float
+    line_words: str
+
+    def __str__(self) -> str:
+        """The command that writes it, ready to paste."""
+        return (
+            f"`omphalon advance plan --style {self.style} --drive {self.drive} --from "
+            f"{self.start_s:.6g} --to {self.stop_s:.6g} --step {self.step_s:g} "
+            f"{self.line_words} --out {self.style}.gcode`"
+        )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -62,9 +72,10 @@ class AdvanceFit:
     value_s: float
     half_width_s: float
     setting_s: float
+    present_s: float | None
     refine: NextPrint | None
     verdict: Verdict
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
     @property
     def left_out(self) -> list[str]:
@@ -72,7 +83,7 @@ class AdvanceFit:
         return [w for w, keep in zip(self.readout.where, self.best.keep, strict=True) if not keep]
 
 
-def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit | Retest:
+def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
     """Find the pressure advance at which corners are best.
 
     Parameters
@@ -84,23 +95,20 @@ def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit | R
     -------
     AdvanceFit
         The value with its interval, the verdict against the present one, the next print.
-    Retest
-        Where the readings cannot carry a value; with the print that could.
 
     Raises
     ------
+    Refusal
+        Where the readings cannot carry a value; with the print that could.
     UsageError, BadReading
         If readings are missing or cannot be.
     """
+    read = readout(readings, question)
     try:
-        read = readout(readings, question)
-        try:
-            best = SOLVERS[read.method](read, question)
-        except NoAnswer as none:
-            raise _without_answer(none.why, read) from none
-        return _advance_fit(read, best, question)
-    except Unanswerable as refusal:
-        return refusal.retest
+        best = SOLVERS[read.method](read, question)
+    except NoAnswer as none:
+        raise _without_answer(none.why, read, question) from none
+    return _advance_fit(read, best, question)
 
 
 def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
@@ -109,13 +117,13 @@ def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> Advanc
     half = math.hypot(best.half_width, floor * drive.eye_s, question.shared_mm / _slope(best))
     certain = present is not None and abs(present - value) <= TELLING * half
     if half > drive.matters_s and (certain or half > value or present is None):
-        raise Unanswerable(
-            "wide",
-            read.oddities,
+        raise Refusal(
+            "wide-advance",
+            read.remarks,
             half_width=half,
             matters=drive.matters_s,
             count=readings_needed(half, drive.matters_s, len(read.values_s)),
-            print=next_print(read, max(value - 2 * half, 0.0), value + 2 * half),
+            print=next_print(read, question, max(value - 2 * half, 0.0), value + 2 * half),
         )
     return AdvanceFit(
         readout=read,
@@ -123,9 +131,10 @@ def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> Advanc
         value_s=value,
         half_width_s=half,
         setting_s=present if certain and present is not None else value,
-        refine=None if _over(half, certain, drive) else _refined(read, value, half),
+        present_s=present,
+        refine=None if _over(half, certain, drive) else _refined(read, question, value, half),
         verdict="keep" if certain else "change",
-        oddities=(*read.oddities, *_oddities(read, best, question)),
+        remarks=(*read.remarks, *_remarks(read, best, question)),
     )
 
 
@@ -145,7 +154,7 @@ def _by_eye(read: Readout, question: AdvanceQuestion) -> Best:
     look = VALUE_READ * min(read.step, 5 * eye)
     one = math.hypot(HEIGHT_READ_MM * read.step if read.of_heights else look, eye)
     if len(read.values_s) == 2 and abs(float(np.diff(read.values_s)[0])) > APART * one:
-        raise Unanswerable("two-apart", read.oddities)
+        raise Refusal("two-apart", read.remarks)
     best = told_by(read.values_s, one, SHARED * one)
     if read.of_heights and question.stop_s is not None:
         low, high = read.span
@@ -166,7 +175,7 @@ def _by_bulge(read: Readout, question: AdvanceQuestion) -> Best:
 
 def _by_score(read: Readout, question: AdvanceQuestion) -> Best:
     if np.ptp(read.seen) == 0:
-        raise Unanswerable("scores-alike", read.oddities, score=float(read.seen[0]))
+        raise Refusal("scores-alike", read.remarks, score=float(read.seen[0]))
     return peak(read.values_s, read.seen, float(np.diff(np.unique(read.seen)).min()))
 
 
@@ -180,29 +189,32 @@ SOLVERS: dict[str, Callable[[Readout, AdvanceQuestion], Best]] = {
 }
 
 
-def _without_answer(why: str, read: Readout) -> Unanswerable:
+def _without_answer(why: str, read: Readout, question: AdvanceQuestion) -> Refusal:
     """What each way of having no answer means, and the print that would have one."""
     low, high = read.span
     width = high - low
     if why in (NoAnswer.FEW, NoAnswer.FLAT, NoAnswer.RISING):
-        return Unanswerable(why, read.oddities, count=len(np.unique(read.values_s)))
+        return Refusal(why, read.remarks, count=len(np.unique(read.values_s)))
     if why == NoAnswer.BELOW and low <= 0:
-        return Unanswerable("starved", read.oddities)
+        return Refusal("starved", read.remarks)
     above = why == NoAnswer.ABOVE
     end = high if above else low
     wanted = (
         (high - 0.2 * width, high + width) if above else (max(low - width, 0), low + 0.2 * width)
     )
-    odd = Oddity("edge-of-range", "beyond", {"end": end})
-    return Unanswerable(why, (*read.oddities, odd), end=end, print=next_print(read, *wanted))
+    odd = Remark("beyond", {"end": end})
+    return Refusal(why, (*read.remarks, odd), end=end, print=next_print(read, question, *wanted))
 
 
-def next_print(read: Readout, start_s: float, stop_s: float) -> NextPrint:
+def next_print(
+    read: Readout, question: AdvanceQuestion, start_s: float, stop_s: float
+) -> NextPrint:
     """A print over a range, with round numbers.
 
     Parameters
     ----------
     read : the kind of print, and its drive
+    question : the line that sets a value
     start_s, stop_s : the range that is wanted
     """
     step = _nice((stop_s - start_s) / (TOWER_STEPS if read.of_heights else LINE_STEPS))
@@ -212,6 +224,7 @@ def next_print(read: Readout, start_s: float, stop_s: float) -> NextPrint:
         start_s=round(max(math.floor(start_s / step + 1e-9) * step, 0.0), 9),
         stop_s=round(math.ceil(stop_s / step - 1e-9) * step, 9),
         step_s=step,
+        line_words=question.line_words,
     )
 
 
@@ -222,11 +235,11 @@ def _over(half: float, certain: bool, drive: Drive) -> bool:
     return half <= drive.enough_s or (certain and half <= 2 * drive.enough_s)
 
 
-def _refined(read: Readout, value: float, half: float) -> NextPrint:
+def _refined(read: Readout, question: AdvanceQuestion, value: float, half: float) -> NextPrint:
     """Two or three intervals to both sides, never narrower than eye or caliper can use."""
     eye = read.drive.eye_s
     reach = max(2.0 * half, 3 * eye) if read.by_eye else max(3.0 * half, 5 * eye)
-    return next_print(read, max(value - reach, 0.0), value + reach)
+    return next_print(read, question, max(value - reach, 0.0), value + reach)
 
 
 def _nice(value: float) -> float:
@@ -236,37 +249,37 @@ def _nice(value: float) -> float:
     return round(near, 9)
 
 
-def _oddities(read: Readout, best: Best, question: AdvanceQuestion) -> list[Oddity]:
+def _remarks(read: Readout, best: Best, question: AdvanceQuestion) -> list[Remark]:
     out = []
     for k in np.flatnonzero(~best.keep):
         if not best.second or read.method != "score":
             facts = {"where": read.where[k], "seen": float(read.seen[k])}
-            out.append(Oddity("reading-left-out", "left-out-here", facts))
+            out.append(Remark("left-out-value", facts))
     out += _at_the_edge(read, best, question)
     if best.second:
-        out.append(Oddity("two-optima", "two"))
+        out.append(Remark("two-best"))
     least, most = read.drive.usual_s
     untold = question.drive is None and 0.1 < best.value < 0.2  # between the two kinds of drive
     if not least * 0.999 <= best.value <= most * 1.001 or untold:
         facts = {"value": best.value, "drive": read.drive.name, "least": least, "most": most}
-        out.append(Oddity("unusual-advance", "unusual", facts))
+        out.append(Remark("unusual-for-drive", facts))
     values = read.values_s[best.keep]
     if read.by_eye and len(values) > 1:
         one = HEIGHT_READ_MM * read.step if read.of_heights else best.deviation
         if float(np.std(values, ddof=1)) > SCATTERED * one:
-            out.append(Oddity("readings-disagree", "apart", {"range": float(np.ptp(values))}))
+            out.append(Remark("eyes-apart", {"range": float(np.ptp(values))}))
     return out
 
 
-def _at_the_edge(read: Readout, best: Best, question: AdvanceQuestion) -> list[Oddity]:
+def _at_the_edge(read: Readout, best: Best, question: AdvanceQuestion) -> list[Remark]:
     """Whether the best value lies at the end of what was printed, or a reading at a tower's top."""
     low, high = read.span
     near = HEIGHT_READ_MM * read.step if read.of_heights else read.step
     known_end = question.stop_s is not None or not read.of_heights
     at_end = best.value > high - near or (low > 0 and best.value < low + near)
     if math.isfinite(near) and read.method != "values" and known_end and at_end:
-        return [Oddity("edge-of-range", "at-end", {"value": best.value})]
+        return [Remark("at-end", {"value": best.value})]
     top = read.method == "heights" and question.stop_s is not None
     if top and (read.values_s[best.keep] >= high - 0.5 * near).any():
-        return [Oddity("edge-of-range", "at-top")]
+        return [Remark("at-top")]
     return []

@@ -10,8 +10,9 @@ import numpy as np
 from omphalon.arrays import Array
 from omphalon.errors import UsageError
 from omphalon.recording import Readings
+from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.drives import Drive, drive_of
-from omphalon.studies.answer import Oddity, Unanswerable, no_readings, refuse_gaps
+from omphalon.studies.answer import no_readings, refuse_gaps
 
 # method → what was read
 METHODS = {
@@ -62,7 +63,7 @@ class Readout:
     step: float
     span: tuple[float, float]
     drive: Drive
-    oddities: tuple[Oddity, ...] = ()
+    remarks: tuple[Remark, ...] = ()
 
     @property
     def of_heights(self) -> bool:
@@ -87,7 +88,7 @@ def readout(readings: Readings, question: AdvanceQuestion) -> Readout:
     ------
     UsageError, BadReading
         If something is missing, or options are given that these readings make no use of.
-    Unanswerable
+    Refusal
         If all heights lie outside the tower.
     """
     refuse_gaps(readings, *READ)
@@ -167,15 +168,14 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
     heights = _column(readings, "height_mm")
     inside = heights <= top + TOP_ROOM_MM
     odd = tuple(
-        Oddity(
-            "outside-tower",
+        Remark(
             "outside",
             {"where": readings.rows[k].where, "height": heights[k], "top": top},
         )
         for k in np.flatnonzero(~inside)
     )
     if not inside.any():
-        raise Unanswerable("all-outside", odd, top=top)
+        raise Refusal("all-outside", odd, top=top)
     values = start + question.per_mm * np.minimum(heights[inside], top)
     end = stop if stop is not None else float(values.max())
     bulge = readings.has("bulge_mm")
@@ -187,7 +187,7 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
         step=question.per_mm,
         span=(start, end),
         drive=drive_of(question.drive, end),
-        oddities=odd,
+        remarks=odd,
     )
 
 

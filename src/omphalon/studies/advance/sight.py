@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from omphalon.arrays import Array
 from omphalon.physics.edges import MOST_CLIPPED, STEP_MM, Edges, course
@@ -19,7 +20,7 @@ from omphalon.physics.scale import by_median
 from omphalon.prints.advance import Ladder
 from omphalon.prints.digits import drawn
 from omphalon.recording import GreyPicture, PrintedLadder, Reading, Readings
-from omphalon.studies.answer import Retest, Unanswerable
+from omphalon.remarks import Refusal, Remark
 from omphalon.units import Number
 
 POINT_MM = 0.4  # between points of a drawing
@@ -34,9 +35,10 @@ MOST_MISSING = 0.5  # of the lines must be seen
 STRANGE = 5.0  # deviations from the fellows
 PIECE_MM = 2.0
 ROUGH_MM, LEAST_DEVIATION_MM = 0.02, 0.001
-GRID_MM = 0.2
-BARE_MM = 0.5  # from the nearest stroke: nothing lies there
+BARE_MM = 0.6  # from the nearest stroke: nothing lies there
 BETWEEN = 40  # points between two lines
+SQUARE_MM, MARGIN_MM = 0.08, 4.0  # a pixel of the picture brought square, and what it shows around
+WHY = ("not-seen", "glare", "broken-up", "unlike")  # a line is left out
 # from and to along a line, after speeding up and after slowing down, in mm
 Stretches = tuple[tuple[float, float], tuple[float, float]]
 
@@ -64,22 +66,12 @@ def drawing_of(ladder: PrintedLadder) -> Drawing:
             )
         ]
     )
-    lacking = segments[_away(segments, np.concatenate([rest, *map(_points, lines)])) > BARE_MM]
+    strokes = np.concatenate([rest, *map(_points, lines)])
+    lacking = segments[cKDTree(strokes).query(segments)[0] > BARE_MM]
     between = (lines[:-2] + lines[1:-1]) / 2
     along = np.linspace(0.0, 1.0, BETWEEN)[:, None]
     room = [line[0] + along * (line[1] - line[0]) for line in between]
     return Drawing(lines, rest, np.concatenate([lacking, *room]))
-
-
-def _away(points: Array, strokes: Array) -> Array:
-    """How far each point lies from the nearest of the strokes' points, to GRID_MM."""
-    low = points.min(axis=0) - 1.0
-    bins = np.ceil((points.max(axis=0) + 1.0 - low) / GRID_MM).astype(int) + 1
-    free = np.ones(bins, dtype=bool)
-    cell = np.rint((strokes - low) / GRID_MM).astype(int)
-    free[tuple(cell[((cell >= 0) & (cell < bins)).all(axis=1)].T)] = False
-    away = np.asarray(ndimage.distance_transform_edt(free)) * GRID_MM
-    return np.asarray(away[tuple(np.rint((points - low) / GRID_MM).astype(int).T)])
 
 
 def _points(places: Array) -> Array:
@@ -104,6 +96,24 @@ class LineSeen:
     even_mm: float
     course: Edges
     why: str | None = None
+
+    @property
+    def edges_mm(self) -> tuple[Array, Array, Array]:
+        """Its edges over the print: x, low and high y, each (n,); NaN where none was found."""
+        x, y = self.start_mm
+        seen = self.course
+        low, high = (np.where(seen.good, y + e, np.nan) for e in (seen.low_mm, seen.high_mm))
+        return x + seen.along_mm, low, high
+
+
+@dataclass(frozen=True, kw_only=True)
+class Square:
+    """A ladder's picture brought square: grey levels (rows upwards, columns) over `extent_mm`
+    (left, right, low, high).
+    """
+
+    grey: Array
+    extent_mm: tuple[float, float, float, float]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -130,35 +140,62 @@ class Sight:
         """The lines that count."""
         return tuple(line for line in self.lines if line.why is None)
 
+    @property
+    def notes(self) -> tuple[Remark, ...]:
+        """Lines that could not be read, by the reason."""
+        out = []
+        for why in WHY:
+            values = [f"{line.value_s:g}" for line in self.lines if line.why == why]
+            if values:
+                said = "line-unread" if len(values) == 1 else "lines-unread"
+                out.append(Remark(said, {"values": ", ".join(values), "why": why}))
+        return tuple(out)
 
-def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight | Retest:
+    @property
+    def read_along_mm(self) -> Stretches:
+        """The stretches that were read, along x."""
+        start = self.ladder.lines[0].places[0][0]
+        (a, b), (c, d) = self.ticks_mm
+        return (start + a, start + b), (start + c, start + d)
+
+    def square(self) -> Square:
+        """The picture as if it had been taken squarely."""
+        strokes = (*self.ladder.lines, *self.ladder.others)
+        places = np.array([place for stroke in strokes for place in stroke.places])
+        low, high = places.min(axis=0) - MARGIN_MM, places.max(axis=0) + MARGIN_MM
+        x, y = (np.arange(low[k], high[k], SQUARE_MM) for k in (0, 1))
+        at = self.pose.seen_at(np.stack(np.meshgrid(x, y), axis=-1))
+        grey = ndimage.map_coordinates(
+            self.picture.grey, [at[..., 1], at[..., 0]], order=1, output=np.uint8, mode="nearest"
+        )
+        extent = (float(low[0]), float(high[0]), float(low[1]), float(high[1]))
+        return Square(grey=grey, extent_mm=extent)
+
+
+def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     """Find a ladder in a picture and read the widths of its lines.
 
     Returns
     -------
     Sight
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where the picture does not show what is needed.
     """
-    try:
-        return _looked(picture, ladder)
-    except Unanswerable as refusal:
-        return refusal.retest
-
-
-def _looked(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     drawing = drawing_of(ladder)
     pose = find_pose(picture.grey, drawing)
     count = len(ladder.lines)
     if pose is None or len(pose.matched) < LEAST_LINES:
-        raise Unanswerable("no-ladder")
+        raise Refusal("no-ladder")
     scale, tilt = _seen_from(pose, drawing.lines.reshape(-1, 2).mean(axis=0))
     wide_px = scale * ladder.width_mm
     if wide_px < LEAST_PX:
         dpi = math.ceil(LEAST_PX / ladder.width_mm * 25.4 / 50) * 50
-        raise Unanswerable("few-pixels", seen=wide_px, least=LEAST_PX, dpi=dpi)
+        raise Refusal("few-pixels", seen=wide_px, least=LEAST_PX, dpi=dpi)
     if pose.cover < LEAST_COVER:
-        raise Unanswerable("other-print", file=ladder.name)
+        raise Refusal("other-print", file=ladder.name)
     windows = _windows(ladder)
     lines = [_line(picture, ladder, pose, n, windows) for n in range(count)]
     lines = _judged(lines)
@@ -254,12 +291,12 @@ def _refuse(lines: list[LineSeen], good: list[LineSeen], ladder: PrintedLadder) 
     enough = len(good) >= max(LEAST_LINES, MOST_MISSING * len(lines))
     clipped = sum(line.why == "glare" for line in lines)
     if not enough and clipped > (len(lines) - len(good)) / 2:
-        raise Unanswerable("clipped", count=clipped, total=len(lines))
+        raise Refusal("clipped-picture", count=clipped, total=len(lines))
     blur, most = _blur(good if enough else lines), MOST_BLUR * ladder.width_mm
     if blur > most:
-        raise Unanswerable("blurred", seen=blur, most=most)
+        raise Refusal("blurred", seen=blur, most=most)
     if not enough:
-        raise Unanswerable("lines-missing", count=len(good), total=len(lines))
+        raise Refusal("lines-missing", count=len(good), total=len(lines))
 
 
 def _blur(lines: list[LineSeen]) -> float:

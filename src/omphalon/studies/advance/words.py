@@ -2,83 +2,23 @@
 
 from __future__ import annotations
 
-from functools import partial
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
 
-from omphalon.finding import Finding, Shown, digits
+from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
-from omphalon.picture import AdvancePicture, CornersPicture
-from omphalon.recording import Readings
-from omphalon.studies.advance.check import AdvanceCheck
-from omphalon.studies.advance.fit import AdvanceFit, NextPrint
+from omphalon.recording import GreyPicture, PrintedLadder, Readings
+from omphalon.studies.advance.check import AdvanceCheck, check_advance
+from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
-from omphalon.studies.advance.sight import Sight
-from omphalon.studies.advance.sight_words import REFUSALS as UNSEEN
-from omphalon.studies.advance.sight_words import (
-    laid_over,
-    seen_evidence,
-    seen_rows,
-    seen_warnings,
-)
-from omphalon.studies.answer import Retest
-from omphalon.studies.wording import lines_for, noted, plural, retest_finding, warned
+from omphalon.studies.advance.sight import Sight, as_readings, look
+from omphalon.studies.answer import answer, lines_for
+from omphalon.units import digits
 
-REFUSALS = {
-    "few": (
-        "readings at {count} values are too few to see where it is best",
-        "read five values or more, on both sides of the best",
-    ),
-    "flat": (
-        "what was read does not depend on the value beyond the readings' scatter",
-        "print over a wider range, with a faster fast speed, and read in side light",
-    ),
-    "rising": (
-        "the bulge grows with the value, which cannot be",
-        "write a bulging corner as positive, a starved one as negative; check the values",
-    ),
-    "starved": (
-        "corners are starved from 0 s on: no advance could be low enough",
-        "look at flow and retraction first, and whether something else already corrects the "
-        "corners",
-    ),
-    "above": (
-        "it is still getting better at the end of what was printed, {end:g} s",
-        "print higher values: {command}",
-    ),
-    "below": (
-        "it is still getting better at the start of what was printed, {end:g} s",
-        "print lower values: {command}",
-    ),
-    "wide": (
-        "the best value is known to ±{half} s only, where a corner shows {matters:g} s",
-        "{more}{command}",
-    ),
-    "two-apart": (
-        "the two readings disagree beyond what an eye gets wrong",
-        "read the print once or twice more",
-    ),
-    "all-outside": (
-        "all heights lie above the tower of {top:.0f} mm",
-        "measure from the plate upwards, in mm",
-    ),
-    "scores-alike": (
-        "all scores are {score:g}: nothing to choose by",
-        "score them apart, best highest, worst lowest",
-    ),
-    "few-corners": (
-        "{counted} {print}, {fewest} at least are needed",
-        "measure the same three corners of both prints, without the seam's",
-    ),
-}
-ODDITIES = {
-    "outside": "{where}: {height:g} mm on a tower of {top:.0f} mm was left aside",
-    "beyond": "the best value lies beyond {end:g} s",
-    "left-out-here": "{where}: {seen:g} disagrees with its fellows beyond chance",
-    "at-end": "the best value, {value:.3g} s, lies at the end of what was printed",
-    "at-top": "a reading lies at the top of the tower",
-    "two": "two values apart from each other look equally good",
-    "unusual": "{value:.3g} s is unusual for a {drive} drive ({least:g} to {most:g} s)",
-    "apart": "single readings lie {range:.2g} s apart",
-}
+KIND = "advance-fit"
+SQUARE_DEG = 8.0  # a tilt below that cannot be told from none
+
 USUAL_MM_S = 60.0  # an example
 AFTER = (
     "keep the value with this filament, temperature and nozzle; shorten the retraction step by "
@@ -86,35 +26,67 @@ AFTER = (
 )
 
 
-def advance_finding(
-    fit: AdvanceFit | Retest,
-    question: AdvanceQuestion,
-    readings: Readings,
-    dialect: Dialect,
-    sight: Sight | None = None,
+def advance_answer(
+    readings: Readings, question: AdvanceQuestion, dialect: Dialect, sight: Sight | None = None
 ) -> Finding:
-    """The answer of a fit, in words.
+    """The pressure advance, in words.
 
     Parameters
     ----------
-    fit : what was decided
-    question : what was asked
-    readings : as they were read, for what was noted on the way
+    readings : of a tower, a ladder or corners
+    question : what was printed, the drive, the present value
     dialect : templates of the lines to enter
     sight : the picture that the readings come from, if they do
     """
-    told_by_picture = [] if sight is None else seen_warnings(sight)
-    if isinstance(fit, Retest):
-        filled = _filled(fit, question)
-        both = [*told_by_picture, *noted(readings)]
-        return retest_finding("advance-fit", filled, {**REFUSALS, **UNSEEN}, ODDITIES, both)
+    read = (readings,) if sight is None else (sight, readings)
+    return answer(
+        KIND, read, lambda: _finding(fit_advance(readings, question), question, dialect, sight)
+    )
+
+
+def pictured_answer(
+    picture: GreyPicture,
+    ladder: PrintedLadder,
+    question: AdvanceQuestion,
+    dialect: Dialect,
+    seen: Callable[[Sight], None],
+) -> Finding:
+    """The pressure advance off a ladder's picture, in words.
+
+    Parameters
+    ----------
+    picture : a scan or a photo
+    ladder : what was printed
+    question : the drive, the present value
+    dialect : templates of the lines to enter
+    seen : is handed what was read in the picture
+    """
+
+    def find() -> Finding:
+        sight = look(picture, ladder)
+        asked = replace(
+            question,
+            drive=question.drive or ladder.drive,
+            read_mm=sight.read_mm,
+            shared_mm=sight.shared_mm,
+        )
+        found = advance_answer(as_readings(sight), asked, dialect, sight)
+        seen(sight)
+        return found
+
+    return answer(KIND, (), find)
+
+
+def _finding(
+    fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect, sight: Sight | None
+) -> Finding:
     value, half, refine = fit.value_s, fit.half_width_s, fit.refine
     told = (
         f"pressure advance {digits(value, half)} s (for your controller's own line: --line "
         "TEMPLATE)"
     )
     return Finding(
-        kind="advance-fit",
+        kind=KIND,
         verdict=fit.verdict,
         because=_because(fit, question),
         means=_means(fit, question),
@@ -129,16 +101,14 @@ def advance_finding(
             "refine": None
             if refine is None
             else {"from": refine.start_s, "to": refine.stop_s, "step": refine.step_s},
-            **({} if sight is None else {"picture": seen_evidence(sight)}),
+            **({} if sight is None else {"picture": _seen_evidence(sight)}),
         },
-        warnings=(*warned(fit.oddities, ODDITIES), *told_by_picture, *noted(readings)),
+        warnings=fit.remarks,
         lines=() if fit.verdict == "keep" else lines_for(dialect, "advance", told, advance=value),
         next=_next(fit, question),
         headline=_headline(fit, question),
-        table=(*_table(fit, question), *(() if sight is None else seen_rows(sight))),
-        picture=_picture(fit, question)
-        if sight is None
-        else partial(laid_over, sight, _picture(fit, question), fit.left_out),
+        table=(*_table(fit, question), *(() if sight is None else _seen_rows(sight))),
+        picture=(fit, sight),
     )
 
 
@@ -156,37 +126,6 @@ def _means(fit: AdvanceFit, question: AdvanceQuestion) -> str:
     return (
         f"with this value a corner at {speed:g} mm/s gets the line that it needs, to "
         f"{digits(speed * fit.half_width_s, least=1)} mm of it"
-    )
-
-
-def _filled(retest: Retest, question: AdvanceQuestion) -> Retest:
-    """A refusal with the next print's command, and its numbers as they are shown."""
-    facts = dict(retest.facts)
-    wanted = facts.get("print")
-    if isinstance(wanted, NextPrint):
-        facts["command"] = command(wanted, question)
-    if retest.reason == "wide":
-        facts["half"] = digits(float(str(facts["half_width"])), least=2)
-        facts["more"] = (
-            f"read about {plural(int(str(facts['count'])), 'time')}, or "
-            if facts["count"]
-            else "print finer: "
-        )
-    return Retest(retest.reason, facts, retest.oddities)
-
-
-def command(wanted: NextPrint, question: AdvanceQuestion) -> str:
-    """The command that writes the next print, ready to paste.
-
-    Parameters
-    ----------
-    wanted : the range and step of the print
-    question : its drive and style stay
-    """
-    return (
-        f"`omphalon advance plan --style {wanted.style} --drive {wanted.drive} --from "
-        f"{wanted.start_s:.6g} --to {wanted.stop_s:.6g} --step {wanted.step_s:g} "
-        f"{question.line_words} --out {wanted.style}.gcode`"
     )
 
 
@@ -242,42 +181,29 @@ def _next(fit: AdvanceFit, question: AdvanceQuestion) -> str:
         first = "nothing to enter" if keeps else "enter it"
         return f"{first}; the search is over: another print would not tell more. Then {AFTER}"
     first = "" if keeps else "enter it, or first "
-    finer = command(fit.refine, question)
+    finer = str(fit.refine)
     return f"{first}print finer, if you want it surer: {finer}; then {AFTER}"
 
 
-def _picture(fit: AdvanceFit, question: AdvanceQuestion) -> AdvancePicture:
-    read, best = fit.readout, fit.best
-    return AdvancePicture(
-        values_s=read.values_s,
-        seen=read.seen,
-        read=METHODS[read.method],
-        looked=read.by_eye,
-        keep=best.keep,
-        deviation=best.deviation,
-        curve=best.curve,
-        answer_s=fit.value_s,
-        half_s=fit.half_width_s,
-        span_s=read.span,
-        present_s=question.present_s,
-    )
-
-
-def advance_check_finding(
-    check: AdvanceCheck | Retest, seam: str | None, readings: Readings
+def advance_check_answer(
+    readings: Readings, seam: str | None, resolution_mm: float | None
 ) -> Finding:
-    """The answer of a check, in words.
+    """Whether corners are better than before, in words.
 
     Parameters
     ----------
-    check : what was decided
+    readings : corners of two prints
     seam : the corner that holds the seam, if it was named
-    readings : as they were read, for what was noted on the way
+    resolution_mm : of the caliper; None: by the digits
     """
-    if isinstance(check, Retest):
-        facts = {**check.facts, "counted": plural(int(str(check.facts["count"])), "corner")}
-        filled = Retest(check.reason, facts, check.oddities)
-        return retest_finding("advance-check", filled, REFUSALS, ODDITIES, noted(readings))
+    return answer(
+        "advance-check",
+        [readings],
+        lambda: _check_finding(check_advance(readings, seam, resolution_mm), seam),
+    )
+
+
+def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
     before, after = check.before, check.after
     side = ("bulge", "small") if after.mean.value > 0 else ("lack", "large")
     again = (
@@ -296,18 +222,11 @@ def advance_check_finding(
             "gain_spread_mm": check.gain_half_mm,
             "corners": [len(before.bulges_mm), len(after.bulges_mm)],
         },
-        warnings=tuple(noted(readings)),
         next=again
         if check.verdict == "change"
         else "nothing; check again with another filament, nozzle or temperature",
         table=_corner_table(check, seam),
-        picture=CornersPicture(
-            bulges_mm=(before.bulges_mm, after.bulges_mm),
-            names=(before.names, after.names),
-            means_mm=(before.mean.value, after.mean.value),
-            half_widths_mm=(before.mean.half_width, after.mean.half_width),
-            deviation_mm=check.reading_deviation_mm,
-        ),
+        picture=check,
     )
 
 
@@ -342,4 +261,34 @@ def _corner_table(check: AdvanceCheck, seam: str | None) -> tuple[Shown, ...]:
         Shown("mean bulge", (*means, f"± {after.mean.half_width:.3f} mm")),
         Shown("size of fault", (*sizes, f"± {after.size.half_width:.3f} mm")),
         Shown("one reading", (one,)),
+    )
+
+
+def _seen_evidence(sight: Sight) -> dict[str, Any]:
+    """What the picture is like and what was read in it."""
+    return {
+        "um_a_pixel": sight.um_a_pixel,
+        "tilt_deg": sight.tilt_deg,
+        "mirrored": sight.pose.mirrored,
+        "channel": sight.picture.channel,
+        "lines": len(sight.lines),
+        "lines_read": len(sight.read),
+        "left_out": {f"{line.value_s:g}": line.why for line in sight.lines if line.why},
+        "even_width_mm": sight.even_mm,
+        "edge_blur_mm": sight.blur_mm,
+        "width_deviation_mm": sight.read_mm,
+        "slant_mm": sight.shared_mm,
+    }
+
+
+def _seen_rows(sight: Sight) -> tuple[Shown, ...]:
+    """The same for a reader."""
+    square = sight.tilt_deg < SQUARE_DEG
+    told = "taken squarely" if square else f"{sight.tilt_deg:.0f}° off square"
+    how = f"{sight.um_a_pixel:.0f} µm a pixel, {told}"
+    mirrored = ", mirrored" if sight.pose.mirrored else ""
+    even = f"{sight.even_mm:.3f} mm along their even start, edges blurred by {sight.blur_mm:.2f} mm"
+    return (
+        Shown("picture", (f"{len(sight.read)} of {len(sight.lines)} lines; {how}{mirrored}",)),
+        Shown("lines", (even,)),
     )

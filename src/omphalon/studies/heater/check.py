@@ -10,10 +10,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from omphalon.arrays import Array
 from omphalon.physics.arrival import look
 from omphalon.physics.arrival_doubt import arrival_deviations
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import Verdict
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts
@@ -37,7 +39,21 @@ class HeaterCheck:
     seen: tuple[Seen, ...]
     signs: tuple[Sign, ...]
     changes: tuple[Change, ...]
-    oddities: tuple[Oddity, ...]
+    target_c: float
+    remarks: tuple[Remark, ...]
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """What each log is called."""
+        return ("this log",) if len(self.parts) == 1 else ("before", "after")
+
+    @property
+    def since_takeover_s(self) -> list[Array]:
+        """Each log's times from the takeover on."""
+        return [
+            p.time_s - p.time_s[0] - s.arrival.start_s - (s.arrival.takeover_s or 0.0)
+            for p, s in zip(self.parts, self.seen, strict=True)
+        ]
 
     @property
     def verdict(self) -> Verdict:
@@ -45,7 +61,7 @@ class HeaterCheck:
         return "change" if self.signs else "keep"
 
 
-def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> HeaterCheck | Retest:
+def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> HeaterCheck:
     """Judge the last of one or two logs (before, after).
 
     Parameters
@@ -56,7 +72,10 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     Returns
     -------
     HeaterCheck
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where the logs are too short, or never came near the target.
     """
     heater = question.which
@@ -68,7 +87,7 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
         if any(
             len(p.time_s) < FEWEST_REPORTS or p.duration_s < SHORTEST_UNITS * unit for p in parts
         ):
-            raise Unanswerable("short-log")
+            raise Refusal("short-log")
         fan = None if question.fan_at_s is None else question.fan_at_s - (question.from_s or 0.0)
         goal = question.target_c
         arrivals = [look(p.time_s, p.temperature_c, p.power, goal, unit, fan) for p in parts]
@@ -77,16 +96,17 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
             for arrival, part in zip(arrivals, parts, strict=True)
         )
         _refuse_early_end(seen[-1], parts[-1], goal)
-    except Unanswerable as refusal:
-        return Retest(refusal.retest.reason, refusal.retest.facts, tuple(odd))
+    except Refusal as refusal:
+        raise refusal.after(odd) from None
     signs = {s.name: s for s in reversed(SIGNS) if s.seen(seen[-1])}
     return HeaterCheck(
         heater=heater,
+        target_c=goal,
         parts=parts,
         seen=seen,
         signs=tuple(reversed(signs.values())),
         changes=_changes(parts, seen, goal) if len(parts) == 2 else (),
-        oddities=tuple(odd),
+        remarks=tuple(odd),
     )
 
 
@@ -123,10 +143,10 @@ def _refuse_early_end(seen: Seen, part: TemperatureLog, target_c: float) -> None
     if a.arrival_s is None and a.takeover_s is not None and since > CREEPS_UNITS * seen.unit_s:
         return
     if a.hold_s < HELD_UNITS * seen.unit_s and (a.arrival_s is not None or a.climbing):
-        raise Unanswerable("ends-early")
+        raise Refusal("ends-early")
     highest = float(part.temperature_c.max())
     if a.arrival_s is None and highest < target_c - FAR_C:
-        raise Unanswerable("never-near", goal=target_c, highest=highest)
+        raise Refusal("never-near", goal=target_c, highest=highest)
 
 
 def _part(log: TemperatureLog, question: CheckQuestion) -> TemperatureLog:

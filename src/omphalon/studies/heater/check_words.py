@@ -6,16 +6,67 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from omphalon.finding import Finding, Shown
-from omphalon.picture import HoldPicture, HoldsPicture
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Retest
+from omphalon.studies.answer import answer
 from omphalon.studies.changes import Change, changes_document
-from omphalon.studies.heater.check import HeaterCheck
+from omphalon.studies.heater.check import HeaterCheck, check_heater
 from omphalon.studies.heater.question import CheckQuestion
-from omphalon.studies.heater.sentences import ROWS, SIGNS, heater_warnings, refusal
 from omphalon.studies.heater.signs import ROW, Seen
 from omphalon.studies.heater.signs import ROWS as CHECK_ROWS
 
+# row of a check → label, unit, decimals
+ROWS = {
+    "arrival_s": ("arrival", "s", 0),
+    "creep_s": ("late by", "s", 0),
+    "overshoot_c": ("overshoot", "°C", 2),
+    "settle_s": ("settled at", "s", 0),
+    "ripple_c": ("ripple", "°C", 2),
+    "bias_c": ("bias", "°C", 2),
+    "dip_c": ("dip, fan on", "°C", 2),
+    "recovery_s": ("back after", "s", 0),
+    "noise_c": ("sensor noise", "°C", 2),
+    "jumps": ("sensor jumps", "", 0),
+    "mean_power": ("mean power", "% of its most", 0),
+    "busy": ("power at an end", "% of the hold", 0),
+    "chatter": ("power moves", "% a report", 0),
+}
+TAME = (
+    "it creeps to the target, or comes back late",
+    "gains too tame: run the oscillation test and fit again, or --aim quick",
+)
+# sign of a bad loop → what it means, what to do
+SIGNS = {
+    "loose sensor": (
+        "the reading jumps by more than a heater can do",
+        "seat the sensor and check its plug; then log again",
+    ),
+    "power too weak": (
+        "full power does not hold the target",
+        "insulate the block, lower the fan or the target, or fit a stronger heater; gains cannot "
+        "help",
+    ),
+    "sensor noise": (
+        "the readings scatter more than a sound sensor's",
+        "check wiring and shielding first; then fit with --aim gentle",
+    ),
+    "oscillating": (
+        "the hold swings to and fro",
+        "gains too hot: run the oscillation test and fit again",
+    ),
+    "windup": (
+        "one long overshoot: the integral filled up during the heat-up",
+        "let the integral start only near the target, or lower ki; fit again",
+    ),
+    "hot": (
+        "it overshoots, or its power bangs between the limits while it holds",
+        "gains too hot: run the oscillation test and fit again, or --aim gentle",
+    ),
+    "slow": TAME,
+    "biased": (
+        "the hold stands off the target",
+        "ki is missing or its limit is reached: fit again",
+    ),
+}
 ARRIVALS = (
     *("arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c", "recovery_s"),
     *("noise_c", "creep_s", "above_s", "busy", "chatter", "fan_s", "swing_period_s", "mean_power"),
@@ -97,48 +148,26 @@ def _seen(check: HeaterCheck) -> dict[str, Any]:
     }
 
 
-def _holds(check: HeaterCheck, question: CheckQuestion, labels: tuple[str, ...]) -> HoldsPicture:
-    holds = []
-    for part, seen, label in zip(check.parts, check.seen, labels, strict=True):
-        a = seen.arrival
-        began = a.start_s + (a.takeover_s or 0.0)
-        holds.append(
-            HoldPicture(
-                label=label,
-                time_s=part.time_s - part.time_s[0] - began,
-                temperature_c=part.temperature_c,
-                power=part.power,
-                fan_s=None if a.fan_s is None else a.start_s + a.fan_s - began,
-                overshoot_c=a.overshoot_c,
-                ripple_c=a.ripple_c,
-                dip_c=a.dip_c,
-            )
-        )
-    return HoldsPicture(heater=check.heater, target_c=question.target_c, holds=tuple(holds))
-
-
-def heater_check_finding(
-    check: HeaterCheck | Retest, question: CheckQuestion, logs: Sequence[TemperatureLog]
-) -> Finding:
-    """The answer of a check, in words.
+def heater_check_answer(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Finding:
+    """Whether a loop still serves, in words.
 
     Parameters
     ----------
-    check : what was decided
-    question : what was asked
-    logs : as they were read, for what was noted on the way
+    logs : one, or before and after
+    question : target, heater, the part that counts
     """
-    if isinstance(check, Retest):
-        return refusal("heater-check", check, logs)
+    return answer("heater-check", logs, lambda: _finding(check_heater(logs, question)))
+
+
+def _finding(check: HeaterCheck) -> Finding:
     remedy = SIGNS[check.signs[0].name][1] if check.signs else ""
-    labels = ("this log",) if len(check.seen) == 1 else ("before", "after")
     return Finding(
         kind="heater-check",
         verdict=check.verdict,
         because=_judged(check),
         evidence=_seen(check),
-        warnings=heater_warnings(check.oddities, logs),
+        warnings=check.remarks,
         next=remedy or "nothing; check again after a change of parts",
-        table=_rows(check, labels),
-        picture=_holds(check, question, labels),
+        table=_rows(check, check.labels),
+        picture=check,
     )

@@ -8,36 +8,36 @@ import numpy as np
 
 from omphalon.arrays import Array, Mask
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Oddity
+from omphalon.remarks import Remark
 
 SPIKE_C = 5.0
 
 
-def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
+def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
     """The log without reports that are none, and what was passed over.
 
     Returns
     -------
     TemperatureLog
-    list of Oddity
+    list of Remark
     """
     log, odd = _one_target(log)
     spikes = _spikes(log.time_s, log.temperature_c)
     if spikes.any():
         first = float(log.time_s[np.argmax(spikes)] - log.time_s[0])
-        odd.append(Oddity("spikes", "off-curve", {"count": int(spikes.sum()), "first": first}))
+        odd.append(Remark("off-curve", {"count": int(spikes.sum()), "first": first}))
         log = log.rows(~spikes)
     stuck = _stuck(log)
     if stuck.any():
         at = int(np.argmax(stuck))
         since = float(log.time_s[at] - log.time_s[0])
         facts = {"level": float(log.temperature_c[at]), "since": since}
-        odd.append(Oddity("stuck-reading", "stands-still", facts))
+        odd.append(Remark("stands-still", facts))
         log = log.rows(~stuck)
     return log, odd
 
 
-def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
+def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
     """The longest stretch with one target above 0, and what stood before it with none."""
     if log.target_c is None or not (log.target_c > 0).any():
         return log, []
@@ -51,8 +51,8 @@ def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Oddity]]:
     keep = np.zeros(len(goal), bool)
     keep[start:end] = True
     facts = {"targets": ", ".join(f"{g:g}" for g in all_goals), "used": float(goal[start])}
-    sentence = "targets" if len(all_goals) > 1 else "switched-off"
-    return log.rows(keep), [Oddity("target-changed", sentence, facts)]
+    sentence = "several-targets" if len(all_goals) > 1 else "switched-off"
+    return log.rows(keep), [Remark(sentence, facts)]
 
 
 def _spikes(t: Array, y: Array) -> Mask:

@@ -14,7 +14,7 @@ from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.quantities import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Oddity, Unanswerable
+from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.tuning import Tuned
 
@@ -27,7 +27,7 @@ MOST_C = {"hotend": (HOTEND_USUAL_C, HOTEND_MOST_C), "bed": (BED_USUAL_C, BED_MO
 FASTEST_BED_C_S = 2.0  # no bed heats so fast, measured over ten seconds
 
 
-def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Oddity]:
+def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Remark]:
     """Safety first: too hot, a sensor that jumps, a temperature that rises without power.
 
     Parameters
@@ -38,11 +38,11 @@ def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Oddity]:
     odd = []
     top = float(log.temperature_c.max())
     if max_temp_c is not None and top > max_temp_c:
-        odd.append(Oddity("too-hot", "above-allowed", {"top": top, "allowed": max_temp_c}))
+        odd.append(Remark("above-allowed", {"top": top, "allowed": max_temp_c}))
     rows, size = _jumps(log)
     if len(rows):
         facts = {"size": size, "count": len(rows), "first": float(log.time_s[rows[0]])}
-        odd.append(Oddity("sensor-jump", "jumps", facts))
+        odd.append(Remark("jumps", facts))
     if log.power is not None:
         odd += _heats_alone(log)
     return odd
@@ -62,13 +62,13 @@ def _jumps(log: TemperatureLog) -> tuple[Integers, float]:
     return rows, float(np.abs(calm[rows]).max()) if len(rows) else 0.0
 
 
-def heater_doubts(log: TemperatureLog, heater: str) -> list[Oddity]:
+def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     """Whether the log can be of this heater: too hot for it, or heating as only a hotend does.
     Single spikes do not count.
 
     Raises
     ------
-    Unanswerable
+    Refusal
         Above what can be.
     """
     usual, most = MOST_C[heater]
@@ -76,10 +76,10 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Oddity]:
     top = float(np.sort(log.temperature_c)[-hottest])
     facts = {"top": top, "heater": heater, "usual": usual, "most": most}
     if top > most:
-        raise Unanswerable("too-hot-for-it", **facts)
-    odd = [Oddity("unusual-temperature", "hotter-than-usual", facts)] if top > usual else []
+        raise Refusal("too-hot-for-it", **facts)
+    odd = [Remark("hotter-than-usual", facts)] if top > usual else []
     if heater == "bed" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
-        odd.append(Oddity("heater-doubtful", "too-fast", {"pace": pace}))
+        odd.append(Remark("too-fast", {"pace": pace}))
     return odd
 
 
@@ -94,7 +94,7 @@ def fastest_rise(log: TemperatureLog) -> float:
     return float((rise / (log.time_s[ahead[inside]] - log.time_s[inside])).max())
 
 
-def _heats_alone(log: TemperatureLog) -> list[Oddity]:
+def _heats_alone(log: TemperatureLog) -> list[Remark]:
     """More than 15 s without power, and still 5 °C warmer at the end than 15 s into it."""
     assert log.power is not None
     t, y, off = log.time_s, log.temperature_c, log.power < 0.01
@@ -103,29 +103,29 @@ def _heats_alone(log: TemperatureLog) -> list[Oddity]:
         late = start + int(np.searchsorted(t[start : end + 1], t[start] + COASTS_S))
         if late < end and y[end] > y[late] + ALONE_C:
             facts = {"rise": y[end] - y[late], "start": t[start], "end": t[end]}
-            return [Oddity("heats-alone", "rises-alone", facts)]
+            return [Remark("rises-alone", facts)]
     return []
 
 
-def explained(test: Excerpt, fit: ThermalFit) -> list[Oddity]:
+def explained(test: Excerpt, fit: ThermalFit) -> list[Remark]:
     """Refuse a model that misses the log; a word on one that follows it loosely.
 
     Raises
     ------
-    Unanswerable
+    Refusal
         If the model misses the log.
     """
     sensor = min(test.sigma_c, 0.3 * test.swing_c)
     allowed = float(np.hypot(1.5 * sensor, 0.04 * fit.swing_rms_c))
     if fit.shift_doubts > MOST_SHIFT_DOUBTS:
-        raise Unanswerable("shifted", late=float(np.sqrt(np.mean(fit.shift_s**2))))
+        raise Refusal("shifted", late=float(np.sqrt(np.mean(fit.shift_s**2))))
     facts = {"miss": fit.rms_c, "sensor": sensor}
     if fit.rms_c > 1.5 * allowed:
-        raise Unanswerable("misses", **facts)
-    return [Oddity("loose-fit", "follows-loosely", facts)] if fit.rms_c > allowed else []
+        raise Refusal("misses", **facts)
+    return [Remark("follows-loosely", facts)] if fit.rms_c > allowed else []
 
 
-def logs_disagree(tests: Sequence[Excerpt]) -> list[Oddity]:
+def logs_disagree(tests: Sequence[Excerpt]) -> list[Remark]:
     """Logs of one heater whose cycles differ by more than their spreads and 10 %."""
     first, *others = (oscillation.ultimate(t.found) for t in tests)
     for n, other in enumerate(others, 2):
@@ -141,11 +141,11 @@ def logs_disagree(tests: Sequence[Excerpt]) -> list[Oddity]:
         for name, one, two, spread in pairs:
             if abs(one - two) > spread + 0.10 * one:
                 facts = {"number": n, "name": name, "one": one, "two": two}
-                return [Oddity("logs-disagree", "two-heaters", facts)]
+                return [Remark("two-heaters", facts)]
     return []
 
 
-def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Oddity]:
+def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Remark]:
     """What a fit that stands stands on thinly."""
     odd = []
     turn = np.array([2 * np.pi / cycle.period_s])
@@ -155,16 +155,16 @@ def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) ->
     apart = abs(np.log(ratio)) > 0.3 + cycle.gain_spread / cycle.gain
     if apart or abs(phase) > MOST_APART_DEG:
         facts = {"period": cycle.period_s, "ratio": ratio, "phase": phase}
-        odd.append(Oddity("methods-disagree", "swings-otherwise", facts))
+        odd.append(Remark("swings-otherwise", facts))
     if tuned.sensitivity[0] > THIN:
         facts = {"sensitivity": float(tuned.sensitivity[0])}
-        odd.append(Oddity("low-sensitivity-margin", "thin", facts))
+        odd.append(Remark("thin-margin", facts))
     usual = float(np.median(np.diff(test.time_s)))
     if usual > 0.25 * cycle.period_s:
-        odd.append(Oddity("slow-reports", "seldom", {"usual": usual, "period": cycle.period_s}))
+        odd.append(Remark("seldom", {"usual": usual, "period": cycle.period_s}))
     holding, limit, most = tuned.model.holding_power, tuned.loop.limit, float(test.power.max())
     if holding * (1 + tuned.loop.fan_extra) > 0.95 * limit:
-        odd.append(Oddity("little-power-left", "nearly-all", {"holding": holding}))
+        odd.append(Remark("nearly-all", {"holding": holding}))
     if most < 0.9 * limit:
-        odd.append(Oddity("power-limited", "never-full", {"most": most, "limit": limit}))
+        odd.append(Remark("never-full", {"most": most, "limit": limit}))
     return odd

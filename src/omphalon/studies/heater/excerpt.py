@@ -12,7 +12,7 @@ from omphalon.arrays import Array, Mask
 from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Cycles, Switching
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Oddity, Unanswerable
+from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.cleaning import cleaned
 
 FEWEST_CYCLES = 3
@@ -41,7 +41,7 @@ class Excerpt:
     breaks_s: tuple[float, ...]
     skip: Mask
     delay_s: float
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
     @property
     def sigma_c(self) -> float:
@@ -68,7 +68,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
 
     Raises
     ------
-    Unanswerable
+    Refusal
         If the log holds no test that can carry gains.
     """
     odd = target_doubts(log, target_c)
@@ -81,23 +81,23 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
     switched = oscillation.switching(t, y, power, float(np.hypot(noise, quantum / np.sqrt(12))))
     if len(switched.row) < 2:
-        raise Unanswerable("hardly-switched", odd)
+        raise Refusal("hardly-switched", odd)
     found = oscillation.cycles(t, y, power, switched)
     if found.count < FEWEST_CYCLES:
-        raise Unanswerable("few-cycles", odd, count=found.count, fewest=FEWEST_CYCLES)
+        raise Refusal("few-cycles", odd, count=found.count, fewest=FEWEST_CYCLES)
     if goal is None:
         goal = round(switched.level_c, 1)
-        odd.append(Oddity("target-guessed", "switches-about", {"goal": goal}))
+        odd.append(Remark("switches-about", {"goal": goal}))
     _refuse_elsewhere(found, t, y, goal)
     _refuse_loose(found)
     swing = float(np.median(found.amplitude_c))
     if swing < LEAST_STEPS * quantum or swing < 2 * min(noise, 0.4 * swing):
-        raise Unanswerable("no-swing", odd, swing=swing, noise=noise, quantum=quantum)
+        raise Refusal("no-swing", odd, swing=swing, noise=noise, quantum=quantum)
     breaks, skip, lost = _breaks(t)
     odd += _drift(found)
     if lost:
         longest = float(np.diff(t).max())
-        odd.append(Oddity("dropout", "gaps", {"count": lost, "longest": longest}))
+        odd.append(Remark("gaps", {"count": lost, "longest": longest}))
     return Excerpt(
         time_s=t,
         temperature_c=y,
@@ -110,11 +110,11 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
         breaks_s=breaks,
         skip=skip,
         delay_s=_delay(t, y, switched),
-        oddities=tuple(odd),
+        remarks=tuple(odd),
     )
 
 
-def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
+def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Remark]:
     """Whether the target that was given is not the one in the log.
 
     Parameters
@@ -125,14 +125,14 @@ def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Oddity]:
     own = log_target(log)
     if target_c is None or own is None or abs(own - target_c) <= SAME_C:
         return []
-    return [Oddity("target-differs", "other-target", {"own": own, "given": target_c})]
+    return [Remark("other-target", {"own": own, "given": target_c})]
 
 
 def fahrenheit(level_c: float, goal_c: float) -> str:
     """Which of a level and a target is in °F, where they are one temperature in two units."""
     if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:
-        return "target"
-    return "log" if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C else ""
+        return "target-in-f"
+    return "log-in-f" if abs((level_c - 32) / 1.8 - goal_c) < FAHRENHEIT_WITHIN_C else ""
 
 
 def _refuse_loose(found: Cycles) -> None:
@@ -140,9 +140,9 @@ def _refuse_loose(found: Cycles) -> None:
     turns = found.response / np.abs(found.response)
     phase = float(np.degrees(np.angle(np.mean(turns)))) % 360 - 360
     if abs(np.mean(turns)) < LOOSE:
-        raise Unanswerable("loose")
+        raise Refusal("loose")
     if not PHASES_DEG[0] < phase < PHASES_DEG[1]:
-        raise Unanswerable("out-of-phase", phase=phase)
+        raise Refusal("out-of-phase", phase=phase)
 
 
 def _refuse_elsewhere(found: Cycles, t: Array, y: Array, goal: float) -> None:
@@ -153,9 +153,7 @@ def _refuse_elsewhere(found: Cycles, t: Array, y: Array, goal: float) -> None:
     if low - room <= goal <= high + room:
         return
     level = float(np.median(y[inside]))
-    raise Unanswerable(
-        "cycles-elsewhere", level=level, goal=goal, fahrenheit=fahrenheit(level, goal)
-    )
+    raise Refusal("cycles-elsewhere", level=level, goal=goal, hint=fahrenheit(level, goal))
 
 
 def _first_cycles(log: TemperatureLog) -> TemperatureLog:
@@ -168,7 +166,7 @@ def _first_cycles(log: TemperatureLog) -> TemperatureLog:
     return log.rows(slice(0, int(ons[MOST_CYCLES + 1]) + 2))
 
 
-def _drift(found: Cycles) -> list[Oddity]:
+def _drift(found: Cycles) -> list[Remark]:
     """Whether the mean power of the cycles moves by more than their scatter: a fan, a draught, heat
     still soaking in.
     """
@@ -178,7 +176,7 @@ def _drift(found: Cycles) -> list[Oddity]:
     first, last = float(np.median(mean[1 : 1 + third])), float(np.median(mean[-third:]))
     scatter = float(np.median(np.abs(np.diff(mean)))) if found.count > 3 else 0.0
     if found.count > 3 and abs(last - first) > max(0.12 * first, 3 * scatter):
-        return [Oddity("drift", "drift", {"first": first, "last": last})]
+        return [Remark("holding-drifts", {"first": first, "last": last})]
     return []
 
 
@@ -195,24 +193,24 @@ def log_target(log: TemperatureLog) -> float | None:
     return float(values[np.argmax(counts)]) if len(values) else None
 
 
-def _power(log: TemperatureLog, goal: float | None, odd: list[Oddity]) -> Array:
+def _power(log: TemperatureLog, goal: float | None, odd: list[Remark]) -> Array:
     """The power throughout; where the log has none, full below the target and none above.
 
-    Raises Unanswerable where it cannot be told, the target was never reached, or nothing switched.
+    Raises Refusal where it cannot be told, the target was never reached, or nothing switched.
     """
     y = log.temperature_c
     if log.power is None and goal is None:
-        raise Unanswerable("temperatures-only", odd)
+        raise Refusal("temperatures-only", odd)
     if goal is not None and y.max() < goal - SAME_C:
         highest = float(y.max())
         hint = fahrenheit(highest, goal)
-        raise Unanswerable("never-reached", odd, goal=goal, highest=highest, fahrenheit=hint)
+        raise Refusal("never-reached", odd, goal=goal, highest=highest, hint=hint)
     power = log.power
     if power is None:
-        odd.append(Oddity("power-missing", "no-power"))
+        odd.append(Remark("no-power"))
         power = np.where(y < goal, 1.0, 0.0)
     if power.max() - power.min() < LEAST_SWITCH:
-        raise Unanswerable("never-switched", odd)
+        raise Refusal("never-switched", odd)
     return power
 
 

@@ -14,7 +14,8 @@ from omphalon.physics.record import Record
 from omphalon.physics.scale import by_median
 from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import Verdict
 from omphalon.studies.heater.doubts import (
     explained,
     fit_doubts,
@@ -46,7 +47,7 @@ class HeaterFit:
     full_power: float
     log_scale: float | None
     verdict: Verdict
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
     @property
     def cycles(self) -> int:
@@ -66,7 +67,7 @@ def times(gains: Gains, factor: float) -> Gains:
 
 def fit_heater(
     logs: Sequence[TemperatureLog], question: HeaterQuestion, gain_scale: float = 1.0
-) -> HeaterFit | Retest:
+) -> HeaterFit:
     """Find gains for the loop that will run them.
 
     Parameters
@@ -78,10 +79,13 @@ def fit_heater(
     Returns
     -------
     HeaterFit
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where the logs cannot carry gains.
     """
-    odd: list[Oddity] = []
+    odd: list[Remark] = []
     try:
         for log in logs:
             odd += log_doubts(log, question.max_temp_c)
@@ -95,15 +99,14 @@ def fit_heater(
         odd += [*spikes, *logs_disagree(tests), *explained(tests[0], model)]
         full_power = question.gain_scale or gain_scale
         return _heater_fit(tests, model, odd, question, full_power, logs[0].power_scale)
-    except Unanswerable as refusal:
-        retest = refusal.retest
-        return Retest(retest.reason, retest.facts, (*odd, *retest.oddities))
+    except Refusal as refusal:
+        raise refusal.after(odd) from None
 
 
 def _heater_fit(
     tests: tuple[Excerpt, ...],
     model: ThermalFit,
-    odd: list[Oddity],
+    odd: list[Remark],
     question: HeaterQuestion,
     full_power: float,
     log_scale: float | None,
@@ -115,8 +118,8 @@ def _heater_fit(
     cycle = oscillation.ultimate(test.found)
     keep = worth_keeping(tuned)
     if not keep and not sure_enough(tuned):
-        raise Unanswerable("unsure", share=1 - tuned.sure)
-    told = [o for t in tests for o in t.oddities]
+        raise Refusal("unsure", share=1 - tuned.sure)
+    told = [o for t in tests for o in t.remarks]
     return HeaterFit(
         heater=heater,
         tests=tests,
@@ -127,7 +130,7 @@ def _heater_fit(
         full_power=full_power,
         log_scale=log_scale,
         verdict="keep" if keep else "change",
-        oddities=(*odd, *told, *fit_doubts(test, model, tuned, cycle)),
+        remarks=(*odd, *told, *fit_doubts(test, model, tuned, cycle)),
     )
 
 
@@ -138,13 +141,13 @@ def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
     return fit_thermal(record.join([record_of(t) for t in tests]))
 
 
-def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddity]]:
+def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Remark]]:
     """The model, fitted anew without the few reports that lie far off the first fit.
 
     Returns
     -------
     ThermalFit
-    list of Oddity
+    list of Remark
     """
     fit = fit_model(tests)
     miss = np.abs(fit.fitted_c - np.concatenate([t.temperature_c for t in tests]))
@@ -158,7 +161,7 @@ def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Oddit
     spans = zip(tests, ends[:-1], ends[1:], strict=True)
     again = [replace(t, skip=t.skip | off[a:b]) for t, a, b in spans]
     facts = {"count": int(off.sum()), "limit": limit}
-    return fit_model(again), [Oddity("spikes", "off-model", facts)]
+    return fit_model(again), [Remark("off-model", facts)]
 
 
 def record_of(test: Excerpt) -> Record:

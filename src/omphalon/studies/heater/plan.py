@@ -7,8 +7,8 @@ from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import HEATER_INDEX, Dialect
 from omphalon.quantities import QUANTITIES
+from omphalon.remarks import Remark
 from omphalon.units import is_usual
-from omphalon.warned import Warned
 
 USUAL_TARGET_C = {"hotend": 210.0, "bed": 60.0}
 LOWEST_TARGET_C = 35.0
@@ -37,13 +37,8 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
             f"give one from {LOWEST_TARGET_C:g} to {quantity.highest:g} °C, the one you print at "
             f"({quantity.slip})",
         )
-    warnings = (
-        ()
-        if is_usual(goal, quantity)
-        else (
-            Warned("unusual-value", f"--target {goal:g} is possible for a {heater}, but not usual"),
-        )
-    )
+    odd = Remark("unusual-target", {"goal": goal, "heater": heater})
+    warnings = () if is_usual(goal, quantity) else (odd,)
     start = dialect.line(
         f"{heater}-oscillation", index=HEATER_INDEX[heater], target=goal, cycles=cycles
     )

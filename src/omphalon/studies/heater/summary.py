@@ -14,7 +14,7 @@ from omphalon.errors import UsageError
 from omphalon.physics.linear import textbook
 from omphalon.physics.loop import Gains
 from omphalon.physics.scale import by_median
-from omphalon.studies.answer import Oddity, Retest
+from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 
@@ -49,7 +49,7 @@ class SummaryFit:
     relative_spread: float
     gains: Gains
     full_power: float
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
     verdict = "change"
 
@@ -64,7 +64,7 @@ def fit_summary(
     question: HeaterQuestion,
     powers: tuple[float, float],
     gain_scale: float,
-) -> SummaryFit | Retest:
+) -> SummaryFit:
     """Gains from the summaries of some cycles.
 
     Parameters
@@ -77,11 +77,11 @@ def fit_summary(
     Returns
     -------
     SummaryFit
-    Retest
-        If there are too few cycles, or they do not repeat, or never cross the target.
 
     Raises
     ------
+    Refusal
+        If there are too few cycles, or they do not repeat, or never cross the target.
     UsageError
         If a cycle is upside down, or the powers are.
 
@@ -103,21 +103,20 @@ def fit_summary(
                 "give LOW:HIGH:SECONDS",
             )
     if len(cycles) < FEWEST:
-        return Retest("few-cycles", {"count": len(cycles), "fewest": FEWEST}, ())
+        raise Refusal("few-summaries", count=len(cycles), fewest=FEWEST)
     used = tuple(cycles[min(len(cycles) // 3, len(cycles) - FEWEST) :])  # the relay has settled
     swings = np.array([c.high_c - c.low_c for c in used])
     periods = np.array([c.period_s for c in used])
     swing, period = float(np.median(swings)), float(np.median(periods))
-    facts = {"swing": swing, "period": period}
     if not LEAST_SWING_C <= swing <= MOST_SWING_C:
-        return Retest("no-such-swing", facts, ())
+        raise Refusal("no-such-swing", swing=swing)
     scatter = max(_scatter(swings), _scatter(periods))
     if scatter > MOST_SCATTER:
-        return Retest("cycles-differ", {**facts, "scatter": scatter}, ())
+        raise Refusal("cycles-differ", scatter=scatter)
     middle = float(np.mean([(c.high_c + c.low_c) / 2 for c in used]))
     target = middle if question.target_c is None else question.target_c
     if not min(c.low_c for c in used) <= target <= max(c.high_c for c in used):
-        return Retest("target-elsewhere", {"target": target, "middle": middle}, ())
+        raise Refusal("target-elsewhere", target=target, middle=middle)
     gain = 4 * (powers[0] - powers[1]) / 2 / (math.pi * swing / 2)
     table = textbook(gain, period)
     return SummaryFit(
@@ -130,7 +129,7 @@ def fit_summary(
         relative_spread=math.hypot(OWN_ERROR, 2 * scatter / math.sqrt(len(used))),
         gains=table,
         full_power=question.gain_scale or gain_scale,
-        oddities=(Oddity("summary-only", "summary", {"count": len(used)}),),
+        remarks=(Remark("summaries", {"count": len(used)}),),
     )
 
 

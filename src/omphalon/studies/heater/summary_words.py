@@ -2,45 +2,42 @@
 
 from __future__ import annotations
 
-from omphalon.finding import Finding, Shown, digits
+from collections.abc import Sequence
+
+from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
-from omphalon.studies.answer import Retest
+from omphalon.studies.answer import answer, lines_for
 from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.summary import SummaryFit
+from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
 from omphalon.studies.heater.words import UNITS, gain_settings, gain_spread
-from omphalon.studies.wording import lines_for, plural, retest_finding, warned
-
-REFUSALS = {
-    "few-cycles": (
-        "{count} cycles: fewer than {fewest} say nothing of how they repeat",
-        "give --cycle once for each, or a log of the test",
-    ),
-    "no-such-swing": (
-        "the reading swings by {swing:.2f} °C: no on/off test of a heater does",
-        "look whether the numbers are LOW:HIGH:SECONDS, in °C",
-    ),
-    "cycles-differ": (
-        "swing or period differ by {scatter:.0%} from cycle to cycle: a draught, a fan, or one "
-        "that was written down wrong",
-        "run the test again in calm air, and log it",
-    ),
-    "target-elsewhere": (
-        "the cycles swing about {middle:.1f} °C, and the target is {target:g} °C",
-        "give the target of the test",
-    ),
-}
-ODDITIES = {
-    "summary": "{count} summaries instead of a log: no model, no prediction, and the gains may be "
-    "a third off"
-}
+from omphalon.units import digits, plural
 
 
-def summary_finding(
-    fit: SummaryFit | Retest, question: HeaterQuestion, dialect: Dialect
+def summary_answer(
+    cycles: Sequence[CycleSummary],
+    question: HeaterQuestion,
+    powers: tuple[float, float],
+    dialect: Dialect,
 ) -> Finding:
-    """The answer, in words."""
-    if isinstance(fit, Retest):
-        return retest_finding("heater-fit", fit, REFUSALS, ODDITIES, ())
+    """Gains from summaries of cycles, in words.
+
+    Parameters
+    ----------
+    cycles : as a console sums them up
+    question : heater and target
+    powers : the high and the low one
+    dialect : templates of the lines to enter, and the scale of their gains
+    """
+    return answer(
+        "heater-fit",
+        (),
+        lambda: _finding(
+            fit_summary(cycles, question, powers, dialect.gain_scale), question, dialect
+        ),
+    )
+
+
+def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
     spread = {k: getattr(gains, k) * fit.relative_spread for k in UNITS}
     fields = {k: getattr(scaled, k) for k in UNITS}
@@ -67,7 +64,7 @@ def summary_finding(
             "model": None,
             "predicted": None,
         },
-        warnings=tuple(warned(fit.oddities, ODDITIES)),
+        warnings=fit.remarks,
         lines=lines_for(dialect, f"{fit.heater}-gains", told, **fields),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",

@@ -8,20 +8,15 @@ from typing import Any
 import numpy as np
 
 from omphalon.constants import NORMAL_95
-from omphalon.finding import Finding, Shown, digits
+from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.loop import Gains
-from omphalon.picture import ArrivalPicture, HeaterPicture
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import Retest
-from omphalon.studies.heater.fit import HeaterFit
+from omphalon.studies.answer import answer, lines_for
+from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.sentences import (
-    heater_warnings,
-    refusal,
-)
 from omphalon.studies.heater.tuning import promised_range
-from omphalon.studies.wording import lines_for
+from omphalon.units import digits
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 PARTS = {
@@ -30,23 +25,25 @@ PARTS = {
 }
 
 
-def heater_finding(
-    fit: HeaterFit | Retest,
-    question: HeaterQuestion,
-    logs: Sequence[TemperatureLog],
-    dialect: Dialect,
+def heater_answer(
+    logs: Sequence[TemperatureLog], question: HeaterQuestion, dialect: Dialect
 ) -> Finding:
-    """The answer of a fit, in words.
+    """Gains from one or more logs of a heater, in words.
 
     Parameters
     ----------
-    fit : what was decided
-    question : what was asked
-    logs : as they were read, for what was noted on the way
-    dialect : templates of the lines to enter
+    logs : of one heater
+    question : target, aim, the controller, the present gains
+    dialect : templates of the lines to enter, and the scale of their gains
     """
-    if isinstance(fit, Retest):
-        return refusal("heater-fit", fit, logs)
+    return answer(
+        "heater-fit",
+        logs,
+        lambda: _finding(fit_heater(logs, question, dialect.gain_scale), question, dialect),
+    )
+
+
+def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
     keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
     half = fit.tuned.relative_spread
     spread = {k: getattr(gains, k) * h for k, h in zip(UNITS, half, strict=True)}
@@ -60,12 +57,12 @@ def heater_finding(
         settings=gain_settings(gains, fit.full_power),
         spread=gain_spread(spread, fit.full_power),
         evidence=_evidence(fit),
-        warnings=heater_warnings(fit.oddities, logs),
+        warnings=fit.remarks,
         lines=() if keeps else lines_for(dialect, f"{fit.heater}-gains", told, **fields),
         next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),
-        picture=_picture(fit),
+        picture=fit,
     )
 
 
@@ -278,29 +275,3 @@ def _predicted(fit: HeaterFit) -> list[Shown]:
     )
     rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 calm, 3 thin")))
     return rows
-
-
-def _picture(fit: HeaterFit) -> HeaterPicture:
-    test, loop, run = fit.tests[0], fit.tuned.loop, fit.tuned.run
-    labels = tuple(x for x in fit.tuned.labels if not x.startswith("aim"))
-    return HeaterPicture(
-        heater=fit.heater,
-        time_s=test.time_s - test.time_s[0],
-        temperature_c=test.temperature_c,
-        fitted_c=fit.model.fitted_c[: len(test.time_s)],
-        power=test.power,
-        target_c=test.target_c,
-        first_cycle_s=float(test.found.start_s[0] - test.time_s[0]),
-        periods_s=test.found.period_s,
-        rms_c=fit.model.rms_c,
-        arrival=ArrivalPicture(
-            target_c=loop.target_c,
-            unit_s=loop.unit_s,
-            takeover_s=float(run.takeover_s[0]),
-            time_s=run.trace_s,
-            traces_c=tuple(run.trace_c[:, 0, n] for n in range(len(labels))),
-            labels=labels,
-            overshoot_c=float(run.overshoot_c[0, 0]),
-            dip_c=float(run.dip_c[0, 0]),
-        ),
-    )

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from omphalon.errors import UsageError
 from omphalon.recording import Readings
-from omphalon.studies.answer import Retest, Verdict
+from omphalon.remarks import Refusal
+from omphalon.studies.answer import Verdict
 from omphalon.studies.motion.question import Tried, tried
 
 NEAR = 0.9  # of the limit: a run below that says nothing about it
@@ -29,7 +30,7 @@ class MotionCheck:
 
 def check_motion(
     readings: Readings, quantity: str, limit: float, axis: str | None = None
-) -> MotionCheck | Retest:
+) -> MotionCheck:
     """Judge a limit on fresh runs.
 
     Parameters
@@ -42,11 +43,11 @@ def check_motion(
     Returns
     -------
     MotionCheck
-    Retest
-        Where no run came near the limit.
 
     Raises
     ------
+    Refusal
+        Where no run came near the limit.
     UsageError, BadReading
         If readings are missing or cannot be, or several axes are in the file.
     """
@@ -65,9 +66,7 @@ def check_motion(
     failed = tuple(v for v, ok in pairs if not ok and v <= limit * ROUNDED)
     best = max((v for v, ok in pairs if ok), default=None)
     if not failed and (best is None or best < NEAR * limit):
-        return Retest(
-            "not-tried", {"limit": limit, "unit": runs.unit, "best": 0.0 if best is None else best}
-        )
+        raise Refusal("not-tried", limit=limit, unit=runs.unit, best=best or 0.0)
     bearing = sum(v <= limit * ROUNDED or ok for v, ok in pairs)
     return MotionCheck(
         tried=runs,

@@ -10,7 +10,7 @@ import numpy as np
 
 from omphalon.arrays import Array, Mask
 from omphalon.recording import Readings
-from omphalon.studies.answer import Oddity, Retest, Unanswerable
+from omphalon.remarks import Refusal, Remark
 from omphalon.studies.motion.question import Tried, tried
 
 MARGIN = 0.2  # heat, dust and a heavy spool take their share
@@ -37,12 +37,10 @@ class MotionFit:
 
     limits: tuple[Limit, ...]
     margin: float
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
 
-def fit_motion(
-    readings: Readings, margin: float = MARGIN, axis: str | None = None
-) -> MotionFit | Retest:
+def fit_motion(readings: Readings, margin: float = MARGIN, axis: str | None = None) -> MotionFit:
     """Find the limits to set from pass and fail per level; from the failure curve where levels were
     repeated.
 
@@ -58,14 +56,11 @@ def fit_motion(
         If readings are missing or cannot be.
     """
     runs = tried(readings, axis)
-    try:
-        limits = tuple(_limit(one, margin) for one in runs)
-    except Unanswerable as refusal:
-        return refusal.retest
+    limits = tuple(_limit(one, margin) for one in runs)
     return MotionFit(
         limits=limits,
         margin=margin,
-        oddities=tuple(o for one in limits for o in _passes_after_fail(one)),
+        remarks=tuple(o for one in limits for o in _passes_after_fail(one)),
     )
 
 
@@ -74,13 +69,11 @@ def _limit(runs: Tried, margin: float) -> Limit:
     steps = np.unique(level)
     failed = np.array([1 - passed[level == s].mean() for s in steps])  # share of runs
     if passed.all():
-        raise Unanswerable("not-reached", level=float(level.max()), axis=runs.axis, unit=runs.unit)
+        raise Refusal("not-reached", level=float(level.max()), axis=runs.axis, unit=runs.unit)
     first_bad = int(np.argmax(failed > RISK)) if (failed > RISK).any() else len(steps)
     lowest_fail = float(steps[first_bad]) if first_bad < len(steps) else float(level[~passed].min())
     if first_bad == 0:
-        raise Unanswerable(
-            "failed-already", level=float(level.min()), axis=runs.axis, unit=runs.unit
-        )
+        raise Refusal("failed-already", level=float(level.min()), axis=runs.axis, unit=runs.unit)
     highest = float(steps[first_bad - 1])
     repeats = len(steps) < len(level)
     trusted = min(risk_level(level, ~passed), highest) if repeats else highest
@@ -135,7 +128,7 @@ def risk_level(level: Array, failed: Mask) -> float:
     return float(np.exp(centre + width * (np.log(RISK / (1 - RISK)) - beta[0]) / beta[1]))
 
 
-def _passes_after_fail(one: Limit) -> list[Oddity]:
+def _passes_after_fail(one: Limit) -> list[Remark]:
     above = [
         v
         for v, ok in zip(one.tried.levels, one.tried.passed, strict=True)
@@ -144,9 +137,8 @@ def _passes_after_fail(one: Limit) -> list[Oddity]:
     if not above:
         return []
     return [
-        Oddity(
-            "passes-after-fail",
-            "above",
+        Remark(
+            "passes-above",
             {
                 "axis": one.tried.axis,
                 "unit": one.tried.unit,

@@ -12,7 +12,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.prints.dryrun import CornerRun, DryRun, FeedRun
 from omphalon.prints.levels import levels
 from omphalon.studies.motion.question import UNITS
-from omphalon.studies.wording import plural
+from omphalon.units import plural
 
 MOST_LEVELS = 40
 SHORTEST_MM = 20.0

@@ -4,42 +4,27 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.finding import Finding, Shown, digits
-from omphalon.picture import LimitPicture
+from omphalon.finding import Finding, Shown
 from omphalon.recording import Readings
-from omphalon.studies.answer import Retest
-from omphalon.studies.motion.check import MotionCheck
-from omphalon.studies.motion.fit import Limit, MotionFit
-from omphalon.studies.wording import noted, plural, retest_finding, warned
-
-REFUSALS = {
-    "not-reached": (
-        "axis {axis}: everything passed, up to {level:g} {unit}: the limit was not reached",
-        "plan a dry run that goes higher; a limit below what passed is no limit",
-    ),
-    "failed-already": (
-        "axis {axis}: the lowest level tried, {level:g} {unit}, failed already",
-        "look for something that binds, or plan a dry run that starts lower",
-    ),
-    "not-tried": (
-        "the limit of {limit:g} {unit} was not tried: the highest run that passed is {best:g} "
-        "{unit}",
-        "run levels up to the limit",
-    ),
-}
-ODDITIES = {"above": "axis {axis}: {passed:g} {unit} passed although {failed:g} failed"}
+from omphalon.studies.answer import answer
+from omphalon.studies.motion.check import MotionCheck, check_motion
+from omphalon.studies.motion.fit import Limit, MotionFit, fit_motion
+from omphalon.units import digits, plural
 
 
-def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
-    """The answer of a fit, in words.
+def motion_answer(readings: Readings, margin: float, axis: str | None) -> Finding:
+    """Limits of motion, in words.
 
     Parameters
     ----------
-    fit : what was decided
-    readings : as they were read, for what was noted on the way
+    readings : rows with axis, a level and result
+    margin : share below the level that can be trusted
+    axis : the only axis that counts; None for all
     """
-    if isinstance(fit, Retest):
-        return retest_finding("motion-fit", fit, REFUSALS, ODDITIES, noted(readings))
+    return answer("motion-fit", [readings], lambda: _finding(fit_motion(readings, margin, axis)))
+
+
+def _finding(fit: MotionFit) -> Finding:
     settings: dict[str, dict[str, float]] = {}
     evidence: dict[str, Any] = {"margin": fit.margin}
     for one in fit.limits:
@@ -58,7 +43,7 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
         means=_means(fit),
         settings=settings,
         evidence=evidence,
-        warnings=(*warned(fit.oddities, ODDITIES), *noted(readings)),
+        warnings=fit.remarks,
         lines=tuple(
             f"; {_name(one)} limit {_number(one.setting)} {one.tried.unit}" for one in fit.limits
         ),
@@ -69,7 +54,7 @@ def motion_finding(fit: MotionFit | Retest, readings: Readings) -> Finding:
             *(_setting_row(one) for one in fit.limits),
         ),
         table=tuple(_evidence_row(one) for one in fit.limits),
-        picture=tuple(_picture(one) for one in fit.limits),
+        picture=fit,
     )
 
 
@@ -104,27 +89,26 @@ def _evidence_row(one: Limit) -> Shown:
     return Shown(_name(one), (f"{plural(len(one.tried.levels), 'run')}; {trusted}",))
 
 
-def _picture(one: Limit) -> LimitPicture:
-    return LimitPicture(
-        title=f"Axis {one.tried.axis}: set to {_number(one.setting)} {one.tried.unit}",
-        unit=one.tried.unit,
-        levels=one.tried.levels,
-        passed=one.tried.passed,
-        trusted=one.risk_level,
-        setting=one.setting,
-    )
-
-
-def motion_check_finding(check: MotionCheck | Retest, readings: Readings) -> Finding:
-    """The answer of a check, in words.
+def motion_check_answer(
+    readings: Readings, quantity: str, limit: float, axis: str | None
+) -> Finding:
+    """Whether a limit still holds, in words.
 
     Parameters
     ----------
-    check : what was decided
-    readings : as they were read, for what was noted on the way
+    readings : rows with axis, a level and result
+    quantity : speed_mm_s or acceleration_mm_s2
+    limit : in mm/s or mm/s²
+    axis : which axis, where there are several
     """
-    if isinstance(check, Retest):
-        return retest_finding("motion-check", check, REFUSALS, ODDITIES, noted(readings))
+    return answer(
+        "motion-check",
+        [readings],
+        lambda: _check_finding(check_motion(readings, quantity, limit, axis)),
+    )
+
+
+def _check_finding(check: MotionCheck) -> Finding:
     unit, axis = check.tried.unit, check.tried.axis
     lost = ", ".join(f"{axis} at {v:g} {unit}" for v in check.failed)
     best = "–" if check.highest_pass is None else f"{check.highest_pass:g} {unit}"
@@ -140,7 +124,6 @@ def motion_check_finding(check: MotionCheck | Retest, readings: Readings) -> Fin
             "failed": len(check.failed),
             "highest_pass": check.highest_pass,
         },
-        warnings=tuple(noted(readings)),
         next=f"find the new limit: `omphalon motion plan --axis {axis} "
         f"--{check.tried.what} FROM:TO:STEP`, then fit"
         if check.failed

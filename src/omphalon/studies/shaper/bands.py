@@ -15,7 +15,8 @@ from omphalon.physics.scale import Estimate, Spread, mean_of
 from omphalon.physics.shaping import Limits, at_setting
 from omphalon.prints.ringing import SAME, Bands
 from omphalon.recording import MotionLog
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import Verdict
 from omphalon.studies.shaper.modes import read_axis
 from omphalon.studies.shaper.question import Setting
 
@@ -67,10 +68,10 @@ class BandsCheck:
     reached_mm_s2: float
     from_log: bool
     verdict: Verdict
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
 
-def check_bands(question: BandsQuestion) -> BandsCheck | Retest:
+def check_bands(question: BandsQuestion) -> BandsCheck:
     """Hold what eyes saw against what was allowed.
 
     Parameters
@@ -81,7 +82,10 @@ def check_bands(question: BandsQuestion) -> BandsCheck | Retest:
     -------
     BandsCheck
         Keep: the limit's ringing is reached where ripple starts to be seen.
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where all of the print is clean, or none of it, the lookers are too few or too far apart, or
         the log cannot carry an answer.
 
@@ -91,16 +95,13 @@ def check_bands(question: BandsQuestion) -> BandsCheck | Retest:
     see. A band is clean and the next one is not: ripple starts to be seen somewhere between, taken
     as the middle, uniform over the step (GUM 4.3.7).
     """
-    try:
-        starts = _starts(question)
-        ringing = _ringing_in_use(question)
-        seen = _seen(starts, question.bands.step_mm_s2)
-    except Unanswerable as refusal:
-        return refusal.retest
+    starts = _starts(question)
+    ringing = _ringing_in_use(question)
+    seen = _seen(starts, question.bands.step_mm_s2)
     use = question.acceleration_mm_s2
     reached = use * question.limits.ringing_mm / ringing
     agrees = abs(seen.value - reached) <= max(seen.half_width, question.bands.step_mm_s2 / 2)
-    odd = [Oddity("one-reading", "one-looker", {})] if len(starts) == 1 else []
+    odd = [Remark("one-looker")] if len(starts) == 1 else []
     return BandsCheck(
         seen=seen,
         eye_limit_mm=ringing * seen.value / use,
@@ -109,7 +110,7 @@ def check_bands(question: BandsQuestion) -> BandsCheck | Retest:
         reached_mm_s2=reached,
         from_log=question.log is not None,
         verdict="keep" if agrees else "change",
-        oddities=tuple(odd),
+        remarks=tuple(odd),
     )
 
 
@@ -120,10 +121,10 @@ def _starts(question: BandsQuestion) -> Array:
     facts = {"count": len(seen), "from_": bands.start_mm_s2, "to": bands.stop_mm_s2}
     clean = int((seen >= bands.stop_mm_s2 * (1 - SAME)).sum())
     if clean:
-        raise Unanswerable("all-clean", **facts, some=clean)
+        raise Refusal("all-clean", **facts, some=clean)
     none = int((seen == 0).sum())
     if none:
-        raise Unanswerable("none-clean", **facts, some=none)
+        raise Refusal("none-clean", **facts, some=none)
     after = np.searchsorted(values, seen * (1 + SAME))
     return np.asarray((seen + values[after]) / 2)
 
@@ -134,7 +135,7 @@ def _seen(starts: Array, step_mm_s2: float) -> Estimate:
     seen = mean_of(starts, Spread(known, 0.0))
     if seen.half_width > WIDEST * seen.value:
         facts = {"value": seen.value, "half_width": seen.half_width}
-        raise Unanswerable("unsure-eyes", **facts)
+        raise Refusal("unsure-eyes", **facts)
     return seen
 
 

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from omphalon.finding import Finding, Shown, digits
-from omphalon.studies.answer import Retest
-from omphalon.studies.shaper.bands import BandsCheck, BandsQuestion
-from omphalon.studies.shaper.sentences import ODDITIES, REFUSALS
-from omphalon.studies.wording import noted, plural, retest_finding, warned
+from omphalon.finding import Finding, Shown
+from omphalon.studies.answer import answer
+from omphalon.studies.shaper.bands import BandsCheck, BandsQuestion, check_bands
+from omphalon.units import digits, plural
 
 KIND = "bands-check"  # not shaper-check: no log judged the setting
 
 
-def bands_finding(check: BandsCheck | Retest, question: BandsQuestion) -> Finding:
+def bands_answer(question: BandsQuestion) -> Finding:
     """The answer of eyes on a ringing print, in words."""
-    notes = [] if question.log is None else noted(question.log)
-    if isinstance(check, Retest):
-        return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)
+    read = () if question.log is None else (question.log,)
+    return answer(KIND, read, lambda: _finding(check_bands(question), question))
+
+
+def _finding(check: BandsCheck, question: BandsQuestion) -> Finding:
     use, seen = question.acceleration_mm_s2, check.seen
     return Finding(
         kind=KIND,
@@ -31,7 +32,7 @@ def bands_finding(check: BandsCheck | Retest, question: BandsQuestion) -> Findin
             "eye_half_mm": check.eye_half_mm,
             "readings": len(question.seen_mm_s2),
         },
-        warnings=(*notes, *warned(check.oddities, ODDITIES)),
+        warnings=check.remarks,
         next=_next(check, question),
         table=_table(check, question),
     )

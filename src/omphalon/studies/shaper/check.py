@@ -14,11 +14,12 @@ from omphalon.physics.fellows import deviation_of
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.remarks import Remark
+from omphalon.studies.answer import Verdict
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.shaper.fit import KEEPS, allowed_half
 from omphalon.studies.shaper.modes import AxisReading, read_axis
-from omphalon.studies.shaper.question import ShaperCheckQuestion
+from omphalon.studies.shaper.question import Setting, ShaperCheckQuestion
 
 # a mode's figures, and where their half widths stand
 HALVES = {
@@ -45,11 +46,21 @@ class ShaperCheck:
     acceleration's last.
     """
 
+    setting: Setting
+    acceleration_mm_s2: float
     logs: tuple[JudgedLog, ...]
     best: Candidate
-    verdict: Verdict
     pairs: tuple[tuple[Mode, Mode], ...]
     changes: tuple[Change, ...]
+
+    def enough(self, log: JudgedLog) -> bool:
+        """Whether the setting allows what is in use on a log."""
+        return log.allowed.acceleration_mm_s2 >= KEEPS * self.acceleration_mm_s2
+
+    @property
+    def verdict(self) -> Verdict:
+        """`keep` where the last log allows what is in use."""
+        return "keep" if self.enough(self.last) else "change"
 
     @property
     def last(self) -> JudgedLog:
@@ -74,12 +85,12 @@ class ShaperCheck:
         return self.best.acceleration_mm_s2 > WORTH * self.last.allowed.acceleration_mm_s2
 
     @property
-    def oddities(self) -> tuple[Oddity, ...]:
+    def remarks(self) -> tuple[Remark, ...]:
         """Of all logs."""
-        return tuple(o for log in self.logs for o in log.reading.oddities)
+        return tuple(o for log in self.logs for o in log.reading.remarks)
 
 
-def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck | Retest:
+def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck:
     """Judge what a setting allows on the last log, against the acceleration in use.
 
     Parameters
@@ -89,16 +100,16 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck | Retest:
     Returns
     -------
     ShaperCheck
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where a log cannot carry an answer.
     """
     set_, limits = question.setting, question.limits
-    try:
-        readings = [
-            read_axis(log, question.axis, question.sensor, question.kind) for log in question.logs
-        ]
-    except Unanswerable as refusal:
-        return refusal.retest
+    readings = [
+        read_axis(log, question.axis, question.sensor, question.kind) for log in question.logs
+    ]
     logs = tuple(
         JudgedLog(
             source=log.source,
@@ -107,12 +118,12 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck | Retest:
         )
         for log, r in zip(question.logs, readings, strict=True)
     )
-    allows = logs[-1].allowed.acceleration_mm_s2
     pairs = _belonging(readings[0].modes, readings[-1].modes) if len(logs) == 2 else ()
     return ShaperCheck(
+        setting=set_,
+        acceleration_mm_s2=question.acceleration_mm_s2,
         logs=logs,
         best=pick(candidates(readings[-1].modes, limits, tuple(SHAPERS))),
-        verdict="keep" if allows >= KEEPS * question.acceleration_mm_s2 else "change",
         pairs=pairs,
         changes=_changes(pairs, logs, limits) if len(logs) == 2 else (),
     )

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import shlex
 
-from omphalon.finding import Finding, Shown, digits
-from omphalon.picture import LogPicture
-from omphalon.studies.answer import Retest
+from omphalon.finding import Finding, Shown
+from omphalon.studies.answer import answer
 from omphalon.studies.changes import Change, changes_document
-from omphalon.studies.shaper.check import ShaperCheck
+from omphalon.studies.shaper.check import ShaperCheck, check_shaper
 from omphalon.studies.shaper.question import ShaperCheckQuestion
-from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
 from omphalon.studies.shaper.words import (
+    LIMITED,
     health_words,
     mode_document,
-    response_picture,
 )
-from omphalon.studies.wording import noted, retest_finding, warned
+from omphalon.units import digits
 
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
 FIGURES = {
@@ -26,11 +24,13 @@ FIGURES = {
 }
 
 
-def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuestion) -> Finding:
-    """The answer of a check, in words."""
-    notes = noted(*question.logs)
-    if isinstance(check, Retest):
-        return retest_finding("shaper-check", check, REFUSALS, ODDITIES, notes)
+def shaper_check_answer(question: ShaperCheckQuestion) -> Finding:
+    """Whether a setting still serves, in words."""
+    logs = question.logs
+    return answer("shaper-check", logs, lambda: _finding(check_shaper(question), question))
+
+
+def _finding(check: ShaperCheck, question: ShaperCheckQuestion) -> Finding:
     last, best, use = check.last, check.best, question.acceleration_mm_s2
     allows = last.allowed.acceleration_mm_s2
     command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
@@ -39,7 +39,6 @@ def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuest
         first = check.logs[0]
         modes = [mode_document(m) for m in first.reading.modes]
         before = {"modes": modes, "acceleration_mm_s2": first.allowed.acceleration_mm_s2}
-    told = dict.fromkeys((*notes, *warned(check.oddities, ODDITIES)))
     return Finding(
         kind="shaper-check",
         verdict=check.verdict,
@@ -57,12 +56,12 @@ def shaper_check_finding(check: ShaperCheck | Retest, question: ShaperCheckQuest
             "before": before,
             **({"changes": changes_document(check.changes)} if check.changes else {}),
         },
-        warnings=tuple(told),
+        warnings=check.remarks,
         next="nothing; check again after work on belts, bed or feet"
         if check.verdict == "keep"
         else f"find the new setting: {command}; until then print no faster than {allows:.0f} mm/s²",
         table=_check_table(check),
-        picture=_log_pictures(check, question),
+        picture=check,
     )
 
 
@@ -113,22 +112,3 @@ def _change(change: Change, name: str) -> str:
     sign = "+" if change.change > 0 else "-"
     told = digits(abs(change.change), change.half_width, least)
     return f"{word} {sign}{told} ± {change.half_width:.1g} {unit}".strip()
-
-
-def _log_pictures(
-    check: ShaperCheck, question: ShaperCheckQuestion
-) -> tuple[LogPicture, ...] | None:
-    words = ("before", "after") if len(check.logs) == 2 else ("now",)
-    set_, use, out = question.setting, question.acceleration_mm_s2, []
-    for when, log in zip(words, check.logs, strict=True):
-        response = response_picture(log.reading)
-        if response is None:
-            return None
-        allows = log.allowed.acceleration_mm_s2
-        enough = "enough" if allows >= 0.97 * use else "too little"
-        title = (
-            f"{when}, {log.source}: {set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} "
-            f"mm/s², {enough} for {use:.0f}"
-        )
-        out.append(LogPicture(title=title, response=response))
-    return tuple(out)

@@ -7,15 +7,26 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from omphalon.arrays import Array
 from omphalon.constants import NORMAL_95
 from omphalon.physics.resonance import Mode
-from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick, unshaped
-from omphalon.studies.answer import Oddity, Retest, Unanswerable, Verdict
+from omphalon.physics.shaping import (
+    Candidate,
+    Limits,
+    allowed,
+    at_setting,
+    candidates,
+    pick,
+    unshaped,
+)
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import Verdict
 from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_axis
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
 
 KEEPS = 0.97  # of the best: a present setting that allows so much stays
 DRAWS = 40
+CURVE_HZ = (15.0, 130.0, 0.5)  # of a figure
 ROUNDED_FROM, ROUNDED_MM_S2 = 100.0, 10.0  # accelerations above are given in tens
 LEAST_SHARE, DAMPINGS = 1e-3, (1e-3, 0.5)
 
@@ -39,6 +50,13 @@ class AxisChoice:
         """What is to be set: the pick, or the present setting where it is kept."""
         return self.present if self.kept and self.present is not None else self.chosen
 
+    def curves(self) -> tuple[Array, dict[str, Array]]:
+        """Each shaper's allowed acceleration over its frequency (k,), for a figure."""
+        grid, modes = np.arange(*CURVE_HZ), self.reading.modes
+        return grid, {
+            c.shaper: allowed(c.shaper, modes, self.limits, grid, c.damping)[0] for c in self.found
+        }
+
     @property
     def main(self) -> Mode:
         """The mode that rings most."""
@@ -57,7 +75,7 @@ class ShaperFit:
     axes: tuple[AxisChoice, ...]
     acceleration_mm_s2: float
     half_width_mm_s2: float
-    oddities: tuple[Oddity, ...]
+    remarks: tuple[Remark, ...]
 
     @property
     def slow(self) -> AxisChoice:
@@ -75,7 +93,7 @@ class ShaperFit:
         return "keep" if all(a.kept for a in self.axes) else "change"
 
 
-def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
+def fit_shaper(question: ShaperQuestion) -> ShaperFit:
     """Find the shapers, and the acceleration that both axes share.
 
     Parameters
@@ -85,7 +103,10 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
     Returns
     -------
     ShaperFit
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where a log cannot carry an answer.
     """
     readings: list[AxisReading] = []
@@ -97,10 +118,8 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
             elif question.ripples_mm.get(axis) and question.speed_mm_s is not None:
                 ripples = question.ripples_mm[axis]
                 readings.append(from_ripples(axis, ripples, question.speed_mm_s))
-    except Unanswerable as refusal:
-        told = tuple(o for r in readings for o in r.oddities)
-        retest = refusal.retest
-        return Retest(retest.reason, retest.facts, (*told, *retest.oddities))
+    except Refusal as refusal:
+        raise refusal.after(o for r in readings for o in r.remarks) from None
     axes = tuple(_axis_choice(reading, question) for reading in readings)
     slow = min(axes, key=lambda a: a.in_force.acceleration_mm_s2)
     common = slow.in_force.acceleration_mm_s2
@@ -110,7 +129,7 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit | Retest:
         axes=axes,
         acceleration_mm_s2=common,
         half_width_mm_s2=allowed_half(slow.in_force, slow.reading.modes, slow.limits),
-        oddities=(*(o for a in axes for o in a.reading.oddities), *_swapped(axes)),
+        remarks=(*(o for a in axes for o in a.reading.remarks), *_swapped(axes)),
     )
 
 
@@ -157,7 +176,7 @@ def _drawn(mode: Mode, share: float, random: np.random.Generator) -> Mode:
     return Mode(frequency, min(max(damping, DAMPINGS[0]), DAMPINGS[1]), float(share))
 
 
-def _swapped(axes: tuple[AxisChoice, ...]) -> list[Oddity]:
+def _swapped(axes: tuple[AxisChoice, ...]) -> list[Remark]:
     """Two logs of one sensor that show each other's axis."""
     seen = {a.reading.axis: a.reading.sensor_axis for a in axes}
-    return [Oddity("files-swapped", "swapped-files")] if seen == {"x": "y", "y": "x"} else []
+    return [Remark("swapped-files")] if seen == {"x": "y", "y": "x"} else []

@@ -20,8 +20,7 @@ from omphalon.physics.resonance import Mode, Response, decays, over, response_of
 from omphalon.physics.scale import student_95
 from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
-from omphalon.studies.answer import Oddity, Unanswerable
-from omphalon.warned import Warned
+from omphalon.remarks import Refusal, Remark
 
 SENSOR_AXES = "xyz"
 SHORTEST_S = {"sweep": 8.0, "taps": 3.0}
@@ -67,8 +66,7 @@ class AxisReading:
     modes: tuple[Mode, ...]
     sensor_axis: str
     how: HowRead
-    oddities: tuple[Oddity, ...] = ()
-    notes: tuple[Warned, ...] = ()
+    remarks: tuple[Remark, ...] = ()
     response: Response | None = None
     fit: ModeFit | None = None
     extra_drift: float = 0.0
@@ -101,7 +99,7 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
 
     Raises
     ------
-    Unanswerable
+    Refusal
         If the log cannot carry an answer.
     """
     _refuse_poor(log, kind)
@@ -118,8 +116,7 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
         modes=fit.modes,
         sensor_axis=SENSOR_AXES[chosen],
         how=how,
-        oddities=(*odd, *_health(fit, axis)),
-        notes=tuple(Warned(note.code, note.message) for note in log.notes),
+        remarks=(*odd, *_health(fit, axis)),
         response=response,
         fit=fit,
     )
@@ -129,7 +126,7 @@ Heard = tuple[Response, int, HowRead]
 
 
 def _tapped(
-    log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Oddity]
+    log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Remark]
 ) -> Heard:
     """The free decays of taps, the sensor's axis, and how they were read."""
     loud = np.array([float(np.var(even[k])) if k in even else 0.0 for k in range(3)])
@@ -137,16 +134,14 @@ def _tapped(
     try:
         response, count = tapped(even[chosen])
     except NoTaps as none:
-        raise Unanswerable(
-            "few-taps", odd, log=log.source, count=none.seen, fewest=FEWEST
-        ) from none
+        raise Refusal("few-taps", odd, log=log.source, count=none.seen, fewest=FEWEST) from none
     if len(response.power) < LEAST_ROWS:
-        raise Unanswerable("no-decays", odd, log=log.source)
+        raise Refusal("no-decays", odd, log=log.source)
     return response, chosen, HowRead(way="taps", facts={"count": count})
 
 
 def _swept(
-    log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Oddity]
+    log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Remark]
 ) -> Heard:
     """What the sweep excites when it passes, the sensor's axis, and how it was read."""
     seen = {k: sweep.spectra(v, float(log.time_s[0])) for k, v in even.items()}
@@ -155,7 +150,7 @@ def _swept(
     try:
         ridge = sweep.follow(sweep.Spectra(one.frequency_hz, one.time_s, power))
     except sweep.NoSweep as none:
-        raise Unanswerable("no-sweep", odd, log=log.source) from none
+        raise Refusal("no-sweep", odd, log=log.source) from none
     _refuse_course(log, ridge)
     responses = {k: sweep.excited(s, ridge) for k, s in seen.items()}
     loud = np.zeros(3)
@@ -164,10 +159,10 @@ def _swept(
     chosen = _chosen(log, loud, given, axis, odd)
     low, high = float(ridge.frequency_hz.min()), float(ridge.frequency_hz.max())
     if low > LATEST_START_HZ or high < EARLIEST_END_HZ:
-        raise Unanswerable("narrow", odd, log=log.source, low=low, high=high)
+        raise Refusal("narrow", odd, log=log.source, low=low, high=high)
     found = responses[chosen]
     if len(found.power) < LEAST_ROWS or float(np.median(found.deviation)) > NOISIEST:
-        raise Unanswerable("faint", odd, log=log.source, sensor=SENSOR_AXES[chosen])
+        raise Refusal("faint", odd, log=log.source, sensor=SENSOR_AXES[chosen])
     pace = abs(ridge.rate_hz_s)
     facts = {"low": low, "high": high, "pace": pace, "rate": log.rate_hz}
     return found, chosen, HowRead(way="sweep", facts=facts)
@@ -202,11 +197,11 @@ def _moving(log: MotionLog, given: str | None) -> list[int]:
 def _refuse_poor(log: MotionLog, kind: str) -> None:
     """Refuse what no method can mend."""
     if log.duration_s < SHORTEST_S[kind]:
-        raise Unanswerable("short", log=log.source, duration=log.duration_s)
+        raise Refusal("short", log=log.source, duration=log.duration_s)
     axes = log.acceleration_mm_s2
     span = np.ptp(axes, axis=0)
     if not span.all() and span.max() < STILL_MM_S2:
-        raise Unanswerable("still", log=log.source)
+        raise Refusal("still", log=log.source)
     for k in range(3):
         for end in (axes[:, k].max(), axes[:, k].min()):
             stuck = axes[:, k] == end
@@ -214,7 +209,7 @@ def _refuse_poor(log: MotionLog, kind: str) -> None:
             often = stuck.sum() > max(CLIPPED_ROWS, CLIPPED_SHARE * len(stuck))
             if often and abs(end) > CLIPPED_MM_S2 and runs > CLIPPED_RUNS:
                 facts = {"sensor": SENSOR_AXES[k], "end": end / 1000, "times": int(stuck.sum())}
-                raise Unanswerable("clipped", log=log.source, **facts)
+                raise Refusal("clipped", log=log.source, **facts)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -240,9 +235,9 @@ class Gaps:
         return self.longest_s > LONGEST_GAP_S
 
     @property
-    def oddities(self) -> list[Oddity]:
+    def remarks(self) -> list[Remark]:
         """The word."""
-        told = Oddity("dropout", "missing", {"gap": 1000 * self.longest_s})
+        told = Remark("samples-missing", {"gap": 1000 * self.longest_s})
         return [told] if self.worth_a_word else []
 
 
@@ -267,13 +262,13 @@ def gaps_of(log: MotionLog) -> Gaps:
     )
 
 
-def _gaps(log: MotionLog) -> list[Oddity]:
+def _gaps(log: MotionLog) -> list[Remark]:
     gaps = gaps_of(log)
     if gaps.too_many:
-        raise Unanswerable("lost", log=log.source, share=gaps.lost)
+        raise Refusal("lost", log=log.source, share=gaps.lost)
     if gaps.too_long:
-        raise Unanswerable("gap", log=log.source, gap=gaps.longest_s, at=gaps.at_s)
-    return gaps.oddities
+        raise Refusal("gap", log=log.source, gap=gaps.longest_s, at=gaps.at_s)
+    return gaps.remarks
 
 
 def _refuse_course(log: MotionLog, ridge: sweep.Ridge) -> None:
@@ -281,42 +276,42 @@ def _refuse_course(log: MotionLog, ridge: sweep.Ridge) -> None:
     if log.rate_hz < OVERSAMPLED * highest:
         enough = OVERSAMPLED * max(highest, USUAL_END_HZ)
         facts = {"rate": log.rate_hz, "highest": highest, "enough": enough}
-        raise Unanswerable("slow-samples", log=log.source, **facts)
+        raise Refusal("slow-samples", log=log.source, **facts)
     if ridge.clear < SEEN:
-        raise Unanswerable("patchy", log=log.source, share=ridge.clear)
+        raise Refusal("patchy", log=log.source, share=ridge.clear)
 
 
-def _chosen(log: MotionLog, loud: Array, given: str | None, axis: str, odd: list[Oddity]) -> int:
+def _chosen(log: MotionLog, loud: Array, given: str | None, axis: str, odd: list[Remark]) -> int:
     """The sensor's axis: as given, held against what the log shows; or the one that moves most."""
     most = int(np.argmax(loud))
     chosen = most if given is None else SENSOR_AXES.index(given)
     facts = {"log": log.source, "sensor": SENSOR_AXES[chosen], "axis": axis}
     if loud[chosen] < HARDLY * loud[most]:
         facts["most"] = SENSOR_AXES[most]
-        odd.append(Oddity("sensor-axis-doubtful", "hardly-moves", facts))
+        odd.append(Remark("hardly-moves", facts))
     down = np.abs(np.median(log.acceleration_mm_s2[::7], axis=0))
     if axis != "z" and down[chosen] > UPRIGHT * G_MM_S2 and loud[chosen] > 0:
-        odd.append(Oddity("sensor-axis-doubtful", "upright", facts))
+        odd.append(Remark("upright", facts))
     second = float(np.sort(loud)[-2])
     if second > ASKEW * loud[most]:
         share = math.sqrt(second / loud[most])
-        odd.append(Oddity("sensor-skewed", "skewed", {"log": log.source, "share": share}))
+        odd.append(Remark("skewed", {"log": log.source, "share": share}))
     return chosen
 
 
-def _health(fit: ModeFit, axis: str) -> list[Oddity]:
+def _health(fit: ModeFit, axis: str) -> list[Remark]:
     """Signs of something loose."""
     out = []
     large = [m for m in fit.modes if m.share > LARGE_SHARE]
     if len(large) >= MANY:
-        out.append(Oddity("several-peaks", "spread-out", {"axis": axis, "count": len(large)}))
+        out.append(Remark("spread-out", {"axis": axis, "count": len(large)}))
     broad = next((m for m in large if m.damping > BROAD_DAMPING), None)
     if broad is not None:
         facts = {"axis": axis, "frequency": broad.frequency_hz, "damping": broad.damping}
-        out.append(Oddity("broad-peak", "broad", facts))
+        out.append(Remark("broad", facts))
     if fit.misfit > MISFIT or fit.unexplained > UNEXPLAINED:
         facts = {"axis": axis, "share": fit.unexplained}
-        out.append(Oddity("peak-unexplained", "unexplained", facts))
+        out.append(Remark("unexplained", facts))
     return out
 
 
@@ -330,7 +325,7 @@ def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> 
 
     Raises
     ------
-    Unanswerable
+    Refusal
         If no frame swings so, or the spacings contradict each other.
     """
     spacing = np.array(spacings_mm, dtype=np.float64)
@@ -338,22 +333,22 @@ def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> 
     middle = float(np.median(frequency))
     facts = {"axis": axis, "spacing": float(np.median(spacing)), "speed": speed_mm_s}
     if not RIPPLE_HZ[0] <= middle <= RIPPLE_HZ[1]:
-        raise Unanswerable("no-such-ripples", **facts, frequency=middle)
+        raise Refusal("no-such-ripples", **facts, frequency=middle)
     if float(np.ptp(frequency)) > RIPPLES_APART * middle:
         share = float(np.ptp(spacing) / np.median(spacing))
-        raise Unanswerable("ripples-apart", **facts, share=share)
+        raise Refusal("ripples-apart", **facts, share=share)
     mean, count = float(np.mean(frequency)), len(frequency)
     own = float(np.std(frequency, ddof=1)) if count > 1 else 0.0
     half = student_95(10) * max(RIPPLE_READ * middle, own) / math.sqrt(count)
-    odd = [Oddity("ripples-only", "ripples", {"axis": axis, "damping": ASSUMED_DAMPING})]
+    odd = [Remark("ripples", {"axis": axis, "damping": ASSUMED_DAMPING})]
     if count == 1:
-        odd.append(Oddity("one-reading", "one-spacing", {"axis": axis}))
+        odd.append(Remark("one-spacing", {"axis": axis}))
     mode = Mode(mean, ASSUMED_DAMPING, 1.0, half, RIPPLE_DAMPING_HALF, 0.0)
     return AxisReading(
         axis=axis,
         modes=(mode,),
         sensor_axis="–",
         how=HowRead(way="ripples", facts={"count": count, "speed": speed_mm_s}),
-        oddities=tuple(odd),
+        remarks=tuple(odd),
         extra_drift=half / mean,
     )

@@ -11,8 +11,8 @@ from omphalon.prints.job import Job
 from omphalon.prints.ringing import Bands, Ringing
 from omphalon.prints.shake import Shake
 from omphalon.prints.strokes import survey
+from omphalon.remarks import Remark
 from omphalon.studies.printed import TestPrint
-from omphalon.warned import Warned
 
 
 def plan_shaper(
@@ -49,7 +49,7 @@ def plan_shaper(
         "usual print height below it. "
         "Part fan and other fans off if you can.",
     ]
-    warnings: tuple[Warned, ...] = ()
+    warnings: tuple[Remark, ...] = ()
     if shake is None:
         steps.append(
             "Start the log, let the printer's own sweep of this axis run, 8 to 120 Hz in two "
@@ -97,14 +97,11 @@ def _sweep_steps(shake: Shake, dialect: Dialect) -> list[str]:
     ]
 
 
-def _below_microstep(shake: Shake) -> tuple[Warned, ...]:
+def _below_microstep(shake: Shake) -> tuple[Remark, ...]:
     if shake.true_to_hz >= shake.high_hz:
         return ()
-    told = (
-        f"strokes are less than a microstep of {shake.microstep_mm:g} mm above "
-        f"{shake.true_to_hz:.0f} Hz: true up to there"
-    )
-    return (Warned("sweep-below-microstep", told),)
+    facts = {"microstep": shake.microstep_mm, "frequency": shake.true_to_hz}
+    return (Remark("below-microstep", facts),)
 
 
 def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tuple[Plan, TestPrint]:

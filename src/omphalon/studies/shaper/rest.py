@@ -9,7 +9,8 @@ import numpy as np
 from omphalon.constants import G_MM_S2
 from omphalon.physics.rest import STRETCHES, Stillness, at_rest
 from omphalon.recording import MotionLog
-from omphalon.studies.answer import Facts, Oddity, Retest, Unanswerable, Verdict
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import Verdict
 from omphalon.studies.shaper.modes import (
     OVERSAMPLED,
     SENSOR_AXES,
@@ -33,14 +34,6 @@ MOVED_MM_S2, MOVED_NOISES = (
 KNOCKED_MM_S2, KNOCKED_NOISES = 1500.0, 9.0  # a single sample's deviation: somebody knocked
 
 
-@dataclass(frozen=True)
-class Unfit:
-    """Why a sensor is unfit for a sweep, with its numbers."""
-
-    reason: str
-    facts: Facts
-
-
 @dataclass(frozen=True, kw_only=True)
 class SensorCheck:
     """A sensor at rest, the gaps in its log, and what makes it unfit for a sweep."""
@@ -48,8 +41,8 @@ class SensorCheck:
     still: Stillness
     duration_s: float
     gaps: Gaps
-    unfit: Unfit | None
-    oddities: tuple[Oddity, ...]
+    unfit: Refusal | None
+    remarks: tuple[Remark, ...]
 
     @property
     def verdict(self) -> Verdict:
@@ -57,7 +50,7 @@ class SensorCheck:
         return "keep" if self.unfit is None else "change"
 
 
-def check_sensor(log: MotionLog) -> SensorCheck | Retest:
+def check_sensor(log: MotionLog) -> SensorCheck:
     """Judge a few seconds of a sensor that nobody moves.
 
     Parameters
@@ -67,30 +60,30 @@ def check_sensor(log: MotionLog) -> SensorCheck | Retest:
     Returns
     -------
     SensorCheck
-    Retest
+
+    Raises
+    ------
+    Refusal
         Where it was moved, the log is too short, or its readings never change.
     """
-    try:
-        _refuse(log)
-        gaps = gaps_of(log)
-        still = at_rest(log.time_s, log.acceleration_mm_s2, gaps.rate_hz)
-        _refuse_moved(log, still, gaps.rate_hz)
-    except Unanswerable as refusal:
-        return refusal.retest
+    _refuse(log)
+    gaps = gaps_of(log)
+    still = at_rest(log.time_s, log.acceleration_mm_s2, gaps.rate_hz)
+    _refuse_moved(log, still, gaps.rate_hz)
     return SensorCheck(
         still=still,
         duration_s=log.duration_s,
         gaps=gaps,
         unfit=_unfit(still, gaps),
-        oddities=tuple(_odd(still, gaps)),
+        remarks=tuple(_odd(still, gaps)),
     )
 
 
 def _refuse(log: MotionLog) -> None:
     if log.duration_s < SHORTEST_S:
-        raise Unanswerable("short-rest", log=log.source, duration=log.duration_s)
+        raise Refusal("short-rest", log=log.source, duration=log.duration_s)
     if not np.ptp(log.acceleration_mm_s2, axis=0).any():
-        raise Unanswerable("all-still", log=log.source)
+        raise Refusal("all-still", log=log.source)
 
 
 def _refuse_moved(log: MotionLog, still: Stillness, rate_hz: float) -> None:
@@ -99,40 +92,40 @@ def _refuse_moved(log: MotionLog, still: Stillness, rate_hz: float) -> None:
     for k in range(3):
         facts = {"log": log.source, "sensor": SENSOR_AXES[k]}
         if still.wander_mm_s2[k] > max(MOVED_MM_S2, MOVED_NOISES * of_mean[k]):
-            raise Unanswerable("moved", **facts, much=still.wander_mm_s2[k] / 1000)
+            raise Refusal("moved", **facts, much=still.wander_mm_s2[k] / 1000)
         if still.furthest_mm_s2[k] > max(KNOCKED_MM_S2, KNOCKED_NOISES * noise[k]):
-            raise Unanswerable("knocked", **facts, much=still.furthest_mm_s2[k] / 1000)
+            raise Refusal("knocked", **facts, much=still.furthest_mm_s2[k] / 1000)
 
 
-def _unfit(still: Stillness, gaps: Gaps) -> Unfit | None:
+def _unfit(still: Stillness, gaps: Gaps) -> Refusal | None:
     """The first thing that a sweep would be refused for."""
     enough = OVERSAMPLED * USUAL_END_HZ
     if gaps.rate_hz < enough:
-        return Unfit("slow", {"rate": gaps.rate_hz, "enough": enough})
+        return Refusal("slow", rate=gaps.rate_hz, enough=enough)
     if gaps.too_many:
-        return Unfit("lossy", {"share": gaps.lost})
+        return Refusal("lossy", share=gaps.lost)
     if gaps.too_long:
-        return Unfit("broken", {"gap": gaps.longest_s, "at": gaps.at_s})
+        return Refusal("broken", gap=gaps.longest_s, at=gaps.at_s)
     worst = int(np.argmax(still.density_mm_s2))
     noise = float(still.density_mm_s2[worst])
     if noise > NOISIEST_MM_S2:
-        return Unfit("noisy", {"sensor": SENSOR_AXES[worst], "noise": noise})
+        return Refusal("noisy", sensor=SENSOR_AXES[worst], noise=noise)
     return None
 
 
-def _odd(still: Stillness, gaps: Gaps) -> list[Oddity]:
+def _odd(still: Stillness, gaps: Gaps) -> list[Remark]:
     """What a sweep bears, but its owner should know."""
-    odd = list(gaps.oddities)
+    odd = list(gaps.remarks)
     share = still.size_mm_s2 / G_MM_S2
     if abs(share - 1) > GRAVITY_WITHIN:
-        odd.append(Oddity("gravity-differs", "gravity", {"size": still.size_mm_s2 / 1000}))
+        odd.append(Remark("gravity", {"size": still.size_mm_s2 / 1000}))
     if still.tilt_deg > ASKEW_DEG:
         facts = {"sensor": SENSOR_AXES[still.upright], "tilt": still.tilt_deg}
-        odd.append(Oddity("sensor-skewed", "tilted", facts))
+        odd.append(Remark("tilted", facts))
     for k in np.flatnonzero(still.step_mm_s2 == 0).tolist():
-        odd.append(Oddity("axis-still", "axis-still", {"sensor": SENSOR_AXES[k]}))
+        odd.append(Remark("dead-axis", {"sensor": SENSOR_AXES[k]}))
     chance = HUMS_NOISES * float(np.linalg.norm(still.density_mm_s2))
     if still.hum_mm_s2 > max(HUMS_MM_S2, chance):
         facts = {"frequency": still.hum_hz, "size": still.hum_mm_s2 / 1000}
-        odd.append(Oddity("hum", "hum", facts))
+        odd.append(Remark("hums", facts))
     return odd

@@ -8,32 +8,30 @@ from omphalon.arrays import Array
 from omphalon.finding import Finding, Shown
 from omphalon.physics.rest import Stillness, ranges
 from omphalon.recording import MotionLog
-from omphalon.studies.answer import Retest
+from omphalon.studies.answer import answer
 from omphalon.studies.shaper.modes import SENSOR_AXES
-from omphalon.studies.shaper.rest import NOISIEST_MM_S2, SensorCheck
-from omphalon.studies.shaper.sentences import ODDITIES, REFUSALS, UNFIT
-from omphalon.studies.wording import noted, retest_finding, warned
+from omphalon.studies.shaper.rest import NOISIEST_MM_S2, SensorCheck, check_sensor
 
 KIND = "sensor-check"  # not shaper-check: it says nothing of a shaper's setting
 FIT = "mount it rigidly and square, then log a sweep: `omphalon shaper plan`"
 
 
-def sensor_finding(check: SensorCheck | Retest, log: MotionLog) -> Finding:
-    """The answer about a sensor at rest, in words."""
-    notes = noted(log)
-    if isinstance(check, Retest):
-        return retest_finding(KIND, check, REFUSALS, ODDITIES, notes)
+def sensor_answer(log: MotionLog) -> Finding:
+    """Whether a sensor at rest is fit for a sweep, in words."""
+    return answer(KIND, [log], lambda: _finding(check_sensor(log), log))
+
+
+def _finding(check: SensorCheck, log: MotionLog) -> Finding:
     because, remedy = "fit for a sweep", FIT
     if check.unfit is not None:
-        told, what = UNFIT[check.unfit.reason]
-        because = f"not fit for a sweep: {told.format(**check.unfit.facts)}"
-        remedy = f"{what}; then log five seconds at rest again"
+        because = f"not fit for a sweep: {check.unfit.because}"
+        remedy = f"{check.unfit.remedy}; then log five seconds at rest again"
     return Finding(
         kind=KIND,
         verdict=check.verdict,
         because=because,
         evidence=_evidence(check, log),
-        warnings=(*notes, *warned(check.oddities, ODDITIES)),
+        warnings=check.remarks,
         next=remedy,
         table=_table(check, log),
     )

@@ -4,28 +4,30 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
-
-from omphalon.finding import Finding, Shown, digits
+from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
-from omphalon.physics.shaping import Candidate, allowed
-from omphalon.picture import ModeBand, ResponsePicture, ShaperPicture
-from omphalon.studies.answer import Retest
-from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
+from omphalon.physics.shaping import Candidate
+from omphalon.studies.answer import answer, stored
+from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
-from omphalon.studies.shaper.sentences import LIMITED, ODDITIES, REFUSALS
-from omphalon.studies.wording import noted, plural, retest_finding, stored, warned
+from omphalon.units import digits, plural
 
-CURVE_HZ = (15.0, 130.0, 0.5)  # of the figure
+LIMITED = {
+    "ringing": "ringing",
+    "rounding": "rounding",
+    "both": "ringing and rounding alike",
+}
 
 
-def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: Dialect) -> Finding:
-    """The answer of a fit, in words."""
-    notes = noted(*question.logs.values())
-    if isinstance(fit, Retest):
-        return retest_finding("shaper-fit", fit, REFUSALS, ODDITIES, notes)
+def shaper_answer(question: ShaperQuestion, dialect: Dialect) -> Finding:
+    """Shapers and acceleration, in words."""
+    logs = question.logs.values()
+    return answer("shaper-fit", logs, lambda: _finding(fit_shaper(question), question, dialect))
+
+
+def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Finding:
     keeps, common = fit.verdict == "keep", fit.acceleration_mm_s2
     command = _check_command(fit.slow, common)
     after = f"after work on belts, bed or feet: {command}"
@@ -50,7 +52,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
             "unshaped_mm_s2": fit.bare_mm_s2,
             "limited_by": fit.slow.in_force.limited_by,
         },
-        warnings=(*notes, *warned(fit.oddities, ODDITIES)),
+        warnings=fit.remarks,
         lines=() if keeps else _lines(fit, dialect),
         next=f"nothing to enter; check again {after}"
         if keeps
@@ -59,7 +61,7 @@ def shaper_finding(fit: ShaperFit | Retest, question: ShaperQuestion, dialect: D
         f"walls), print a cube; {after}",
         headline=_headline(fit),
         table=_table(fit),
-        picture=tuple(_picture(a) for a in fit.axes),
+        picture=fit,
     )
 
 
@@ -217,46 +219,3 @@ def _lines(fit: ShaperFit, dialect: Dialect) -> tuple[str, ...]:
     out.append(line or f"; acceleration {common:.0f} mm/s²")
     set_ = any(not line.startswith(";") for line in out)
     return (*out, *(stored(dialect) if set_ else ()))
-
-
-def _bands(modes: tuple[Mode, ...]) -> tuple[ModeBand, ...]:
-    return tuple(
-        ModeBand(
-            frequency_hz=m.frequency_hz,
-            half_width_hz=m.frequency_half_hz,
-            damping=m.damping,
-            share=m.share,
-        )
-        for m in modes
-    )
-
-
-def response_picture(reading: AxisReading) -> ResponsePicture | None:
-    """The measured response with the fitted one, to be drawn.
-
-    Returns
-    -------
-    ResponsePicture, or None where there was no log
-    """
-    if reading.response is None:
-        return None
-    frequency, measured, modelled = reading.curves()
-    return ResponsePicture(
-        frequency_hz=frequency, measured=measured, modelled=modelled, modes=_bands(reading.modes)
-    )
-
-
-def _picture(one: AxisChoice) -> ShaperPicture:
-    grid, now = np.arange(*CURVE_HZ), one.in_force
-    modes, limits = one.reading.modes, one.limits
-    return ShaperPicture(
-        axis=one.reading.axis,
-        response=response_picture(one.reading),
-        modes=_bands(modes),
-        curve_hz=grid,
-        curves={c.shaper: allowed(c.shaper, modes, limits, grid, c.damping)[0] for c in one.found},
-        shaper=now.shaper,
-        frequency_hz=now.frequency_hz,
-        acceleration_mm_s2=now.acceleration_mm_s2,
-        told=how_words(one.reading),
-    )

@@ -1,1 +1,0 @@
-"""Steps per mm of the extruder, from fed-filament readings."""

@@ -1,1 +1,0 @@
-"""Flow multiplier, from measured wall thicknesses."""

@@ -1,0 +1,371 @@
+"""From readings to a setting: which of them belong together, the estimate, what may hide in its
+interval, change or keep. No sentences: a quantity's row has them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Generic, TypeVar
+
+import numpy as np
+
+from omphalon.arrays import Array, Mask
+from omphalon.constants import NORMAL_95
+from omphalon.finding import Shown
+from omphalon.physics import scale
+from omphalon.physics.scale import Estimate, Spread
+from omphalon.recording import Reading, Readings
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import Verdict
+
+Question = TypeVar("Question")
+FURTHEST = 1.6  # no drive and no belt is off by more
+SEVERAL = 0.2  # of the longest length: a range that tells a zero error from the scale
+GROSS_WITHIN = 0.06
+# ratio of got to asked → which slip it is
+GROSS = (
+    (0.1, "cm"),
+    (10.0, "cm"),
+    (1 / 25.4, "inch"),
+    (25.4, "inch"),
+    (0.5, "half-steps"),
+    (2.0, "half-steps"),
+    (0.25, "quarter-steps"),
+    (4.0, "quarter-steps"),
+)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sample:
+    """Readings of one thing, ready to be judged.
+
+    `got` (n,) in mm, at lengths `asked` (n,), or one value again and again (None); `sides`: errors
+    (n,) by name that do not grow with the length; `known` of one reading beforehand; `column` and
+    `sign`: the number that a slip of the pen would be in, and how it counts; `among` (n,): which
+    may count at all; `settled`: nothing more is to be left out; `each`: readings in one value;
+    `extra_half`: half width of what the goal itself is known to; `beside`: what else was measured;
+    `shown`: what a figure shows in place of `got` (values, which count, goal, mean).
+    """
+
+    name: str = ""
+    rows: tuple[Reading, ...]
+    got: Array
+    asked: Array | None = None
+    sides: Mapping[str, Array] = field(default_factory=dict)
+    known: Spread
+    column: str
+    sign: float = 1.0
+    present: float
+    goal: float = 1.0
+    among: Mask | None = None
+    settled: bool = False
+    each: int = 1
+    remarks: tuple[Remark, ...] = ()
+    extra_half: float = 0.0
+    beside: Any = None
+    shown: tuple[Array, Mask, float, Estimate] | None = None
+
+    @property
+    def columns(self) -> Array:
+        """What the readings should lie on, (n, k)."""
+        first: Array = np.ones(len(self.got)) if self.asked is None else self.asked
+        columns: Array = np.stack([first, *self.sides.values()], axis=1)
+        return columns
+
+
+@dataclass(frozen=True, kw_only=True)
+class Measurement:
+    """One thing measured: its readings, those that count, the estimate, the errors kept out of it,
+    the best setting and the one to be in force, with the half width of its interval.
+    """
+
+    sample: Sample
+    keep: Mask
+    estimate: Estimate
+    offsets: Mapping[str, Estimate]
+    half_width: float
+    best: float
+    setting: float
+    verdict: Verdict
+
+    @property
+    def used(self) -> int:
+        """Readings that count."""
+        return int(self.keep.sum())
+
+    @property
+    def left_out(self) -> list[str]:
+        """Where those stand that do not."""
+        return [r.where for r, k in zip(self.sample.rows, self.keep, strict=True) if not k]
+
+    @property
+    def aside_mm(self) -> Array:
+        """What the errors kept out of it make of each reading, (n,)."""
+        shares = [o.value * self.sample.sides[name] for name, o in self.offsets.items()]
+        return np.sum([np.zeros(len(self.sample.got)), *shares], axis=0)
+
+    @property
+    def repeats(self) -> tuple[Array, Mask, float, Estimate]:
+        """What was read again and again (n,), which of it counts, its goal, and its mean."""
+        shown = self.sample.shown
+        return shown or (self.sample.got, self.keep, self.sample.goal, self.estimate)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Measurand(Generic[Question]):
+    """A row: how readings become samples, what matters, and how it is said.
+
+    `group`, `setting`, `line`: the command's, the document's and the dialect's names; `matters`:
+    the least error worth correcting, as a share of the goal or in its unit; `shifts`: the setting
+    moves with the error, else it is divided by it; `scales`: slips of units and microsteps are
+    looked for; `large` as a share or in its unit, with its remark; `wide` and `few`: the refusals.
+    Sentences take the facts of `words.facts_of`, and the row's own.
+    """
+
+    group: str
+    setting: str
+    line: str | None
+    title: str
+    unit: str
+    comment: str
+    samples: Callable[[Readings, Question], Sequence[Sample]]
+    matters: float
+    wide: str
+    large: float
+    large_said: str
+    because: tuple[str, str]  # keep, change
+    means: tuple[str, str, str]  # keep, too much, too little
+    again: tuple[str, str, str]  # next: keep, after a check that failed, after a change
+    evidence: Callable[[Fitted[Question]], dict[str, Any]]
+    table: Callable[[Fitted[Question]], Sequence[Shown]]
+    figure: tuple[str, str, str] = ("", "", "")  # title, what is read, what the goal is called
+    shifts: bool = False
+    scales: bool = False
+    fewest: int = 1
+    few: str = ""
+    one_said: str = ""
+    facts: Callable[[Measurement], dict[str, Any]] = lambda one: {}
+    doubts: Callable[[Measurement, Question], Sequence[Remark]] = lambda one, question: ()
+    later: Callable[[Measurement, Question], Sequence[Remark]] = lambda one, question: ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Fitted(Generic[Question]):
+    """A quantity measured: its things (an axis each, or one), and what was odd."""
+
+    quantity: Measurand[Question]
+    question: Question
+    things: tuple[Measurement, ...]
+    remarks: tuple[Remark, ...]
+
+    @property
+    def one(self) -> Measurement:
+        """The thing that is furthest off, of those that change where any does."""
+        some = [m for m in self.things if m.verdict == self.verdict]
+        return max(some, key=lambda m: abs(m.estimate.value / m.sample.goal - 1))
+
+    @property
+    def verdict(self) -> Verdict:
+        """`keep` only where all keep."""
+        return "keep" if all(m.verdict == "keep" for m in self.things) else "change"
+
+
+def fit(quantity: Measurand[Question], readings: Readings, question: Question) -> Fitted[Question]:
+    """Find the setting with which a quantity comes out right.
+
+    Parameters
+    ----------
+    quantity : its row
+    readings : rows of its columns
+    question : the present setting, and how it was read
+
+    Raises
+    ------
+    Refusal
+        If the readings cannot carry an answer.
+    UsageError, BadReading
+        If readings are missing or cannot be.
+    """
+    remarks: list[Remark] = []
+    things = []
+    try:
+        for sample in quantity.samples(readings, question):
+            things.append(_measured(quantity, sample, question, remarks))
+    except Refusal as refusal:
+        raise refusal.after(remarks) from None
+    return Fitted(
+        quantity=quantity, question=question, things=tuple(things), remarks=tuple(remarks)
+    )
+
+
+def _measured(
+    quantity: Measurand[Question], sample: Sample, question: Question, remarks: list[Remark]
+) -> Measurement:
+    if len(sample.got) < quantity.fewest:
+        raise Refusal(quantity.few, count=len(sample.got), fewest=quantity.fewest)
+    remarks += sample.remarks
+    keep, left_out = _belonging(sample)
+    remarks += left_out
+    found, offsets = _estimate(sample, keep)
+    half = math.hypot(found.half_width, sample.extra_half)
+    changed = abs(found.value - sample.goal) > scale.TELLING * half
+    if quantity.shifts:
+        best, best_half = sample.present + found.value - sample.goal, half
+    else:
+        if quantity.scales:
+            refuse_gross(found.value / sample.goal)
+        best = sample.present * sample.goal / found.value
+        best_half = best * half / found.value
+    one = Measurement(
+        sample=sample,
+        keep=keep,
+        estimate=found,
+        offsets=offsets,
+        half_width=best_half,
+        best=best,
+        setting=best if changed else sample.present,
+        verdict="change" if changed else "keep",
+    )
+    if len(sample.got) == 1 and quantity.one_said:
+        error = NORMAL_95 * scale.HAND * sample.known.whole
+        remarks.append(Remark(quantity.one_said, {"name": sample.name, "error": error}))
+    remarks += quantity.doubts(one, question)
+    if not changed:
+        matters = quantity.matters * (1.0 if quantity.shifts else sample.goal)
+        _narrow_enough(quantity.wide, found.value, half, matters, one.used * sample.each)
+    shift = best - sample.present
+    share = abs(shift / (1.0 if quantity.shifts else sample.present))
+    if changed and share > quantity.large:
+        facts = {"name": sample.name, "share": share, "shift": shift}
+        remarks.append(Remark(quantity.large_said, facts))
+    remarks += quantity.later(one, question)
+    return one
+
+
+def refuse_gross(ratio: float, furthest: float = FURTHEST) -> None:
+    """Refuse a ratio of got to asked that is a mistake of units or of microstepping, negative, or
+    no length error at all.
+
+    Raises
+    ------
+    Refusal
+        With the likely slip as its code.
+    """
+    for factor, slip in GROSS:
+        if abs(ratio / factor - 1) < GROSS_WITHIN:
+            raise Refusal(slip, ratio=ratio)
+    if not 1 / furthest < ratio < furthest:
+        raise Refusal("negative-scale" if ratio <= 0 else "no-such-scale", ratio=ratio)
+
+
+def several(asked: Array) -> bool:
+    """Whether lengths reach far enough apart to tell a zero error from the scale."""
+    return float(np.ptp(asked)) > SEVERAL * float(asked.max())
+
+
+def _belonging(sample: Sample) -> tuple[Mask, list[Remark]]:
+    """Which readings belong together, and what is odd about the others.
+
+    Raises Refusal where some reading is wrong and it cannot be told which.
+    """
+    among = np.ones(len(sample.got), bool) if sample.among is None else sample.among
+    if sample.settled:
+        return among, []
+    some = [row for row, a in zip(sample.rows, among, strict=True) if a]
+    keep = among.copy()
+    keep[among], odd = belonging(
+        sample.columns[among], sample.got[among], some, sample.column, sample.known, sample.sign
+    )
+    return keep, odd
+
+
+def belonging(
+    columns: Array,
+    values: Array,
+    rows: Sequence[Reading],
+    column: str,
+    known: Spread,
+    sign: float = 1.0,
+) -> tuple[Mask, list[Remark]]:
+    """Which readings belong together, and what is odd about the others.
+
+    Parameters
+    ----------
+    columns : (n, k)
+        What the values should lie on.
+    values : (n,) in mm
+    rows : (n,)
+        Where each stands and how it was written, for slips of the pen in `column`.
+    known : of one reading beforehand
+    sign : 1 where the written number grows with the value, −1 where it falls
+
+    Raises
+    ------
+    Refusal
+        If some reading is wrong and it cannot be told which.
+    """
+    found = scale.strangers(columns, values, known.whole)
+    if found.unclear:
+        raise Refusal("disagree")
+    out, odd = found.out, []
+    if not out.any():
+        return ~out, []
+    usual = np.linalg.lstsq(columns[~out], values[~out], rcond=None)[0]
+    for k in np.flatnonzero(out).tolist():
+        one = rows[k].numbers[column]
+        unit = one.step * 10.0**one.places
+        expected = (one.value - sign * float(values[k] - columns[k] @ usual)) / unit
+        fits = scale.slip_of_pen(one.value / unit, expected, known.whole / unit, one.places)
+        facts = {"where": rows[k].where, "written": one.written}
+        if fits is not None:
+            odd.append(Remark("pen", {**facts, "fits": f"{fits:.{one.places}f}"}))
+        else:
+            near = f"{expected:.{max(one.places, 1)}f}"
+            odd.append(Remark("left-out", {**facts, "expected": near}))
+    return ~out, odd
+
+
+def _estimate(sample: Sample, keep: Mask) -> tuple[Estimate, dict[str, Estimate]]:
+    """The estimate, and the errors kept out of it where enough readings are left to part them."""
+    columns, got = sample.columns[keep], sample.got[keep]
+    count = columns.shape[1]
+    parted = len(got) >= count and np.linalg.matrix_rank(columns) == count
+    if sample.asked is None:
+        return scale.mean_of(got, sample.known), {}
+    if count == 1 or not parted:
+        return scale.scale_of(columns[:, 0], got, sample.known), {}
+    line = scale.line_of(columns[:, 0], got, columns[:, 1:], sample.known)
+    return line.scale, dict(zip(sample.sides, line.offsets, strict=True))
+
+
+def _narrow_enough(wide: str, value: float, half: float, matters: float, readings: int) -> None:
+    """Refuse to keep a setting on an interval in which an error that matters could hide."""
+    if half > matters:
+        facts = {"value": value, "half_width": half, "matters": matters}
+        raise Refusal(wide, **facts, count=scale.readings_needed(half, matters, readings))
+
+
+def runs_needed(
+    one: Spread, lengths: Sequence[float], wanted: float, sides: int, most: int
+) -> int | None:
+    """How often each length must be measured for a certainty of the scale, and None where no
+    sensible number does.
+
+    Parameters
+    ----------
+    one : of one reading, beforehand
+    lengths : in mm; where a zero error is kept out, the scale hangs on their spread
+    wanted : half width of the scale's 95 % interval
+    sides : errors that are kept out
+    most : beyond which nobody goes
+    """
+    middle = sum(lengths) / len(lengths) if sides else 0.0
+    weight = sum((x - middle) ** 2 for x in lengths)
+    for n in range(1, most):
+        freedom = scale.PRIOR_FREEDOM + len(lengths) * n - 1 - sides
+        half = scale.student_95(freedom) * scale.HAND * one.whole / math.sqrt(n * weight)
+        if half <= wanted:
+            return n
+    return None

@@ -1,0 +1,300 @@
+"""Steps per mm of the extruder, from fed lengths: the ways of measuring them, slip over speed,
+theory by construction; and the feeding test.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from omphalon.arrays import Array, Mask
+from omphalon.columns import EXTRUDER as COLUMNS
+from omphalon.errors import BadReading, UsageError
+from omphalon.finding import Plan, Shown
+from omphalon.lines.dialect import Dialect
+from omphalon.physics import scale
+from omphalon.physics.scale import reading_spread
+from omphalon.recording import Readings
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import no_readings, refuse_gaps
+from omphalon.studies.measured.engine import (
+    Fitted,
+    Measurand,
+    Measurement,
+    Sample,
+    refuse_gross,
+    runs_needed,
+    several,
+)
+from omphalon.studies.measured.words import offset_words
+from omphalon.units import plural
+
+PLACING_MM = 0.3  # deviation of a mark placed, or met, by hand; measured: docs/measuring.md
+BY_EYE_MM = 0.1  # of a flag or a cut end held against an edge by eye; a judgement
+FINEST_MM = 0.01  # that a rule or caliper reads to
+THEORY_WITHIN = 0.10
+SLIPPED = 0.005
+SHOWN_RUNS = 8
+MOST_RUNS = 100
+BEYOND_MM = 30.0  # the mark sits that much further, so that feeding too much can still be seen
+
+
+@dataclass(frozen=True, kw_only=True)
+class DriveParts:
+    """What the parts make of it: full steps a turn, microsteps, gear ratio, hob diameter of the
+    drive wheel.
+    """
+
+    motor_steps: float
+    microsteps: float
+    gear: float
+    wheel_mm: float
+
+    @property
+    def steps_per_mm(self) -> float:
+        """Motor steps × microsteps × gear ÷ (π × diameter)."""
+        return self.motor_steps * self.microsteps * self.gear / (math.pi * self.wheel_mm)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ExtruderQuestion:
+    """The present steps per mm, how finely was read, how well a mark is placed, and the parts if
+    known.
+    """
+
+    steps: float
+    resolution_mm: float | None = None
+    placing_mm: float = PLACING_MM
+    parts: DriveParts | None = None
+
+
+# way of measuring what was fed → sign of each column in the fed length
+WAYS = (
+    {"fed_mm": 1.0},
+    {"before_mm": 1.0, "after_mm": -1.0},
+    {"mark_mm": 1.0, "left_mm": -1.0},
+)
+
+
+def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
+    """Fed lengths, and what is known of one: two readings of the rule, two settings of a mark or an
+    edge.
+
+    Raises
+    ------
+    UsageError, BadReading
+        If something is missing, or a length cannot be one.
+    Refusal
+        If asked and fed look swapped, or the ratio is a slip of units or microsteps.
+    """
+    refuse_gaps(readings, "asked_mm", *(c.name for c in COLUMNS))
+    if not readings.has("asked_mm"):
+        no_readings("no asked length for every reading", "give --asked MM, or a column asked_mm")
+    ways = [way for way in WAYS if readings.has(*way)]
+    if not ways:
+        no_readings("no fed lengths", "give --mark with --left, --before with --after, or --fed")
+    if len(ways) > 1:
+        one, two = (list(way)[-1] for way in ways[:2])
+        no_readings(f"fed lengths told twice, by {one} and {two}", "give one way of measuring")
+    way, rows = ways[0], readings.rows
+    asked = np.array([r.value("asked_mm") for r in rows])
+    fed = sum(sign * np.array([r.value(c) for r in rows]) for c, sign in way.items())
+    fed = fed - np.array([r.value("back_mm") if "back_mm" in r.numbers else 0.0 for r in rows])
+    for row, length in zip(rows, fed, strict=True):
+        if not length > 0:
+            raise BadReading(
+                f"{row.where}: the fed length {length:g} is not above 0", "measure again, in mm"
+            )
+    refuse_gross(float(np.median(fed / asked)))
+    _refuse_swapped(asked, fed)
+    resolution = question.resolution_mm or max(readings.step(*way), FINEST_MM)
+    placing = question.placing_mm if "mark_mm" in way else BY_EYE_MM
+    known = reading_spread(resolution, placing, ends=2, placings=2)
+    slow, slips = _without_slip(readings, asked, fed, known.whole)
+    apart = slow.sum() >= 3 and several(asked[slow])
+    column, sign = list(way.items())[-1]
+    return [
+        Sample(
+            rows=rows,
+            got=fed,
+            asked=asked,
+            sides={"offset": np.ones(len(fed))} if apart else {},
+            known=known,
+            column=column,
+            sign=sign,
+            present=question.steps,
+            among=slow,
+            remarks=tuple(slips),
+        )
+    ]
+
+
+def _refuse_swapped(asked: Array, fed: Array) -> None:
+    """Readings that are all one round number against asked lengths that are not: the columns
+    changed places.
+    """
+    round_fed = np.all(fed == fed[0]) and float(fed[0]).is_integer()
+    if len(fed) > 1 and round_fed and np.any(asked % 1 != 0) and np.ptp(asked) > 0:
+        raise Refusal("swapped")
+
+
+def _without_slip(
+    readings: Readings, asked: Array, fed: Array, known: float
+) -> tuple[Mask, list[Remark]]:
+    """Where the ratio falls with speed beyond chance, only the slowest runs count."""
+    every = np.ones(len(fed), bool)
+    if not readings.has("speed_mm_s"):
+        return every, []
+    speed = np.array([r.value("speed_mm_s") for r in readings.rows])
+    speeds, of = np.unique(speed, return_inverse=True)
+    ratio = fed / asked
+    means = np.bincount(of, ratio) / np.bincount(of)
+    within = float(np.sum((ratio - means[of]) ** 2) * np.mean(asked**2))
+    one, _ = scale.pooled(within, len(speed) - len(speeds), known)
+    fall, sure = scale.falls_with(speed, ratio, one / asked)
+    if not sure or fall < SLIPPED:
+        return every, []
+    facts = {"fall": fall, "slow": float(speed.min()), "fast": float(speed.max())}
+    return speed <= speed.min() * 1.01, [Remark("slips", facts)]
+
+
+def _against_parts(one: Measurement, question: ExtruderQuestion) -> list[Remark]:
+    built = None if question.parts is None else question.parts.steps_per_mm
+    if built is None or abs(one.best / built - 1) < THEORY_WITHIN:
+        return []
+    return [Remark("parts-differ", {"built": built, "new": one.best})]
+
+
+def _evidence(found: Fitted[ExtruderQuestion]) -> dict[str, Any]:
+    one, parts = found.one, found.question.parts
+    offset = one.offsets.get("offset")
+    assert one.sample.asked is not None
+    return {
+        "best": {"steps_per_mm": one.best},
+        "ratio": one.estimate.value,
+        "ratio_spread": one.estimate.half_width,
+        "runs": one.used,
+        "expected_mm": float(one.sample.asked[one.keep].mean()),
+        "fed_mm": float(one.sample.got[one.keep].mean()),
+        "reading_deviation_mm": one.estimate.deviation,
+        "offset_mm": None if offset is None else offset.value,
+        "offset_spread_mm": None if offset is None else offset.half_width,
+        "left_out": one.left_out,
+        **({} if parts is None else {"theory_steps_per_mm": parts.steps_per_mm}),
+    }
+
+
+def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
+    one = found.one
+    assert one.sample.asked is not None
+    rows = [Shown("readings", ("asked", "fed", "ratio", ""))]
+    runs = list(zip(one.sample.asked, one.sample.got, one.keep, strict=True))
+    for n, (asked, fed, kept) in enumerate(runs[:SHOWN_RUNS], 1):
+        cells = (f"{asked:g} mm", f"{fed:.2f} mm", f"{fed / asked:.4f}")
+        rows.append(Shown(f"  {n}", (*cells, "" if kept else "left out")))
+    if len(runs) > SHOWN_RUNS:
+        rows.append(Shown("", (f"and {len(runs) - SHOWN_RUNS} more", "", "", "")))
+    ratio, half = one.estimate.value, one.estimate.half_width
+    rows.append(Shown("together", (plural(one.used, "run"), "", f"{ratio:.4f}", f"± {half:.4f}")))
+    if one.offsets:
+        told = f"{offset_words(one)} at every length, kept out of the steps"
+        rows.append(Shown("zero error", (told,)))
+    return rows
+
+
+GOT = "{got:.2f} mm of {asked:g} mm came, a ratio of {value:.4f} ± {half:.4f}"
+EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
+    group="extruder",
+    setting="steps_per_mm",
+    line="steps",
+    title="steps per mm",
+    unit="per mm",
+    comment="E steps per mm {setting:.4f}",
+    samples=fed_sample,
+    matters=0.015,  # share of plastic that is seen on a print: a wall's 1.5 %
+    wide="wide-feed",
+    large=0.15,  # more than wear or tolerance
+    large_said="large-feed",
+    because=(
+        f"{GOT}: what is missing from 1 is smaller than the error of marks and rule, and what may "
+        "hide in it, up to {matters:.1%}, is not seen on a print",
+        f"{GOT}: {{formula}} = {{best:.10g}}",
+    ),
+    means=(
+        "as much plastic comes as is asked for, to {half:.1%}: no print shows the rest",
+        "now {off:.1%} too much plastic comes: bulging lines and a scraping nozzle",
+        "now {off:.1%} too little plastic comes: gaps between lines and weak walls",
+    ),
+    again=(
+        "nothing to enter; measure again after a change of drive wheel, motor or filament path. "
+        "Flow comes next",
+        "run `omphalon extruder fit` on these readings",
+        "enter and store, switch off and on, feed once more and judge it with what is left then: "
+        "`omphalon extruder check --steps {setting:.2f} --asked {first:g} --mark MM --left MM`",
+    ),
+    scales=True,
+    one_said="one-run",
+    doubts=_against_parts,
+    evidence=_evidence,
+    table=_table,
+    figure=("Filament: fed against asked", "", ""),
+)
+
+
+@dataclass(frozen=True, kw_only=True)
+class FeedingTest:
+    """What is to be fed, how finely it is read, and the certainty wanted (relative, 95 %)."""
+
+    asked_mm: float
+    resolution_mm: float
+    wanted: float
+    temp_c: float
+    speed_mm_s: float
+
+
+def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
+    """Say how to run the feeding test, with the lines that heat, feed and cool.
+
+    Raises
+    ------
+    UsageError
+        If no sensible number of runs makes the certainty.
+    """
+    asked, mark = test.asked_mm, test.asked_mm + BEYOND_MM
+    one = reading_spread(test.resolution_mm, PLACING_MM, ends=2, placings=2)
+    runs = runs_needed(one, [asked], test.wanted, sides=0, most=MOST_RUNS)
+    if runs is None:
+        raise UsageError(
+            f"--wanted {test.wanted:g}: not to be had with marks placed to {PLACING_MM} mm over "
+            f"{asked:g} mm",
+            "ask for more length, or a wider certainty",
+        )
+    lines = [
+        dialect.line("heat", target=test.temp_c),
+        dialect.line("relative-feed"),
+        dialect.line("feed", length=asked, feed=max(60 * test.speed_mm_s, 1.0)),
+        dialect.line("cool"),
+    ]
+    return Plan(
+        "extruder-plan",
+        f"Feeding test of the extruder, {asked:g} mm at {test.temp_c:g} °C",
+        (
+            f"Heat to {test.temp_c:g} °C, hotter rather than colder, and load filament you can "
+            "mark: light filament, dark mark.",
+            f"Mark it {mark:g} mm above a fixed edge of the extruder, so that feeding too much "
+            "can still be seen.",
+            f"Feed {asked:g} mm at {test.speed_mm_s:g} mm/s, slowly, so that nothing slips.",
+            "Measure from the same edge to the mark: that is what is left. If the mark went in, "
+            "the number is negative.",
+            f"Do it {plural(runs, 'time')}: with marks placed to {PLACING_MM} mm and a rule read "
+            f"to {test.resolution_mm:g} mm, that makes ±{test.wanted:.1%}. Feed again for each, "
+            "cool down after the last.",
+        ),
+        tuple(x for x in lines if x),
+        f"omphalon extruder fit --steps N --asked {asked:g} --mark {mark:g} --left MM",
+        settings={"runs": runs, "asked_mm": asked},
+    )

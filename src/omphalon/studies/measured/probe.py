@@ -1,0 +1,185 @@
+"""Nozzle-to-bed zero, from drag heights of paper and trigger heights of the probe; and how to find
+it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from omphalon.finding import Plan, Shown
+from omphalon.physics.scale import Spread, student_95
+from omphalon.recording import Readings
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.answer import no_readings
+from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
+
+PAPER_MM = 0.10
+FEEL_MM = 0.02  # how alike two drags are felt; a judgement
+FURTHEST_MM = 5.0  # a first guess by eye is nearer than that
+UNSTEADY_MM = 0.05
+FAR_MM = 0.2  # an offset that is larger sits clearly on one side of the nozzle
+FIRST_LAYER_MM = 0.2  # an example
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProbeQuestion:
+    """The offset now in force (added to a probed height; a positive correction lifts the nozzle),
+    and the paper.
+    """
+
+    offset_mm: float
+    paper_mm: float = PAPER_MM
+    feel_mm: float = FEEL_MM
+
+
+@dataclass(frozen=True)
+class Triggers:
+    """How the probe repeats: the deviation of its trigger heights (None: not tried), their count,
+    and the half width of their mean's interval.
+    """
+
+    repeatability_mm: float | None
+    count: int
+    half_width: float
+
+
+def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
+    """The drags, and what the probe's own scatter does to their goal; drags and triggers need not
+    be as many.
+
+    Raises
+    ------
+    UsageError
+        If there are none.
+    """
+    felt = [r for r in readings.rows if "drag_mm" in r.numbers]
+    probed = [r.value("trigger_mm") for r in readings.rows if "trigger_mm" in r.numbers]
+    if not felt and not probed:
+        no_readings(
+            "no heights",
+            "give --drag MM for each drag of the paper, and --trigger MM for each probing",
+        )
+    triggers = Triggers(None, len(probed), 0.0)
+    if len(probed) > 1:
+        repeat = float(np.std(probed, ddof=1))
+        half = student_95(len(probed) - 1) * repeat / math.sqrt(len(probed))
+        triggers = Triggers(repeat, len(probed), half)
+    return [
+        Sample(
+            rows=tuple(felt),
+            got=np.array([r.value("drag_mm") for r in felt]),
+            known=Spread(question.feel_mm, 0.0),
+            column="drag_mm",
+            present=question.offset_mm,
+            goal=question.paper_mm,
+            extra_half=triggers.half_width,
+            beside=triggers,
+        )
+    ]
+
+
+def _doubts(one: Measurement, question: ProbeQuestion) -> list[Remark]:
+    shift, repeat = one.best - one.sample.present, one.sample.beside.repeatability_mm
+    unsteady = repeat is not None and repeat > UNSTEADY_MM
+    odd = [Remark("unsteady", {"repeat": repeat})] if unsteady else []
+    if abs(shift) > FURTHEST_MM:
+        raise Refusal("far", odd, shift=shift)
+    return odd
+
+
+def _sign(one: Measurement, question: ProbeQuestion) -> list[Remark]:
+    present = one.sample.present
+    changes = one.verdict == "change" and present * one.best < 0 and abs(present) > FAR_MM
+    return [Remark("sign-changes")] if changes else []
+
+
+def _evidence(found: Fitted[ProbeQuestion]) -> dict[str, Any]:
+    one = found.one
+    return {
+        "repeatability_mm": one.sample.beside.repeatability_mm,
+        "readings": len(one.keep),
+        "left_out": len(one.left_out),
+        "shift_mm": one.best - one.sample.present,
+        "best": {"offset_mm": one.best},
+    }
+
+
+def _table(found: Fitted[ProbeQuestion]) -> Sequence[Shown]:
+    one, triggers = found.one, found.one.sample.beside
+    repeat = triggers.repeatability_mm
+    repeats = "–" if repeat is None else f"{repeat:.3f} mm over {triggers.count} triggers"
+    mean = f"{one.used} of {len(one.keep)}, mean {one.estimate.value:.3f} mm"
+    return (
+        Shown("drags", (mean,)),
+        Shown("paper", (f"{one.sample.goal:g} mm",)),
+        Shown("probe repeats to", (repeats,)),
+    )
+
+
+def _room(one: Measurement) -> dict[str, float]:
+    """What is left of a first layer."""
+    return {"room": max(FIRST_LAYER_MM - one.estimate.value + one.sample.goal, 0.0)}
+
+
+DRAGS = "paper of {goal:g} mm drags at {value:.3f} ± {half:.3f} mm"
+ROOM = f"a first layer of {FIRST_LAYER_MM:g} mm has {{room:.2f}} mm of room now"
+PROBE: Measurand[ProbeQuestion] = Measurand(
+    group="probe",
+    setting="offset_mm",
+    line=None,
+    title="offset",
+    unit="mm; more lifts the nozzle",
+    comment="nozzle-to-probe offset {setting:.3f} mm",
+    samples=drags,
+    matters=0.06,  # mm of a first layer of 0.2: less squeezes or lifts it by less than a third
+    wide="wide-zero",
+    large=0.5,
+    large_said="large-zero",
+    because=(
+        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm, too little to matter",
+        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm",
+    ),
+    means=(
+        "a first layer is as thick as it was sliced, to {half:.2f} mm",
+        f"{ROOM}: it is squeezed",
+        f"{ROOM}: it hardly sticks",
+    ),
+    again=(
+        "nothing to enter",
+        "run `omphalon probe fit` on these heights",
+        "enter and store the offset, probe again and judge it with fresh drags: `omphalon probe "
+        "check --offset {setting:.3f} --paper {goal:g} --drag MM --drag MM --drag MM`",
+    ),
+    facts=_room,
+    shifts=True,
+    fewest=2,
+    few="few-drags",
+    doubts=_doubts,
+    later=_sign,
+    evidence=_evidence,
+    table=_table,
+    figure=("Where the paper drags, against its thickness", "height", "paper"),
+)
+
+
+def plan_probe(paper_mm: float) -> Plan:
+    """Say how to find the zero with paper and probe."""
+    return Plan(
+        "probe-plan",
+        "Nozzle-to-bed zero with paper and probe",
+        (
+            "Heat bed and nozzle as for printing, wait five minutes, wipe the nozzle clean.",
+            "Probe the same point ten times and write down the heights: that shows how well the "
+            "probe repeats.",
+            f"At that point lower the nozzle by 0.02 mm at a time onto paper of {paper_mm:g} mm "
+            "(measure it) until it just drags; write the height down; lift; do it five times.",
+        ),
+        (),
+        f"omphalon probe fit --offset MM --paper {paper_mm:g} --drag MM --drag MM --drag MM "
+        "--trigger MM --trigger MM",
+    )

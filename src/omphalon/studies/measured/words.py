@@ -1,0 +1,146 @@
+"""A measured quantity's answer in words: one set for all, with the sentences of its row."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from omphalon.finding import Finding, Shown
+from omphalon.lines.dialect import Dialect
+from omphalon.recording import Readings
+from omphalon.remarks import filled
+from omphalon.studies.answer import answer, stored
+from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Question, fit
+from omphalon.units import digits
+
+
+def measured_answer(
+    quantity: Measurand[Question],
+    readings: Readings,
+    question: Question,
+    dialect: Dialect,
+    checking: bool = False,
+) -> Finding:
+    """The answer of a fit, or of a check: the same judgement, told without a new setting.
+
+    Parameters
+    ----------
+    quantity : its row
+    readings : rows of its columns
+    question : what is asked
+    dialect : templates of the lines to enter
+    checking : whether a check is asked for
+    """
+    kind = f"{quantity.group}-{'check' if checking else 'fit'}"
+    return answer(
+        kind,
+        [readings],
+        lambda: _finding(kind, fit(quantity, readings, question), dialect, checking),
+    )
+
+
+def facts_of(one: Measurement, matters: float = 0.0) -> dict[str, Any]:
+    """What a row's sentences may say of one thing."""
+    sample, good = one.sample, one.sample.got[one.keep]
+    off = one.estimate.value - sample.goal
+    got, value = float(good.mean()), one.estimate.value
+    lengths = np.array([sample.goal]) if sample.asked is None else sample.asked[one.keep]
+    asked = float(lengths.mean())
+    alike = np.ptp(lengths) == 0 and not one.offsets
+    return {
+        "name": sample.name,
+        "NAME": sample.name.upper(),
+        "value": value,
+        "half": one.estimate.half_width,
+        "goal": sample.goal,
+        "present": sample.present,
+        "best": one.best,
+        "setting": one.setting,
+        "hundredfold": 100 * one.setting,
+        "off": abs(off),
+        "shift": off,
+        "percent": 100 * abs(off) / sample.goal,
+        "share": abs(off) / sample.goal,
+        "count": one.used,
+        "got": got,
+        "asked": asked,
+        "first": float(lengths[0]),
+        "formula": f"{sample.present:g} × {asked:g} ÷ {got:.10g}"
+        if alike
+        else f"{sample.present:g} ÷ {value:.8g}",
+        "matters": matters,
+        "beside": sample.beside,
+    }
+
+
+def _finding(kind: str, found: Fitted[Any], dialect: Dialect, checking: bool) -> Finding:
+    quantity, keeps = found.quantity, found.verdict == "keep"
+    facts = {**facts_of(found.one, quantity.matters), **quantity.facts(found.one)}
+    named = all(m.sample.name for m in found.things)
+    steps = " ".join(f"--steps {m.sample.name}={m.setting:.4f}" for m in found.things)
+    facts["steps"] = steps
+    facts["widest_percent"] = 100 * max(m.estimate.half_width for m in found.things)
+    off = found.one.estimate.value - found.one.sample.goal
+    state = 0 if keeps else 1 if off > 0 else 2
+
+    def by_name(key: str) -> dict[str, Any]:
+        each = {m.sample.name: getattr(m, key) for m in found.things}
+        if not named:
+            return {quantity.setting: each[""]}
+        return {name: {quantity.setting: value} for name, value in each.items()}
+
+    return Finding(
+        kind=kind,
+        verdict=found.verdict,
+        because=filled(quantity.because[0 if keeps else 1], facts),
+        means="" if checking else filled(quantity.means[state], facts),
+        settings={} if checking else by_name("setting"),
+        spread={} if checking else by_name("half_width"),
+        evidence=quantity.evidence(found),
+        warnings=found.remarks,
+        lines=() if checking else _lines(found, dialect),
+        next=filled(quantity.again[0 if keeps else 1 if checking else 2], facts),
+        headline=() if checking else _headline(found),
+        table=tuple(quantity.table(found)),
+        picture=found,
+    )
+
+
+def _lines(found: Fitted[Any], dialect: Dialect) -> tuple[str, ...]:
+    """The lines that set what changes, then store and list; comments where the dialect has none."""
+    lines = []
+    for one in found.things:
+        if one.verdict == "change":
+            line = _line(found.quantity, one, dialect)
+            comment = filled(found.quantity.comment, facts_of(one))
+            lines.append(f"; {comment}" if line is None else line)
+    sets = any(not line.startswith(";") for line in lines)
+    return (*lines, *(stored(dialect) if sets else ()))
+
+
+def _line(quantity: Measurand[Any], one: Measurement, dialect: Dialect) -> str | None:
+    if quantity.line is None:
+        return None
+    fields: Mapping[str, object] = {quantity.line: one.setting}
+    return dialect.line(quantity.line, axis=one.sample.name.upper() or "E", **fields)
+
+
+def _headline(found: Fitted[Any]) -> tuple[Shown, ...]:
+    quantity = found.quantity
+    several = any(m.sample.name for m in found.things)
+    rows = [Shown(quantity.group, ("present", "new", "", "offset" if several else ""))]
+    for one in found.things:
+        name = f"{one.sample.name} {quantity.title}".strip()
+        half = f"± {digits(one.half_width, least=2)}"
+        last = offset_words(one) if several else quantity.unit
+        new = digits(one.setting, one.half_width)
+        rows.append(Shown(name, (f"{one.sample.present:g}", new, half, last)))
+    return tuple(rows)
+
+
+def offset_words(one: Measurement) -> str:
+    """The zero error that was kept out of a scale."""
+    offset = one.offsets.get("offset")
+    return "–" if offset is None else f"{offset.value:+.2f} ± {offset.half_width:.2f} mm"

@@ -1,1 +1,0 @@
-"""Nozzle-to-bed zero, from drag heights and probe trigger heights."""
