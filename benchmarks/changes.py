@@ -24,7 +24,7 @@ from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
 from omphalon.studies.heater.check import check_heater
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.shaper.check import check_shaper
-from omphalon.studies.shaper.question import Setting, ShaperCheckQuestion
+from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperInUse
 
 HOTEND = {"even": (0.14, 0.011, 0.23), "quick": (0.25, 0.02, 0.15), "wild": (0.4, 0.03, 0.1)}
 BED = {"even": (0.3, 0.003, 0.9), "quick": (0.6, 0.008, 1.5)}
@@ -70,7 +70,7 @@ def shaper_changes(one, two):
     question = ShaperCheckQuestion(
         logs=(one, two),
         axis="x",
-        setting=Setting(shaper="mzv", frequency_hz=44.0, damping=0.05),
+        setting=ShaperInUse(shaper="mzv", frequency_hz=44.0, damping=0.05),
         acceleration_mm_s2=2000.0,
     )
     try:

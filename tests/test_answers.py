@@ -15,6 +15,7 @@ from omphalon.lines.dialect import load_dialect
 from omphalon.lines.template import checked
 from omphalon.remarks import Remark
 from omphalon.report.text import WIDTH, text_of
+from omphalon.settings import Setting
 from omphalon.units import digits
 
 
@@ -62,8 +63,8 @@ FOUND = Finding(
     "change",
     "because of this",
     "it means that",
-    {"kp": 1.0},
-    {"kp": 0.1},
+    (Setting("hotend-gains", "kp", 1.0, 0.1),),
+    ({}, {}),
     {"x": math.nan},
     (Remark("slips", {"fall": 0.02, "slow": 1.0, "fast": 5.0}),),
     ("LINE 1", "LINE 2"),

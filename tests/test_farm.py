@@ -407,6 +407,7 @@ def answers(values, model="m", half=2.0):
             answer="",
             document={
                 "verdict": "keep",
+                "kind": "extruder-fit",
                 "settings": {"steps_per_mm": 412.0},
                 "spread": {"steps_per_mm": half},
                 "evidence": {"best": {"steps_per_mm": value}},

@@ -36,6 +36,7 @@ GROUND = {
     "shapes",
     "tables",
     "remarks",
+    "settings",
     "finding",
     "__init__",
 }

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from omphalon.remarks import Remark
+from omphalon.settings import Setting, documents
 
 EXIT_CODES = {"change": 0, "keep": 0, "retest": 3}
 CHECK_EXIT_CODES = {"keep": 0, "change": 4, "retest": 3}
@@ -24,7 +25,8 @@ class Shown:
 class Finding:
     """An answer: machine part (settings … next) and the rows that a person reads.
 
-    Commands in `next` stand between backquotes, so that a text never breaks them. `headline` shows
+    Commands in `next` stand between backquotes, so that a text never breaks them. `settings` are
+    typed; `also` is what a document tells of them besides, and of their spread. `headline` shows
     the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
     it where that takes long; it is never printed. `means` says in one sentence what a fit that
     keeps or changes means for a print.
@@ -34,8 +36,8 @@ class Finding:
     verdict: str
     because: str
     means: str = ""
-    settings: dict[str, Any] = field(default_factory=dict)
-    spread: dict[str, Any] = field(default_factory=dict)
+    settings: tuple[Setting, ...] = ()
+    also: tuple[dict[str, Any], dict[str, Any]] = ({}, {})
     evidence: dict[str, Any] = field(default_factory=dict)
     warnings: tuple[Remark, ...] = ()
     lines: tuple[str, ...] = ()
@@ -52,14 +54,16 @@ class Finding:
 
     def document(self, version: str) -> dict[str, Any]:
         """The JSON document, with every number finite (what is not becomes null)."""
+        own = documents(self.kind, self.settings)
+        settings, spread = ({**one, **more} for one, more in zip(own, self.also, strict=True))
         return {
             "omphalon": version,
             "kind": self.kind,
             "verdict": self.verdict,
             "because": self.because,
             "means": self.means or None,
-            "settings": plain(self.settings, places=None),
-            "spread": plain(self.spread, places=None),
+            "settings": plain(settings, places=None),
+            "spread": plain(spread, places=None),
             "evidence": plain(self.evidence),
             "warnings": [w.document() for w in self.warnings],
             "lines": list(self.lines),

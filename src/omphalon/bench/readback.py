@@ -7,9 +7,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from omphalon.bench.settings import GAINS, KINDS, InForce, Kind, Taken
+from omphalon.bench.settings import KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import Listed, alike, decimals
+from omphalon.settings import GAINS
 
 SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
 UNSTORED = "not stored yet"  # the printer still has what the bench replaced

@@ -4,12 +4,13 @@ becomes one, which line enters it. Values are read off the journal, never stored
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from omphalon.errors import UnreadableFile, echoed
+from omphalon.settings import GAINS, settings_in
 from omphalon.shapes import fits
 from omphalon.tables import table_by
 
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
 
 Document = Mapping[str, Any]
 Body = dict[str, Any]
-GAINS = ("kp", "ki", "kd")
 WIDE = 0.3  # of the value: a spread that is worth another test
 
 
@@ -160,20 +160,21 @@ class Taken:
 
 def taken(document: Document) -> list[Taken]:
     """The settings in a finding's document; none where it gives none."""
-    settings, spread = document.get("settings") or {}, document.get("spread") or {}
-    take = TAKES.get(str(document.get("kind")))
-    if take is None or not settings:
-        return []
+    found: dict[str, Taken] = {}
     try:
-        found = list(take(settings, spread, document.get("evidence") or {}))
-        for one in found:
-            _check(KINDS[one.key], one.value, one.spread)
+        for one in settings_in(document):
+            whole = found.setdefault(one.key, Taken(key=one.key, value={}, spread={}))
+            whole.value[one.field] = one.value
+            if one.half_width is not None:
+                whole.spread[one.field] = one.half_width
+        for whole in found.values():
+            _check(KINDS[whole.key], whole.value, whole.spread)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise UnreadableFile(
             f"a finding of the kind {echoed(str(document['kind']))} whose settings are none of it",
             "it was not written by omphalon: take a back-up, omphalon bench restore",
         ) from error
-    return found
+    return list(found.values())
 
 
 def _check(kind: Kind, value: Body, spread: Body) -> None:
@@ -182,70 +183,6 @@ def _check(kind: Kind, value: Body, spread: Body) -> None:
     halves = fits(list(spread.values()), [(float, None)])
     if not fits(value, shape) or not halves or not set(spread) <= set(kind.fields):
         raise ValueError(f"{kind.key}: of another shape")
-
-
-Take = Callable[[Body, Body, Body], Iterator[Taken]]
-
-
-def _one(key: str, field: str, source: str) -> Take:
-    def take(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
-        if source in settings:
-            half = {field: spread[source]} if source in spread else {}
-            yield Taken(key=key, value={field: settings[source]}, spread=half)
-
-    return take
-
-
-def _of_heater(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
-    yield Taken(
-        key=f"{evidence['heater']}-gains",
-        value={g: settings[g] for g in GAINS},
-        spread={g: spread[g] for g in GAINS if g in spread},
-    )
-
-
-def _of_axes(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
-    for axis, found in settings.items():
-        half = spread.get(axis, {})
-        yield Taken(
-            key=f"steps-{axis}",
-            value={"steps": found["steps_per_mm"]},
-            spread={"steps": half["steps_per_mm"]} if "steps_per_mm" in half else {},
-        )
-
-
-def _of_shakes(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
-    for axis in "xy":
-        if axis in settings:
-            found, half = settings[axis], spread.get(axis, {})
-            names = {"frequency": "frequency_hz", "damping": "damping"}
-            yield Taken(
-                key=f"shaper-{axis}",
-                value={"shaper": found["shaper"], **{n: found[s] for n, s in names.items()}},
-                spread={n: half[s] for n, s in names.items() if s in half},
-            )
-    yield from _one("acceleration", "acceleration", "acceleration_mm_s2")(
-        settings, spread, evidence
-    )
-
-
-def _of_limits(settings: Body, spread: Body, evidence: Body) -> Iterator[Taken]:
-    for axis, found in settings.items():
-        for source, value in found.items():
-            what = source.split("_")[0]
-            yield Taken(key=f"{what}-limit-{axis}", value={what: value}, spread={})
-
-
-TAKES: dict[str, Take] = {
-    "heater-fit": _of_heater,
-    "extruder-fit": _one("steps-e", "steps", "steps_per_mm"),
-    "axis-fit": _of_axes,
-    "flow-fit": _one("flow", "flow", "flow"),
-    "advance-fit": _one("advance", "advance", "advance_s"),
-    "shaper-fit": _of_shakes,
-    "motion-fit": _of_limits,
-    "probe-fit": _one("probe-offset", "offset", "offset_mm"),
-}
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from omphalon.bench.settings import GAINS, KINDS, InForce
+from omphalon.bench.settings import KINDS, InForce
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import STORED
+from omphalon.settings import GAINS
 
 
 def entered(setting: InForce, dialect: Dialect) -> str | None:

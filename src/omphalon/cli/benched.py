@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 import click
 from click.core import ParameterSource
 
-from omphalon.bench.settings import GAINS
 from omphalon.errors import UnwritableFile
+from omphalon.settings import GAINS
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench

@@ -130,7 +130,7 @@ def extruder(
             if not confirmed("feed again, and check?", yes):
                 setter.keep_or_restore()
                 raise declined("not checked")
-            finding = _round(printer, feeding, finding.settings["steps_per_mm"], checking=True)
+            finding = _round(printer, feeding, float(finding.settings[0].value), checking=True)
             if finding.verdict == "change":
                 setter.keep_or_restore()
     return finding.exit_code

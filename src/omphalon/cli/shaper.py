@@ -35,7 +35,7 @@ from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
-    from omphalon.studies.shaper.question import Setting
+    from omphalon.studies.shaper.question import ShaperInUse
 
 
 def _empty_log() -> Iterator[str]:
@@ -238,14 +238,14 @@ def _refuse_lonely(
         raise UsageError("--x and --y are one log", "log each axis by itself")
 
 
-def _setting(text: str, option: str) -> Setting:
-    from omphalon.studies.shaper.question import Setting
+def _setting(text: str, option: str) -> ShaperInUse:
+    from omphalon.studies.shaper.question import ShaperInUse
 
     name, colon, rest = text.partition(":")
     if name.lower() not in SHAPER_NAMES or not colon or rest.count(":") != 1:
         raise UsageError(f"{option} {echoed(text)}: not NAME:HZ:DAMPING", "for example mzv:42:0.05")
     frequency, damping = rest.split(":")
-    return Setting(
+    return ShaperInUse(
         shaper=name.lower(),
         frequency_hz=parsed(frequency, FREQUENCY, option).value,
         damping=parsed(damping, DAMPING, option).value,

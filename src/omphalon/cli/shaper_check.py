@@ -22,7 +22,7 @@ from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
-    from omphalon.studies.shaper.question import Setting
+    from omphalon.studies.shaper.question import ShaperInUse
 
 
 @click.command("check", short_help="Does a setting still fit? One log, or before and after.")
@@ -152,10 +152,12 @@ def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     return shaper_check_answer(question)
 
 
-def _in_force(given: dict[str, Any]) -> Setting | None:
+def _in_force(given: dict[str, Any]) -> ShaperInUse | None:
     """The setting, where it was named."""
-    from omphalon.studies.shaper.question import Setting
+    from omphalon.studies.shaper.question import ShaperInUse
 
     if given["name"] is None or given["frequency"] is None:
         return None
-    return Setting(shaper=given["name"], frequency_hz=given["frequency"], damping=given["damping"])
+    return ShaperInUse(
+        shaper=given["name"], frequency_hz=given["frequency"], damping=given["damping"]
+    )

@@ -8,6 +8,8 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from omphalon.settings import settings_in
+
 Document = Mapping[str, Any]
 # (of what: hotend, x, …; "" where there is one; value; half width of its 95 % interval)
 Seen = tuple[str, float, float]
@@ -30,13 +32,14 @@ class Figure:
     low: str = ""
 
 
-def _setting(name: str) -> Picking:
+def _setting(field: str) -> Picking:
     """A setting as the data say it is best: one that is kept hides what was measured."""
 
     def pick(document: Document) -> Iterator[Seen]:
-        evidence, of = document["evidence"], str(document["evidence"].get("heater", ""))
-        best = (evidence.get("best") or document["settings"]).get(name)
-        yield from _seen(of, best, document["spread"].get(name))
+        for one in settings_in(document):
+            if one.field == field:
+                best = one.value if one.best is None else one.best
+                yield from _seen(one.of, best, one.half_width)
 
     return pick
 
@@ -54,17 +57,6 @@ def _heater(*path: str) -> Picking:
         yield from _seen(of, place.get(name), spread)
 
     return pick
-
-
-def _advance(document: Document) -> Iterator[Seen]:
-    yield from _seen("", document["evidence"].get("best_s"), document["spread"].get("advance_s"))
-
-
-def _axis_steps(document: Document) -> Iterator[Seen]:
-    for axis, seen in document["evidence"].items():
-        if isinstance(seen, Mapping):
-            spread = document["spread"].get(axis, {})
-            yield from _seen(axis, seen["best"]["steps_per_mm"], spread.get("steps_per_mm"))
 
 
 def _axis_offset(document: Document) -> Iterator[Seen]:
@@ -143,7 +135,7 @@ FIGURES = (
         name="steps_per_mm",
         words="steps per mm",
         unit="",
-        pick=_setting("steps_per_mm"),
+        pick=_setting("steps"),
         high="a worn drive wheel, slip, or a part-clogged nozzle",
         low="a larger drive wheel, or readings with the wrong length asked",
     ),
@@ -152,7 +144,7 @@ FIGURES = (
         name="steps_per_mm",
         words="steps per mm",
         unit="",
-        pick=_axis_steps,
+        pick=_setting("steps"),
         high="another pulley or belt pitch than its fellows'",
         low="another pulley, a stretched belt, or readings of the wrong length",
     ),
@@ -180,7 +172,7 @@ FIGURES = (
         name="advance_s",
         words="pressure advance",
         unit="s",
-        pick=_advance,
+        pick=_setting("advance"),
         ratio=False,
         high="a longer or wider tube, softer filament, or a part-clogged nozzle",
         low="a shorter tube, or a larger nozzle",
@@ -208,7 +200,7 @@ FIGURES = (
         name="acceleration_mm_s2",
         words="acceleration allowed",
         unit="mm/s²",
-        pick=_setting("acceleration_mm_s2"),
+        pick=_setting("acceleration"),
         low="a softer frame or a loose belt",
     ),
     Figure(
@@ -232,7 +224,7 @@ FIGURES = (
         name="offset_mm",
         words="nozzle to probe",
         unit="mm",
-        pick=_setting("offset_mm"),
+        pick=_setting("offset"),
         ratio=False,
         high="a probe or a nozzle mounted otherwise",
         low="a probe or a nozzle mounted otherwise",

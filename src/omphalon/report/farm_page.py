@@ -7,25 +7,12 @@ import io
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from omphalon.bench.settings import KINDS, taken
 from omphalon.errors import shown
 from omphalon.finding import Finding
 from omphalon.report.figure import draws, save_figure
 from omphalon.report.page import template_of
 from omphalon.units import digits
-
-# a setting's words and unit; those that are not here stand in results.csv
-SETTINGS = {
-    "kp": ("kp", ""),
-    "ki": ("ki", ""),
-    "kd": ("kd", ""),
-    "steps_per_mm": ("", "steps a mm"),
-    "flow": ("flow", ""),
-    "advance_s": ("", "s"),
-    "offset_mm": ("offset", "mm"),
-    "frequency_hz": ("", "Hz"),
-    "speed_mm_s": ("", "mm/s"),
-    "acceleration_mm_s2": ("", "mm/s²"),
-}
 
 
 def farm_page(results: Sequence[Any], compared: Finding) -> str:
@@ -66,22 +53,20 @@ def _row(result: Any) -> dict[str, Any]:
         "verdict": result.verdict,
         "error": shown(result.error),
         "because": shown(str(document.get("because", ""))),
-        "settings": _settings(document.get("settings", {}), document.get("spread", {})),
+        "settings": _settings(document),
         "warnings": [shown(w["message"]) for w in document.get("warnings", ())],
     }
 
 
-def _settings(settings: Mapping[str, Any], spread: Mapping[str, Any]) -> list[str]:
-    """The settings in words, with their spreads; those of an axis in one line."""
+def _settings(document: Mapping[str, Any]) -> list[str]:
+    """The settings in words, each with its spreads."""
     out = []
-    for name, value in settings.items():
-        half_width = spread.get(name)
-        if isinstance(value, Mapping) and name != "scaled":
-            out.append(f"{name}: " + " ".join(_settings(value, half_width or {})))
-        elif name == "shaper":
-            out.append(str(value))
-        elif name in SETTINGS and not isinstance(value, Mapping):
-            before, unit = SETTINGS[name]
-            told = digits(value, half_width) + (f" ± {half_width:.2g}" if half_width else "")
-            out.append(f"{before} {told} {unit}".strip())
+    for one in taken(document):
+        kind, parts = KINDS[one.key], []
+        for field, unit in zip(kind.fields, kind.units, strict=True):
+            value, half = one.value[field], one.spread.get(field)
+            name = field if len(kind.fields) > 1 and field != "shaper" else ""
+            text = value if isinstance(value, str) else digits(value, half)
+            parts.append(f"{name} {text}{f' ± {half:.2g}' if half else ''} {unit}".strip())
+        out.append(f"{kind.words}: {', '.join(parts)}")
     return out

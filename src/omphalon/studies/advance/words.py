@@ -9,6 +9,7 @@ from typing import Any
 from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.recording import GreyPicture, PrintedLadder, Readings
+from omphalon.settings import Setting
 from omphalon.studies.advance.check import AdvanceCheck, check_advance
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
@@ -90,11 +91,11 @@ def _finding(
         verdict=fit.verdict,
         because=_because(fit, question),
         means=_means(fit, question),
-        settings={"advance_s": fit.setting_s},
-        spread={"advance_s": half},
+        settings=(Setting("advance", "advance", fit.setting_s, half),),
         evidence={
             "method": fit.readout.method,
             "best_s": value,
+            "best": {"advance_s": value},
             "readings": len(fit.readout.values_s),
             "left_out": fit.left_out,
             "drive": fit.readout.drive.name,

@@ -9,7 +9,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.studies.answer import answer, lines_for
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
-from omphalon.studies.heater.words import UNITS, gain_settings, gain_spread
+from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
 from omphalon.units import digits, plural
 
 
@@ -51,8 +51,8 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
         "gains are the careful ones that a table makes of it",
         means=f"the {fit.heater} comes to {goal} °C and holds it without swinging; slower than "
         "gains from a log would",
-        settings=gain_settings(gains, fit.full_power),
-        spread=gain_spread(spread, fit.full_power),
+        settings=gain_settings(fit.heater, gains, spread),
+        also=gain_scales(gains, spread, fit.full_power),
         evidence={
             "heater": fit.heater,
             "target_c": fit.target_c,

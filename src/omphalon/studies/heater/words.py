@@ -12,6 +12,7 @@ from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.loop import Gains
 from omphalon.recording import TemperatureLog
+from omphalon.settings import Setting
 from omphalon.studies.answer import answer, lines_for
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.question import HeaterQuestion
@@ -54,8 +55,8 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
         verdict=fit.verdict,
         because=_because(fit),
         means=_means(fit),
-        settings=gain_settings(gains, fit.full_power),
-        spread=gain_spread(spread, fit.full_power),
+        settings=gain_settings(fit.heater, gains, spread),
+        also=gain_scales(gains, spread, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
         lines=() if keeps else lines_for(dialect, f"{fit.heater}-gains", told, **fields),
@@ -83,32 +84,27 @@ def _because(fit: HeaterFit) -> str:
     return f"{how}, carry these gains{share}{'' if worth is None else ' ones' + chr(39)}"
 
 
-def gain_settings(gains: Gains, full_power: float) -> dict[str, Any]:
-    """Gains as a document has them: for a power of 0…1, in the controller's scale, and as times.
+def gain_settings(heater: str, gains: Gains, spread: dict[str, float]) -> tuple[Setting, ...]:
+    """Gains for a power of 0…1, with their half widths."""
+    return tuple(Setting(f"{heater}-gains", k, getattr(gains, k), spread[k]) for k in UNITS)
+
+
+def gain_scales(
+    gains: Gains, spread: dict[str, float], full_power: float
+) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The same in the controller's scale and as times, and their spread, for a document.
 
     Parameters
     ----------
-    gains : for a power of 0…1
+    gains, spread : for a power of 0…1
     full_power : what stands for it in the controller's gains
     """
-    own = {k: getattr(gains, k) for k in UNITS}
+    own = {k: getattr(gains, k) * full_power for k in UNITS}
     return {
-        **own,
-        "scaled": {**{k: v * full_power for k, v in own.items()}, "full_power": full_power},
+        "scaled": {**own, "full_power": full_power},
         "integral_time_s": gains.kp / gains.ki if gains.ki else None,
         "derivative_time_s": gains.kd / gains.kp,
-    }
-
-
-def gain_spread(spread: dict[str, float], full_power: float) -> dict[str, Any]:
-    """Half widths of gains as a document has them.
-
-    Parameters
-    ----------
-    spread : by gain, for a power of 0…1
-    full_power : what stands for it in the controller's gains
-    """
-    return {**spread, "scaled": {k: v * full_power for k, v in spread.items()}}
+    }, {"scaled": {k: v * full_power for k, v in spread.items()}}
 
 
 def _evidence(fit: HeaterFit) -> dict[str, Any]:

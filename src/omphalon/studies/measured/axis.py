@@ -229,7 +229,8 @@ def _table(found: Fitted[AxisQuestion]) -> Sequence[Shown]:
 
 AXIS: Measurand[AxisQuestion] = Measurand(
     group="axis",
-    setting="steps_per_mm",
+    key="steps-{name}",
+    field="steps",
     line="steps",
     title="steps per mm",
     unit="",

@@ -71,8 +71,7 @@ class Sample:
     def columns(self) -> Array:
         """What the readings should lie on, (n, k)."""
         first: Array = np.ones(len(self.got)) if self.asked is None else self.asked
-        columns: Array = np.stack([first, *self.sides.values()], axis=1)
-        return columns
+        return np.vstack([first, *self.sides.values()]).T
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -104,7 +103,7 @@ class Measurement:
     def aside_mm(self) -> Array:
         """What the errors kept out of it make of each reading, (n,)."""
         shares = [o.value * self.sample.sides[name] for name, o in self.offsets.items()]
-        return np.sum([np.zeros(len(self.sample.got)), *shares], axis=0)
+        return sum(shares, np.zeros(len(self.sample.got)))
 
     @property
     def repeats(self) -> tuple[Array, Mask, float, Estimate]:
@@ -117,7 +116,7 @@ class Measurement:
 class Measurand(Generic[Question]):
     """A row: how readings become samples, what matters, and how it is said.
 
-    `group`, `setting`, `line`: the command's, the document's and the dialect's names; `matters`:
+    `group`: the command's name; `key`, `field`: the setting's; `line`: the dialect's; `matters`:
     the least error worth correcting, as a share of the goal or in its unit; `shifts`: the setting
     moves with the error, else it is divided by it; `scales`: slips of units and microsteps are
     looked for; `large` as a share or in its unit, with its remark; `wide` and `few`: the refusals.
@@ -125,7 +124,8 @@ class Measurand(Generic[Question]):
     """
 
     group: str
-    setting: str
+    key: str
+    field: str
     line: str | None
     title: str
     unit: str

@@ -209,7 +209,8 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
 GOT = "{got:.2f} mm of {asked:g} mm came, a ratio of {value:.4f} ± {half:.4f}"
 EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     group="extruder",
-    setting="steps_per_mm",
+    key="steps-e",
+    field="steps",
     line="steps",
     title="steps per mm",
     unit="per mm",

@@ -131,7 +131,8 @@ def _table(found: Fitted[FlowQuestion]) -> Sequence[Shown]:
 
 FLOW: Measurand[FlowQuestion] = Measurand(
     group="flow",
-    setting="flow",
+    key="flow",
+    field="flow",
     line="flow",
     title="multiplier",
     unit="1 is 100 %",

@@ -11,6 +11,7 @@ from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.recording import Readings
 from omphalon.remarks import filled
+from omphalon.settings import Setting
 from omphalon.studies.answer import answer, stored
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Question, fit
 from omphalon.units import digits
@@ -78,26 +79,21 @@ def facts_of(one: Measurement, matters: float = 0.0) -> dict[str, Any]:
 def _finding(kind: str, found: Fitted[Any], dialect: Dialect, checking: bool) -> Finding:
     quantity, keeps = found.quantity, found.verdict == "keep"
     facts = {**facts_of(found.one, quantity.matters), **quantity.facts(found.one)}
-    named = all(m.sample.name for m in found.things)
     steps = " ".join(f"--steps {m.sample.name}={m.setting:.4f}" for m in found.things)
     facts["steps"] = steps
     facts["widest_percent"] = 100 * max(m.estimate.half_width for m in found.things)
     off = found.one.estimate.value - found.one.sample.goal
     state = 0 if keeps else 1 if off > 0 else 2
-
-    def by_name(key: str) -> dict[str, Any]:
-        each = {m.sample.name: getattr(m, key) for m in found.things}
-        if not named:
-            return {quantity.setting: each[""]}
-        return {name: {quantity.setting: value} for name, value in each.items()}
-
+    settings = (
+        Setting(quantity.key.format(name=m.sample.name), quantity.field, m.setting, m.half_width)
+        for m in found.things
+    )
     return Finding(
         kind=kind,
         verdict=found.verdict,
         because=filled(quantity.because[0 if keeps else 1], facts),
         means="" if checking else filled(quantity.means[state], facts),
-        settings={} if checking else by_name("setting"),
-        spread={} if checking else by_name("half_width"),
+        settings=() if checking else tuple(settings),
         evidence=quantity.evidence(found),
         warnings=found.remarks,
         lines=() if checking else _lines(found, dialect),

@@ -6,6 +6,7 @@ from typing import Any
 
 from omphalon.finding import Finding, Shown
 from omphalon.recording import Readings
+from omphalon.settings import Setting
 from omphalon.studies.answer import answer
 from omphalon.studies.motion.check import MotionCheck, check_motion
 from omphalon.studies.motion.fit import Limit, MotionFit, fit_motion
@@ -25,11 +26,9 @@ def motion_answer(readings: Readings, margin: float, axis: str | None) -> Findin
 
 
 def _finding(fit: MotionFit) -> Finding:
-    settings: dict[str, dict[str, float]] = {}
     evidence: dict[str, Any] = {"margin": fit.margin}
     for one in fit.limits:
         axis, quantity = one.tried.axis, one.tried.quantity
-        settings.setdefault(axis, {})[quantity] = one.setting
         evidence.setdefault(axis, {})[quantity] = {
             "highest_pass": one.highest_pass,
             "lowest_fail": one.lowest_fail,
@@ -41,7 +40,10 @@ def _finding(fit: MotionFit) -> Finding:
         because=f"the limit is set {fit.margin:.0%} below the level that can be trusted: heat, "
         "dust and a heavy spool take their share",
         means=_means(fit),
-        settings=settings,
+        settings=tuple(
+            Setting(f"{one.tried.what}-limit-{one.tried.axis}", one.tried.what, one.setting)
+            for one in fit.limits
+        ),
         evidence=evidence,
         warnings=fit.remarks,
         lines=tuple(

@@ -18,7 +18,7 @@ from omphalon.recording import MotionLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.answer import Verdict
 from omphalon.studies.shaper.modes import read_axis
-from omphalon.studies.shaper.question import Setting
+from omphalon.studies.shaper.question import ShaperInUse
 
 LOOKER = 0.15  # deviation from one looker to another, as a share: a judgement, nobody measured it
 WIDEST = 0.5  # half width of what may still be held against a limit, as a share
@@ -35,7 +35,7 @@ class BandsQuestion:
     bands: Bands
     axis: str
     acceleration_mm_s2: float
-    setting: Setting | None = None
+    setting: ShaperInUse | None = None
     log: MotionLog | None = None
     sensor: str | None = None
     limits: Limits = field(default_factory=Limits)

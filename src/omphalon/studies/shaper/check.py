@@ -19,7 +19,7 @@ from omphalon.studies.answer import Verdict
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.shaper.fit import KEEPS, allowed_half
 from omphalon.studies.shaper.modes import AxisReading, read_axis
-from omphalon.studies.shaper.question import Setting, ShaperCheckQuestion
+from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperInUse
 
 # a mode's figures, and where their half widths stand
 HALVES = {
@@ -46,7 +46,7 @@ class ShaperCheck:
     acceleration's last.
     """
 
-    setting: Setting
+    setting: ShaperInUse
     acceleration_mm_s2: float
     logs: tuple[JudgedLog, ...]
     best: Candidate

@@ -15,7 +15,7 @@ KINDS = ("sweep", "taps")
 
 
 @dataclass(frozen=True, kw_only=True)
-class Setting:
+class ShaperInUse:
     """A shaper as it is set: name, frequency (Hz), damping."""
 
     shaper: str
@@ -35,7 +35,7 @@ class ShaperQuestion:
     speed_mm_s: float | None = None
     offered: tuple[str, ...] = tuple(SHAPERS)
     limits: Limits = field(default_factory=Limits)
-    present: Mapping[str, Setting] = field(default_factory=dict)
+    present: Mapping[str, ShaperInUse] = field(default_factory=dict)
     kind: str = "sweep"
 
     def __post_init__(self) -> None:
@@ -61,7 +61,7 @@ class ShaperCheckQuestion:
 
     logs: tuple[MotionLog, ...]
     axis: str
-    setting: Setting
+    setting: ShaperInUse
     acceleration_mm_s2: float
     sensor: str | None = None
     limits: Limits = field(default_factory=Limits)

@@ -8,6 +8,7 @@ from omphalon.finding import Finding, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate
+from omphalon.settings import Setting
 from omphalon.studies.answer import answer, stored
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
@@ -36,17 +37,10 @@ def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Find
         verdict=fit.verdict,
         because=_because(fit, question),
         means=_means(fit),
-        settings={**{a.reading.axis: _set(a) for a in fit.axes}, "acceleration_mm_s2": common},
-        spread={
-            **{
-                a.reading.axis: {
-                    "frequency_hz": a.frequency_half_hz,
-                    "damping": a.main.damping_half,
-                }
-                for a in fit.axes
-            },
-            "acceleration_mm_s2": fit.half_width_mm_s2,
-        },
+        settings=(
+            *(setting for a in fit.axes for setting in _settings(a)),
+            Setting("acceleration", "acceleration", common, fit.half_width_mm_s2),
+        ),
         evidence={
             **{a.reading.axis: _evidence(a) for a in fit.axes},
             "unshaped_mm_s2": fit.bare_mm_s2,
@@ -65,9 +59,13 @@ def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Find
     )
 
 
-def _set(one: AxisChoice) -> dict[str, Any]:
-    now = one.in_force
-    return {"shaper": now.shaper, "frequency_hz": now.frequency_hz, "damping": now.damping}
+def _settings(one: AxisChoice) -> tuple[Setting, ...]:
+    now, key = one.in_force, f"shaper-{one.reading.axis}"
+    return (
+        Setting(key, "shaper", now.shaper),
+        Setting(key, "frequency", now.frequency_hz, one.frequency_half_hz),
+        Setting(key, "damping", now.damping, one.main.damping_half),
+    )
 
 
 def _means(fit: ShaperFit) -> str:
