@@ -12,15 +12,16 @@ import threading
 import time
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from concurrent.futures.process import BrokenProcessPool
+from concurrent.futures import FIRST_COMPLETED, Future, wait
 from typing import Any
+
+from pebble import ProcessExpired, ProcessPool
 
 from omphalon.farm.jobs import FarmJob
 from omphalon.farm.outcome import Answering, JobOutcome, Warming, died, too_large, too_long
 
 RETRIES = 1  # of a job whose worker died: a kill may be nobody's fault, two are the job's
-LOOK_S = 0.25  # between looks at the clock
+AHEAD = 2  # jobs a worker: one runs, one lies ready
 LEAST_MEMORY = 2 << 30  # bytes that a worker may take, however many there are
 
 
@@ -46,116 +47,59 @@ def run_here(
     timeout_s : after which a job is ended
     """
     todo, deaths = deque(jobs), Counter[str]()
-    memory = share_of_memory(workers)
-    slots = [_Slot(answering, warming, memory) for _ in range(min(workers, len(todo)))]
+    if not todo:
+        return
+    workers = min(workers, len(todo))
+    pool = ProcessPool(
+        workers,
+        initializer=_begin,
+        initargs=(share_of_memory(workers), warming),
+        context=multiprocessing.get_context("spawn"),
+    )
+    under_way: dict[Future[Any], FarmJob] = {}
     try:
-        while todo or any(slot.job for slot in slots):
-            for slot in slots:
-                if slot.job is None and todo:
-                    slot.take(todo.popleft())
-            done: list[JobOutcome] = []
-            for slot, job, outcome in _ended(slots, timeout_s):
+        while todo or under_way:
+            while todo and len(under_way) < AHEAD * workers:
+                job = todo.popleft()
+                words = job.command_here()
+                under_way[pool.schedule(_timed, (answering, words), timeout=timeout_s)] = job
+            for future in wait(under_way, return_when=FIRST_COMPLETED).done:
+                job = under_way.pop(future)
+                outcome = _outcome(job, future, timeout_s)
                 if outcome is not None:
-                    done.append(outcome)
+                    yield outcome
                 elif deaths[job.key] < RETRIES:
                     deaths[job.key] += 1
                     todo.appendleft(job)
                 else:
-                    done.append(died(job))
-                if todo:  # before anything is written: no worker waits for a disk
-                    slot.take(todo.popleft())
-            yield from done
+                    yield died(job)
     finally:
-        for slot in slots:
-            slot.kill()
+        pool.stop()  # type: ignore[no-untyped-call]
+        pool.join()
 
 
-class _Slot:
-    """One worker, and the job it has."""
-
-    def __init__(self, answering: Answering, warming: Warming, memory: int) -> None:
-        self.answering, self.warming, self.memory = answering, warming, memory
-        self.job: FarmJob | None = None
-        self._open()
-
-    def _open(self) -> None:
-        self.pool = ProcessPoolExecutor(
-            1, multiprocessing.get_context("spawn"), _begin, (self.memory,)
-        )
-        self.began: float | None = None
-        self.pid: Future[int] = self.pool.submit(_ready, self.warming)
-        self.pid.add_done_callback(lambda _: self._is_ready())
-        self.job = None
-
-    def _is_ready(self) -> None:
-        self.began = time.monotonic()
-
-    def take(self, job: FarmJob) -> None:
-        """Give it a job."""
-        self.job, self.given = job, time.monotonic()
-        try:
-            self.future: Future[dict[str, Any]] = self.pool.submit(
-                self.answering, job.command_here()
-            )
-        except BrokenProcessPool:  # killed while it had nothing to do
-            self.renew()
-            self.job, self.given = job, time.monotonic()
-            self.future = self.pool.submit(self.answering, job.command_here())
-
-    @property
-    def busy_s(self) -> float:
-        """Since it could begin with its job."""
-        if self.began is None:
-            return 0.0
-        return time.monotonic() - max(self.began, self.given)
-
-    def outcome(self, busy_s: float) -> JobOutcome | None:
-        """What came of a job that is over; None where the worker died over it."""
-        assert self.job is not None
-        try:
-            return JobOutcome(job=self.job, document=self.future.result(), busy_s=busy_s)
-        except BrokenProcessPool:
-            return None
-        except MemoryError:
-            return too_large(self.job, busy_s)
-
-    def kill(self) -> None:
-        """End the process, whatever it does."""
-        if self.pid.done() and not self.pid.cancelled() and self.pid.exception() is None:
-            with contextlib.suppress(OSError):
-                os.kill(self.pid.result(), getattr(signal, "SIGKILL", signal.SIGTERM))
-        self.pool.shutdown(wait=False, cancel_futures=True)
-
-    def renew(self) -> None:
-        """Another process instead."""
-        self.kill()
-        self._open()
+def _outcome(job: FarmJob, future: Future[Any], timeout_s: float) -> JobOutcome | None:
+    """What came of a job that is over; None where its worker died over it."""
+    try:
+        document, busy_s = future.result()
+    except TimeoutError:
+        return too_long(job, timeout_s)
+    except ProcessExpired:
+        return None
+    except MemoryError:
+        return too_large(job, 0.0)
+    return JobOutcome(job=job, document=document, busy_s=busy_s)
 
 
-def _ended(slots: list[_Slot], timeout_s: float) -> list[tuple[_Slot, FarmJob, JobOutcome | None]]:
-    """Slots whose job is over, freed, with what came of it; None where the worker died."""
-    busy = [slot for slot in slots if slot.job is not None]
-    wait([slot.future for slot in busy], LOOK_S, FIRST_COMPLETED)
-    out: list[tuple[_Slot, FarmJob, JobOutcome | None]] = []
-    for slot in busy:
-        job, busy_s = slot.job, slot.busy_s
-        assert job is not None
-        if slot.future.done():
-            outcome = slot.outcome(busy_s)
-        elif busy_s > timeout_s:
-            outcome = too_long(job, timeout_s)
-        else:
-            continue
-        if outcome is None or not outcome.lasting:
-            slot.renew()
-        slot.job = None
-        out.append((slot, job, outcome))
-    return out
+def _timed(answering: Answering, words: list[str]) -> tuple[dict[str, Any], float]:
+    """In a worker: the answer, and how long it took."""
+    began = time.monotonic()
+    return answering(words), time.monotonic() - began
 
 
-def _begin(memory: int) -> None:
+def _begin(memory: int, warming: Warming) -> None:
     """In a new worker: Ctrl-C is the parent's affair, memory has an end, and so has a worker whose
-    parent is gone.
+    parent is gone; then import what jobs need.
     """
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     if memory:
@@ -166,14 +110,9 @@ def _begin(memory: int) -> None:
     parent = multiprocessing.parent_process()
     if parent is not None:
         threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+    warming()
 
 
 def _end_with(parent: Any) -> None:
     parent.join()
     os._exit(1)
-
-
-def _ready(warming: Warming) -> int:
-    """In a worker: import what jobs need; its number."""
-    warming()
-    return os.getpid()
