@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
-from typing import Any
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal, Protocol
 
-from omphalon.remarks import Remark
+from omphalon.remarks import Refusal, Remark, each_once
 from omphalon.settings import Setting, documents
 
+Verdict = Literal["change", "keep"]
 EXIT_CODES = {"change": 0, "keep": 0, "retest": 3}
 CHECK_EXIT_CODES = {"keep": 0, "change": 4, "retest": 3}
 
@@ -101,6 +103,37 @@ class Plan:
             "lines": list(self.lines),
             "next": self.next,
         }
+
+
+class Noted(Protocol):
+    """What was read, and what its reader remarked."""
+
+    @property
+    def notes(self) -> tuple[Remark, ...]: ...
+
+
+def answer(kind: str, read: Iterable[Noted], find: Callable[[], Finding]) -> Finding:
+    """What a study finds, or why it finds nothing; what was remarked while files were read goes
+    with it.
+
+    Parameters
+    ----------
+    kind : of the answer
+    read : readings, logs or pictures
+    find : decides and says it; a Refusal becomes the verdict retest
+    """
+    noted = [note for one in read for note in one.notes]
+    try:
+        found = find()
+    except Refusal as refusal:
+        found = Finding(
+            kind=kind,
+            verdict="retest",
+            because=refusal.because,
+            next=refusal.remedy,
+            warnings=refusal.remarks,
+        )
+    return replace(found, warnings=each_once((*found.warnings, *noted)))
 
 
 def plain(value: Any, places: int | None = 6) -> Any:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from omphalon.errors import BadReading
 from omphalon.remarks import Remark
 from omphalon.units import Number
 
@@ -128,14 +129,16 @@ class Readings:
         """Whether some row has this column."""
         return any(name in row.numbers for row in self.rows)
 
-    def gap(self, *names: str) -> tuple[Reading, str] | None:
-        """The first row that lacks one of these columns although other rows have it, and which."""
+    def refuse_gaps(self, *names: str) -> None:
+        """Refuse readings of which some rows lack a column that others have: a BadReading with the
+        row and the column.
+        """
         for name in names:
-            if self.any_has(name):
-                for row in self.rows:
-                    if name not in row.numbers:
-                        return row, name
-        return None
+            lacking = [row for row in self.rows if name not in row.numbers]
+            if 0 < len(lacking) < len(self.rows):
+                raise BadReading(
+                    f"{lacking[0].where}: no {name}", "fill it in, or take the reading out"
+                )
 
     def apart(self, name: str) -> tuple[Readings, Readings]:
         """The rows without a column, and those with it; what was noted goes with both."""

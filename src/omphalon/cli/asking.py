@@ -8,7 +8,6 @@ import shlex
 import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import click
 
@@ -94,27 +93,13 @@ QUESTIONS: dict[str, tuple[Asked, ...]] = {
 SPREAD_OUT = ("--pass", "--fail")
 
 
-class Asking(click.Command):
-    """A fit that can ask for what it was not given."""
-
-    def __init__(self, *args: Any, **given: Any) -> None:
-        super().__init__(*args, **given)
-        ask = click.Option(
-            ["--ask"],
-            is_flag=True,
-            expose_value=False,
-            help="Ask for what is missing, one question at a time.",
-        )
-        self.params.append(ask)
-
-    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        if "--ask" in args:
-            words = " ".join(ctx.command_path.split()[1:])
-            args = [word for word in args if word != "--ask"]
-            answers = ask_for(QUESTIONS[words], args, _in_bench(ctx, words, args))
-            args = [*args, *answers]
-            click.echo(f"the same at once: omphalon {words} {shlex.join(args)}\n", err=True)
-        return super().parse_args(ctx, args)
+def answers_to(ctx: click.Context, args: list[str]) -> list[str]:
+    """The command line with what was asked for."""
+    words = " ".join(ctx.command_path.split()[1:])
+    args = [word for word in args if word != "--ask"]
+    args += ask_for(QUESTIONS[words], args, _in_bench(ctx, words, args))
+    click.echo(f"the same at once: omphalon {words} {shlex.join(args)}\n", err=True)
+    return args
 
 
 def _in_bench(ctx: click.Context, words: str, args: Sequence[str]) -> set[str]:

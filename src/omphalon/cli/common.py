@@ -92,6 +92,27 @@ class InOrder(click.Group):
         return list(self.order)
 
 
+class Asking(click.Command):
+    """A fit that can ask for what it was not given."""
+
+    def __init__(self, *args: Any, **given: Any) -> None:
+        super().__init__(*args, **given)
+        ask = click.Option(
+            ["--ask"],
+            is_flag=True,
+            expose_value=False,
+            help="Ask for what is missing, one question at a time.",
+        )
+        self.params.append(ask)
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if "--ask" in args:
+            from omphalon.cli.asking import answers_to
+
+            args = answers_to(ctx, args)
+        return super().parse_args(ctx, args)
+
+
 def choice(*words: str) -> click.Choice[str]:
     """One of some words, whatever their case."""
     return click.Choice(list(words), case_sensitive=False)
@@ -223,10 +244,10 @@ class Leaving:
     def check(self, *inputs: str | None, **outputs: str | None) -> None:
         """Refuse, before any work, files that must not be written."""
         click.get_current_context().meta[INPUTS] = [path for path in inputs if path is not None]
-        given = [*inputs, self.dialect]
-        check_outputs(
-            self.force, [path for path in given if path is not None], **outputs, plot=self.plot
-        )
+        outputs["plot"] = self.plot
+        if any(path is not None for path in outputs.values()):
+            given = [*inputs, self.dialect]
+            check_outputs(self.force, [path for path in given if path is not None], **outputs)
 
     def lines(self) -> Dialect:
         """The dialect of the lines to enter."""

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Answer,
+    Asking,
     Command,
     Leaving,
     answering,
@@ -63,4 +63,5 @@ def _judge(row: MeasuredCommands, checking: bool, how: Leaving, **given: Any) ->
     from omphalon.studies.measured.words import measured_answer
 
     quantity, readings, question = row.asked(given)
-    return measured_answer(quantity, readings, question, how.lines(), checking)
+    lines = how.lines() if row.dialect and not checking else None
+    return measured_answer(quantity, readings, question, lines, checking)

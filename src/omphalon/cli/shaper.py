@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.asking import Asking
 from omphalon.cli.common import (
     Answer,
+    Asking,
     Leaving,
     answering,
     choice,

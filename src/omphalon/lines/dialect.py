@@ -81,6 +81,16 @@ class Dialect:
             values["shaper"] = self.shaper_names.get(str(values["shaper"]), values["shaper"])
         return fill(template, values, f"dialect {self.name}: '{setting}'")
 
+    def entering(self, *wanted: tuple[str, str, dict[str, object]]) -> tuple[str, ...]:
+        """The lines that set what is wanted (setting, comment, values), then store and list; the
+        comment where this dialect has no line for it.
+        """
+        lines = [self.line(name, **values) for name, _, values in wanted]
+        rows = zip(lines, wanted, strict=True)
+        shown = tuple(f"; {row[1]}" if line is None else line for line, row in rows)
+        ends = (self.line("store"), self.line("list")) if any(lines) else ()
+        return (*shown, *(line for line in ends if line is not None))
+
     def with_scale(self, gain_scale: object) -> Dialect:
         """This dialect with another number for full power; the same where there is none."""
         return self if gain_scale is None else replace(self, gain_scale=float(str(gain_scale)))

@@ -11,11 +11,11 @@ import numpy as np
 from omphalon.arrays import Array
 from omphalon.columns import PRINTS
 from omphalon.errors import UsageError, echoed
+from omphalon.finding import Verdict
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal
-from omphalon.studies.answer import Verdict
 
 Change = Literal["worse", "better", "clean", "same", "unclear"]
 

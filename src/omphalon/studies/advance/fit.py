@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from omphalon.finding import Verdict
 from omphalon.physics.lead import (
     SHARES,
     SHARP_SHARES,
@@ -25,7 +26,6 @@ from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.drives import Drive
 from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
-from omphalon.studies.answer import Verdict
 
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
 VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one

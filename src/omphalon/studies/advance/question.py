@@ -12,7 +12,6 @@ from omphalon.errors import UsageError
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.drives import Drive, drive_of
-from omphalon.studies.answer import no_readings, refuse_gaps
 
 # method → what was read
 METHODS = {
@@ -91,12 +90,12 @@ def readout(readings: Readings, question: AdvanceQuestion) -> Readout:
     Refusal
         If all heights lie outside the tower.
     """
-    refuse_gaps(readings, *READ)
+    readings.refuse_gaps(*READ)
     _refuse_unread(readings, question)
     if readings.has("height_mm"):
         return _from_tower(readings, question)
     if not readings.has("advance_s"):
-        no_readings(
+        raise UsageError(
             "no readings",
             "give --height with --from and --per-mm, or a file with height_mm or advance_s",
         )

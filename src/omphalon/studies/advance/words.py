@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
 from omphalon.recording import GreyPicture, PrintedLadder, Readings
 from omphalon.settings import Setting
@@ -14,7 +14,6 @@ from omphalon.studies.advance.check import AdvanceCheck, check_advance
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
 from omphalon.studies.advance.sight import Sight, as_readings, look
-from omphalon.studies.answer import answer, lines_for
 from omphalon.units import digits
 
 KIND = "advance-fit"
@@ -105,7 +104,9 @@ def _finding(
             **({} if sight is None else {"picture": _seen_evidence(sight)}),
         },
         warnings=fit.remarks,
-        lines=() if fit.verdict == "keep" else lines_for(dialect, "advance", told, advance=value),
+        lines=()
+        if fit.verdict == "keep"
+        else dialect.entering(("advance", told, {"advance": value})),
         next=_next(fit, question),
         headline=_headline(fit, question),
         table=(*_table(fit, question), *(() if sight is None else _seen_rows(sight))),

@@ -11,11 +11,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.finding import Verdict
 from omphalon.physics.arrival import look
 from omphalon.physics.arrival_doubt import arrival_deviations
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import Verdict
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.recording import TemperatureLog
-from omphalon.studies.answer import answer
 from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.heater.check import HeaterCheck, check_heater
 from omphalon.studies.heater.question import CheckQuestion

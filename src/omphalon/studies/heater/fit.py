@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from omphalon.finding import Verdict
 from omphalon.physics import oscillation, record
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
@@ -15,7 +16,6 @@ from omphalon.physics.scale import by_median
 from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import Verdict
 from omphalon.studies.heater.doubts import (
     explained,
     fit_doubts,

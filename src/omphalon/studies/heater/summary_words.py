@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
-from omphalon.studies.answer import answer, lines_for
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
 from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
@@ -65,7 +64,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             "predicted": None,
         },
         warnings=fit.remarks,
-        lines=lines_for(dialect, f"{fit.heater}-gains", told, **fields),
+        lines=dialect.entering((f"{fit.heater}-gains", told, fields)),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
         headline=_headline(fit, question),

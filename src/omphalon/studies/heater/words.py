@@ -8,12 +8,11 @@ from typing import Any
 import numpy as np
 
 from omphalon.constants import NORMAL_95
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.loop import Gains
 from omphalon.recording import TemperatureLog
 from omphalon.settings import Setting
-from omphalon.studies.answer import answer, lines_for
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
@@ -59,7 +58,7 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
         also=gain_scales(gains, spread, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
-        lines=() if keeps else lines_for(dialect, f"{fit.heater}-gains", told, **fields),
+        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", told, fields)),
         next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),

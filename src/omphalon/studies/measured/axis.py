@@ -18,7 +18,6 @@ from omphalon.lines.dialect import Dialect
 from omphalon.physics.scale import reading_spread
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import no_readings, refuse_gaps
 from omphalon.studies.measured.engine import (
     Fitted,
     Measurand,
@@ -98,9 +97,9 @@ def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]
     Refusal
         For one length of a printed part: scale and line width cannot be parted.
     """
-    refuse_gaps(readings, "asked_mm", "moved_mm")
+    readings.refuse_gaps("asked_mm", "moved_mm")
     if not readings.has("asked_mm", "moved_mm"):
-        no_readings(
+        raise UsageError(
             "no asked and moved length for every reading",
             "give --asked with --moved, or both columns",
         )

@@ -13,12 +13,11 @@ import numpy as np
 
 from omphalon.arrays import Array, Mask
 from omphalon.constants import NORMAL_95
-from omphalon.finding import Shown
+from omphalon.finding import Shown, Verdict
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import Verdict
 
 Question = TypeVar("Question")
 FURTHEST = 1.6  # no drive and no belt is off by more
@@ -126,7 +125,7 @@ class Measurand(Generic[Question]):
     group: str
     key: str
     field: str
-    line: str | None
+    line: str
     title: str
     unit: str
     comment: str

@@ -20,7 +20,6 @@ from omphalon.physics import scale
 from omphalon.physics.scale import reading_spread
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import no_readings, refuse_gaps
 from omphalon.studies.measured.engine import (
     Fitted,
     Measurand,
@@ -91,15 +90,19 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
     Refusal
         If asked and fed look swapped, or the ratio is a slip of units or microsteps.
     """
-    refuse_gaps(readings, "asked_mm", *(c.name for c in COLUMNS))
+    readings.refuse_gaps("asked_mm", *(c.name for c in COLUMNS))
     if not readings.has("asked_mm"):
-        no_readings("no asked length for every reading", "give --asked MM, or a column asked_mm")
+        raise UsageError(
+            "no asked length for every reading", "give --asked MM, or a column asked_mm"
+        )
     ways = [way for way in WAYS if readings.has(*way)]
     if not ways:
-        no_readings("no fed lengths", "give --mark with --left, --before with --after, or --fed")
+        raise UsageError(
+            "no fed lengths", "give --mark with --left, --before with --after, or --fed"
+        )
     if len(ways) > 1:
         one, two = (list(way)[-1] for way in ways[:2])
-        no_readings(f"fed lengths told twice, by {one} and {two}", "give one way of measuring")
+        raise UsageError(f"fed lengths told twice, by {one} and {two}", "give one way of measuring")
     way, rows = ways[0], readings.rows
     asked = np.array([r.value("asked_mm") for r in rows])
     fed = sum(sign * np.array([r.value(c) for r in rows]) for c, sign in way.items())

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.errors import UsageError
 from omphalon.finding import Plan, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.scale import reading_spread
@@ -17,7 +18,6 @@ from omphalon.prints.job import Job
 from omphalon.prints.pieces import Cube
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import no_readings, refuse_gaps
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
 from omphalon.studies.measured.filament import filament_evidence, filament_rows, measured_filament
 from omphalon.studies.measured.question import FINEST_MM, FlowQuestion
@@ -41,9 +41,9 @@ def walls(readings: Readings, question: FlowQuestion) -> Sequence[Sample]:
     Refusal
         If no flow is that far off.
     """
-    refuse_gaps(readings, "wall_mm")
+    readings.refuse_gaps("wall_mm")
     if not readings.has("wall_mm"):
-        no_readings("no wall thicknesses", "give --wall MM once for each, or a column wall_mm")
+        raise UsageError("no wall thicknesses", "give --wall MM once for each, or a column wall_mm")
     widths, expected = question.widths, question.wall_mm
     filament = None if widths is None else measured_filament(widths, question)
     values = np.array([r.value("wall_mm") for r in readings.rows])

@@ -11,11 +11,11 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.errors import UsageError
 from omphalon.finding import Plan, Shown
 from omphalon.physics.scale import Spread, student_95
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import no_readings
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
 
 PAPER_MM = 0.10
@@ -60,7 +60,7 @@ def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
     felt = [r for r in readings.rows if "drag_mm" in r.numbers]
     probed = [r.value("trigger_mm") for r in readings.rows if "trigger_mm" in r.numbers]
     if not felt and not probed:
-        no_readings(
+        raise UsageError(
             "no heights",
             "give --drag MM for each drag of the paper, and --trigger MM for each probing",
         )
@@ -132,7 +132,7 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
     group="probe",
     key="probe-offset",
     field="offset",
-    line=None,
+    line="",
     title="offset",
     unit="mm; more lifts the nozzle",
     comment="nozzle-to-probe offset {setting:.3f} mm",

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
 from omphalon.recording import Readings
 from omphalon.remarks import filled
 from omphalon.settings import Setting
-from omphalon.studies.answer import answer, stored
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Question, fit
 from omphalon.units import digits
 
@@ -21,7 +19,7 @@ def measured_answer(
     quantity: Measurand[Question],
     readings: Readings,
     question: Question,
-    dialect: Dialect,
+    dialect: Dialect | None,
     checking: bool = False,
 ) -> Finding:
     """The answer of a fit, or of a check: the same judgement, told without a new setting.
@@ -31,7 +29,7 @@ def measured_answer(
     quantity : its row
     readings : rows of its columns
     question : what is asked
-    dialect : templates of the lines to enter
+    dialect : templates of the lines to enter; None: they are comments
     checking : whether a check is asked for
     """
     kind = f"{quantity.group}-{'check' if checking else 'fit'}"
@@ -76,7 +74,7 @@ def facts_of(one: Measurement, matters: float = 0.0) -> dict[str, Any]:
     }
 
 
-def _finding(kind: str, found: Fitted[Any], dialect: Dialect, checking: bool) -> Finding:
+def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: bool) -> Finding:
     quantity, keeps = found.quantity, found.verdict == "keep"
     facts = {**facts_of(found.one, quantity.matters), **quantity.facts(found.one)}
     steps = " ".join(f"--steps {m.sample.name}={m.setting:.4f}" for m in found.things)
@@ -104,23 +102,15 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect, checking: bool) ->
     )
 
 
-def _lines(found: Fitted[Any], dialect: Dialect) -> tuple[str, ...]:
-    """The lines that set what changes, then store and list; comments where the dialect has none."""
-    lines = []
+def _lines(found: Fitted[Any], dialect: Dialect | None) -> tuple[str, ...]:
+    quantity, wanted = found.quantity, []
     for one in found.things:
         if one.verdict == "change":
-            line = _line(found.quantity, one, dialect)
-            comment = filled(found.quantity.comment, facts_of(one))
-            lines.append(f"; {comment}" if line is None else line)
-    sets = any(not line.startswith(";") for line in lines)
-    return (*lines, *(stored(dialect) if sets else ()))
-
-
-def _line(quantity: Measurand[Any], one: Measurement, dialect: Dialect) -> str | None:
-    if quantity.line is None:
-        return None
-    fields: Mapping[str, object] = {quantity.line: one.setting}
-    return dialect.line(quantity.line, axis=one.sample.name.upper() or "E", **fields)
+            values = {"axis": one.sample.name.upper() or "E", quantity.field: one.setting}
+            wanted.append((quantity.line, filled(quantity.comment, facts_of(one)), values))
+    if dialect is None or not wanted:
+        return tuple(f"; {comment}" for _, comment, _ in wanted)
+    return dialect.entering(*wanted)
 
 
 def _headline(found: Fitted[Any]) -> tuple[Shown, ...]:

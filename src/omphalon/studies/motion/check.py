@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from omphalon.errors import UsageError
+from omphalon.finding import Verdict
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal
-from omphalon.studies.answer import Verdict
 from omphalon.studies.motion.question import Tried, tried
 
 NEAR = 0.9  # of the limit: a run below that says nothing about it

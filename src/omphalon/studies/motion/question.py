@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from omphalon.columns import PASSED
 from omphalon.errors import BadReading, UsageError
 from omphalon.recording import Reading, Readings
-from omphalon.studies.answer import no_readings
 
 UNITS = {"speed_mm_s": "mm/s", "acceleration_mm_s2": "mm/s²", "corner_mm_s": "mm/s"}
 
@@ -64,7 +63,7 @@ def tried(readings: Readings, axis: str | None = None) -> tuple[Tried, ...]:
             "leave it out, or give another file",
         )
     if not groups:
-        no_readings(
+        raise UsageError(
             "no levels",
             "give --pass and --fail with --axis, or a file with axis, speed_mm_s, result",
         )

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.recording import Readings
 from omphalon.settings import Setting
-from omphalon.studies.answer import answer
 from omphalon.studies.motion.check import MotionCheck, check_motion
 from omphalon.studies.motion.fit import Limit, MotionFit, fit_motion
 from omphalon.units import digits, plural

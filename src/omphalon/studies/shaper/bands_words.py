@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from omphalon.finding import Finding, Shown
-from omphalon.studies.answer import answer
+from omphalon.finding import Finding, Shown, answer
 from omphalon.studies.shaper.bands import BandsCheck, BandsQuestion, check_bands
 from omphalon.units import digits, plural
 

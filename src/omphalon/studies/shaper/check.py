@@ -10,12 +10,12 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
+from omphalon.finding import Verdict
 from omphalon.physics.fellows import deviation_of
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick
 from omphalon.remarks import Remark
-from omphalon.studies.answer import Verdict
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.shaper.fit import KEEPS, allowed_half
 from omphalon.studies.shaper.modes import AxisReading, read_axis

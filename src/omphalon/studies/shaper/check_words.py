@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import shlex
 
-from omphalon.finding import Finding, Shown
-from omphalon.studies.answer import answer
+from omphalon.finding import Finding, Shown, answer
 from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.shaper.check import ShaperCheck, check_shaper
 from omphalon.studies.shaper.question import ShaperCheckQuestion

@@ -9,6 +9,7 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.constants import NORMAL_95
+from omphalon.finding import Verdict
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import (
     Candidate,
@@ -20,7 +21,6 @@ from omphalon.physics.shaping import (
     unshaped,
 )
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import Verdict
 from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_axis
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
 

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.constants import G_MM_S2
+from omphalon.finding import Verdict
 from omphalon.physics.rest import STRETCHES, Stillness, at_rest
 from omphalon.recording import MotionLog
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.answer import Verdict
 from omphalon.studies.shaper.modes import (
     OVERSAMPLED,
     SENSOR_AXES,

@@ -5,10 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from omphalon.arrays import Array
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.physics.rest import Stillness, ranges
 from omphalon.recording import MotionLog
-from omphalon.studies.answer import answer
 from omphalon.studies.shaper.modes import SENSOR_AXES
 from omphalon.studies.shaper.rest import NOISIEST_MM_S2, SensorCheck, check_sensor
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.finding import Finding, Shown
+from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate
 from omphalon.settings import Setting
-from omphalon.studies.answer import answer, stored
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
@@ -202,18 +201,14 @@ def _mode_words(mode: Mode) -> str:
 
 
 def _lines(fit: ShaperFit, dialect: Dialect) -> tuple[str, ...]:
-    out = []
+    wanted: list[tuple[str, str, dict[str, object]]] = []
     for a in fit.axes:
         if a.kept:
             continue
         c, axis = a.chosen, a.reading.axis
-        comment = (
-            f"; axis {axis}: shaper {c.shaper}, {c.frequency_hz:.2f} Hz, damping {c.damping:.4f}"
-        )
-        fields = {"shaper": c.shaper, "frequency": c.frequency_hz, "damping": c.damping}
-        out.append(dialect.line("shaper", axis=axis.upper(), **fields) or comment)
+        told = f"axis {axis}: shaper {c.shaper}, {c.frequency_hz:.2f} Hz, damping {c.damping:.4f}"
+        values = {"shaper": c.shaper, "frequency": c.frequency_hz, "damping": c.damping}
+        wanted.append(("shaper", told, {"axis": axis.upper(), **values}))
     common = fit.acceleration_mm_s2
-    line = dialect.line("acceleration", acceleration=common)
-    out.append(line or f"; acceleration {common:.0f} mm/s²")
-    set_ = any(not line.startswith(";") for line in out)
-    return (*out, *(stored(dialect) if set_ else ()))
+    told = f"acceleration {common:.0f} mm/s²"
+    return dialect.entering(*wanted, ("acceleration", told, {"acceleration": common}))
