@@ -5,7 +5,8 @@ import shlex
 import pytest
 
 from omphalon.cli import omphalon as program
-from omphalon.cli.asking import QUESTIONS, Asking
+from omphalon.cli.asking import QUESTIONS
+from omphalon.cli.common import Asking
 from rig import started
 
 # words given, what is typed, the command line it comes to, words on the way

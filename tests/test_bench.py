@@ -18,7 +18,7 @@ from omphalon.bench.journal import Journal
 from omphalon.bench.parts import PARTS
 from omphalon.bench.readback import slip
 from omphalon.bench.settings import KINDS
-from omphalon.cli.bench_work import PARTS as OFFERED
+from omphalon.cli.bench.work import PARTS as OFFERED
 from omphalon.errors import UnreadableFile, UnwritableFile
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed

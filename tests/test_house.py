@@ -12,7 +12,7 @@ import pytest
 
 from omphalon.cli import COMMANDS
 from omphalon.cli import omphalon as program
-from omphalon.cli.bench import bench
+from omphalon.cli.bench.group import bench
 from omphalon.columns import TABLES
 from omphalon.errors import OmphalonError
 from omphalon.finding import EXIT_CODES

@@ -206,7 +206,7 @@ def test_present_value_is_set_again_and_a_picture_is_drawn(run, tmp_path):
     assert [x for x in lines if x.startswith("SET")][-1] == "SET 0.0400"
     assert done.returncode == 0 and not done.stderr and (tmp_path / "p.png").stat().st_size > 20000
     assert (
-        lines[1]
+        lines[2]
         == "; corners for pressure advance: 25 corners, 0.000 to 0.120 by 0.005, values printed "
         "below each"
     )

@@ -6,11 +6,12 @@ import codecs
 import importlib
 import os
 import sys
+from typing import Any
 
 import click
 
 from omphalon import __version__
-from omphalon.errors import OmphalonError, echoed, shown
+from omphalon.errors import OmphalonError, shown
 
 # the commands in the order of the work, and what --help says of each; loaded when they are needed
 COMMANDS = {
@@ -27,10 +28,15 @@ COMMANDS = {
     "farm": "Many printers: their logs in one go, compared.",
     "demo": "Tune up a made-up printer: sample data, answers, figures.",
 }
+FOLDERS = ("bench", "printer", "farm")  # groups of many commands
 
 
 class Loading(click.Group):
     """A group whose commands are modules of this room, each imported when it is called."""
+
+    def __init__(self, *args: Any, **more: Any) -> None:
+        super().__init__(*args, **more)
+        self.commands = dict.fromkeys(COMMANDS, click.Command("later"))  # by which a typo is told
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
@@ -38,23 +44,9 @@ class Loading(click.Group):
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         if name not in COMMANDS:
             return None
-        command: click.Command = getattr(importlib.import_module(f"omphalon.cli.{name}"), name)
+        place = f"{name}.group" if name in FOLDERS else name
+        command: click.Command = getattr(importlib.import_module(f"omphalon.cli.{place}"), name)
         return command
-
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
-        try:
-            return super().resolve_command(ctx, args)
-        except click.UsageError:
-            import difflib
-
-            near = difflib.get_close_matches(args[0], COMMANDS, 1)
-            if not near:
-                raise
-            raise click.UsageError(
-                f"no such command {echoed(args[0])}; did you mean {near[0]}?", ctx
-            ) from None
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):

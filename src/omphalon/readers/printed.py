@@ -8,11 +8,20 @@ import re
 
 import numpy as np
 
-from omphalon.errors import UsageError
+from omphalon.errors import UsageError, echoed
 from omphalon.readers.text import MB, SizeLimit, read_text
 from omphalon.recording import Place, PrintedLadder, PrintedStroke
+from omphalon.shapes import fits, parsed
 
 PRINT = SizeLimit(30 * MB, 30 * MB, "give the print that `omphalon advance plan` wrote")
+HEAD, MARK = 12, "; plan "  # the line in which a print says what it is
+PLAN = {
+    "print": str,
+    "drive": str,
+    "values_s": [float],
+    "width_mm": float,
+    "acceleration_mm_s2": float,
+}
 WORD = re.compile(r"([XYZEF])(-?\d+(?:\.\d+)?)")
 
 
@@ -26,34 +35,30 @@ def read_ladder(path: str) -> PrintedLadder:
     """
     text = read_text(path, PRINT)
     name, lines = text.source, text.lines
-    head = " ".join(line for line in lines[:12] if line.startswith(";"))
-    if "written by omphalon" not in head:
+    plan = next((line[len(MARK) :] for line in lines[:HEAD] if line.startswith(MARK)), "")
+    try:
+        told = parsed(plan, (PLAN, {"print": str}))
+    except ValueError as error:
         raise UsageError(
             f"{name}: not a print that omphalon wrote", "give the file that was printed"
-        )
-    if "ladder for pressure advance" not in head:
-        what = re.search(r"omphalon [\d.]+ ; ([^:;]+):", head)
+        ) from error
+    if told["print"] != "ladder":
         raise UsageError(
-            f"{name}: holds {what[1] if what else 'another print'}, no ladder",
+            f"{name}: holds {echoed(told['print'])}, no ladder",
             "only a ladder is read from a picture; read others by eye or caliper",
         )
     strokes = _strokes(lines)
-    rungs = sorted(
-        ((float(s.note.split()[1]), s) for s in strokes if re.fullmatch(r"line [\d.]+", s.note)),
-        key=lambda rung: rung[0],
-    )
-    width = re.search(r"line ([\d.]+) x", head)
-    push = re.search(r"acceleration ([\d.]+) mm/s2", head)
-    if len(rungs) < 2 or width is None or push is None:
+    rungs = [s for s in strokes if s.note.startswith("line ")]
+    if not fits(told, PLAN) or len(rungs) < 2 or len(rungs) != len(told["values_s"]):
         raise UsageError(f"{name}: its lines cannot be found", "give the file as it was written")
     return PrintedLadder(
         name=name,
-        lines=tuple(s for _, s in rungs),
-        values_s=tuple(v for v, _ in rungs),
+        lines=tuple(rungs),
+        values_s=tuple(told["values_s"]),
         others=tuple(s for s in strokes if not s.note.startswith("line ")),
-        drive="bowden" if "bowden" in head else "direct",
-        width_mm=float(width[1]),
-        acceleration_mm_s2=float(push[1]),
+        drive=told["drive"],
+        width_mm=told["width_mm"],
+        acceleration_mm_s2=told["acceleration_mm_s2"],
     )
 
 

@@ -1,4 +1,5 @@
 ; written by omphalon 0.1.0
+; plan {"print": "ladder", "drive": "bowden", "values_s": [0.0, 0.05, 0.1, 0.15, 0.2, 0.25, 0.3, 0.35, 0.4, 0.45, 0.5, 0.55, 0.6, 0.65, 0.7, 0.75, 0.8, 0.85, 0.9, 0.95, 1.0, 1.05, 1.1, 1.15, 1.2], "width_mm": 0.45, "layer_mm": 0.2, "acceleration_mm_s2": 600.0}
 ; ladder for pressure advance: 25 lines, the lowest 0.00, upwards by 0.05, values printed at their left ends
 ; for a bed of 220 x 220 mm, zero at its corner, 220 mm high; bowden drive; nozzle 0.4, filament 1.75 mm
 ; line 0.45 x 0.2 mm; slow 22, fast 60, first layer and digits 20 mm/s; 215 C, bed 60 C; retraction 4.4 mm; fan 100%

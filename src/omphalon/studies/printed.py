@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import json
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
 from omphalon.prints.advance import Label
@@ -12,8 +13,8 @@ from omphalon.prints.strokes import Stroke, Survey, gcode_lines, survey
 
 @dataclass(frozen=True, kw_only=True)
 class TestPrint:
-    """Strokes, made anew at each call; the comment header; the lines that set things. `side_view`:
-    whether a picture shows it from the side.
+    """Strokes, made anew at each call; the comment header; the lines that set things; `plan`: what
+    a reader of the file must know; `side_view`: whether a picture shows it from the side.
     """
 
     title: str
@@ -25,17 +26,28 @@ class TestPrint:
     acceleration_line: str | None
     last_line: str | None
     whole: Survey
+    plan: Mapping[str, object]
     side_view: bool = False
 
     def lines(self) -> Iterator[str]:
+        """The file: its plan for machines, the comments for people, the moves."""
         return gcode_lines(
             self.job,
             self.strokes(),
-            self.head,
+            (f"plan {json.dumps(self.plan)}", *self.head),
             self.set_line,
             self.acceleration_line,
             self.last_line,
         )
+
+
+def plan_of(job: Job) -> dict[str, object]:
+    """What of a job a reader of the file must know."""
+    return {
+        "width_mm": job.width_mm,
+        "layer_mm": job.layer_mm,
+        "acceleration_mm_s2": job.acceleration_mm_s2,
+    }
 
 
 def plain_print(
@@ -82,6 +94,7 @@ def plain_print(
         acceleration_line=acceleration_line,
         last_line=None,
         whole=whole,
+        plan={"print": head[0].partition(":")[0], **plan_of(job)},
     )
 
 

@@ -15,7 +15,7 @@ from omphalon.prints.job import Job
 from omphalon.prints.levels import levels
 from omphalon.prints.strokes import Survey, survey
 from omphalon.studies.advance.drives import LINES, TOWER_MM
-from omphalon.studies.printed import TestPrint, clock, print_steps
+from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
 FEWEST, MOST = 5, 200
 LOWEST_TOWER_MM = 10.0
@@ -135,6 +135,12 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         acceleration_line=acceleration,
         last_line=last,
         whole=whole,
+        plan={
+            "print": asked.style,
+            "drive": asked.drive,
+            "values_s": [] if asked.style == "tower" else [round(v, 9) for v in values],
+            **plan_of(job),
+        },
         side_view=asked.style == "tower",
     )
     return _plan_of(asked, job, whole, told, printed), printed

@@ -12,7 +12,7 @@ from omphalon.prints.ringing import Bands, Ringing
 from omphalon.prints.shake import Shake
 from omphalon.prints.strokes import survey
 from omphalon.remarks import Remark
-from omphalon.studies.printed import TestPrint
+from omphalon.studies.printed import TestPrint, plan_of
 
 
 def plan_shaper(
@@ -146,6 +146,7 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
         acceleration_line=line,
         last_line=None,
         whole=whole,
+        plan={"print": "ringing", "bands_mm_s2": list(figure.bands), **plan_of(job)},
     )
     settings = {
         "speed_mm_s": job.fast_mm_s,

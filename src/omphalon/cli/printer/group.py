@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.bench_common import as_document, document, table
+from omphalon.cli.bench.common import as_document, document, table
 from omphalon.cli.common import InOrder, choice, number
-from omphalon.cli.printer_capture import capture
-from omphalon.cli.printer_send import send
-from omphalon.cli.printer_tune import tune
-from omphalon.cli.printer_wire import Wired, at_printer, at_wire, hot_words, say_off
+from omphalon.cli.printer.capture import capture
+from omphalon.cli.printer.send import send
+from omphalon.cli.printer.tune import tune
+from omphalon.cli.printer.wire import Wired, at_printer, at_wire, hot_words, say_off
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.files import put_bytes
 from omphalon.standin import FAULTS

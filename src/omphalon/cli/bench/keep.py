@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from omphalon.cli.bench_common import opened, where
+from omphalon.cli.bench.common import opened, where
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_bytes

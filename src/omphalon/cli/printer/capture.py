@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.common import choice, number
-from omphalon.cli.printer_run import (
+from omphalon.cli.printer.run import (
     cool_down,
     course_of,
     goal_of,
@@ -15,8 +15,8 @@ from omphalon.cli.printer_run import (
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer_send import ask_by_name, show_lines, typed_line
-from omphalon.cli.printer_wire import (
+from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
+from omphalon.cli.printer.wire import (
     Wired,
     agreed_dialect,
     at_printer,

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.benched import INPUTS, held, record
-from omphalon.cli.printer_send import compare_with, sent, show_lines
-from omphalon.cli.printer_wire import confirmed, declined
+from omphalon.cli.printer.send import compare_with, sent, show_lines
+from omphalon.cli.printer.wire import confirmed, declined
 from omphalon.errors import OmphalonError
 
 if TYPE_CHECKING:

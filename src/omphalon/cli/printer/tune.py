@@ -10,9 +10,9 @@ import click
 
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import choice
-from omphalon.cli.printer_feed import extruder
-from omphalon.cli.printer_put import Setter, shown_and_kept
-from omphalon.cli.printer_run import (
+from omphalon.cli.printer.feed import extruder
+from omphalon.cli.printer.put import Setter, shown_and_kept
+from omphalon.cli.printer.run import (
     cool_down,
     course_of,
     goal_of,
@@ -20,8 +20,8 @@ from omphalon.cli.printer_run import (
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer_send import ask_by_name, show_lines
-from omphalon.cli.printer_wire import (
+from omphalon.cli.printer.send import ask_by_name, show_lines
+from omphalon.cli.printer.wire import (
     Wired,
     agreed_dialect,
     at_printer,

@@ -9,9 +9,9 @@ import click
 
 from omphalon.cli.common import Measure, number, parsed
 from omphalon.cli.extruder import fed
-from omphalon.cli.printer_put import Setter, shown_and_kept
-from omphalon.cli.printer_send import ask_by_name, show_lines
-from omphalon.cli.printer_wire import (
+from omphalon.cli.printer.put import Setter, shown_and_kept
+from omphalon.cli.printer.send import ask_by_name, show_lines
+from omphalon.cli.printer.wire import (
     Wired,
     agreed_dialect,
     at_printer,

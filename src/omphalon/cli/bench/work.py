@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.bench.parts import PARTS
-from omphalon.cli.bench_common import iso_date, opened, plain_note, table, where
+from omphalon.cli.bench.common import iso_date, opened, plain_note, table, where
 from omphalon.cli.common import choice
 from omphalon.errors import UsageError, shown
 

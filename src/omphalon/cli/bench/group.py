@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.bench_common import (
+from omphalon.cli.bench.common import (
     as_document,
     document,
     iso_date,
@@ -18,9 +18,9 @@ from omphalon.cli.bench_common import (
     take_found,
     where,
 )
-from omphalon.cli.bench_keep import back_up, report, restore
-from omphalon.cli.bench_lines import readback, sheet
-from omphalon.cli.bench_work import adopt, changed, revert, trial
+from omphalon.cli.bench.keep import back_up, report, restore
+from omphalon.cli.bench.lines import readback, sheet
+from omphalon.cli.bench.work import adopt, changed, revert, trial
 from omphalon.cli.common import InOrder, choice
 from omphalon.errors import UsageError, echoed, shown
 

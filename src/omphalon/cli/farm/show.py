@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from omphalon.cli.bench_common import as_document, document, table
+from omphalon.cli.bench.common import as_document, document, table
 from omphalon.errors import shown
 
 

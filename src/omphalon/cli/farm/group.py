@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.bench_common import as_document, document
+from omphalon.cli.bench.common import as_document, document
 from omphalon.cli.common import InOrder, number, template
-from omphalon.cli.farm_compare import compare
-from omphalon.cli.farm_progress import progress_of_jobs
-from omphalon.cli.farm_show import show
+from omphalon.cli.farm.compare import compare
+from omphalon.cli.farm.progress import progress_of_jobs
+from omphalon.cli.farm.show import show
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_bytes
 
@@ -85,7 +85,7 @@ def fit(
       omphalon farm fit farm.csv --out farm
     """
     from omphalon import __version__
-    from omphalon.cli.farm_job import studies
+    from omphalon.cli.farm.job import studies
     from omphalon.farm.cluster import Scheduler
     from omphalon.farm.jobs import jobs_of
     from omphalon.farm.manifest import read_manifest
@@ -125,7 +125,7 @@ def fit(
 
 def _running(workers: int | None, scheduler: Scheduler | None, timeout_s: float) -> Running:
     """Where jobs are done."""
-    from omphalon.cli.farm_job import answered, warm
+    from omphalon.cli.farm.job import answered, warm
 
     def here(jobs: list[FarmJob]) -> Iterator[JobOutcome]:
         from omphalon.farm.workers import run_here

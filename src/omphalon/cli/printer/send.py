@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
-from omphalon.cli.printer_wire import (
+from omphalon.cli.printer.wire import (
     Wired,
     agreed_dialect,
     at_printer,

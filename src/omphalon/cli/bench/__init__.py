@@ -1,0 +1,1 @@
+"""omphalon bench: one printer's folder."""

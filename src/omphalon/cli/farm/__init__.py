@@ -1,0 +1,1 @@
+"""omphalon farm: many printers."""

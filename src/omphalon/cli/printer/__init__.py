@@ -1,0 +1,1 @@
+"""omphalon printer: what goes over the wire."""
