@@ -78,13 +78,7 @@ def a_day(hours: float) -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = str(Path(folder) / "log.csv")
         with new_log(path, []) as log:
-            done = capture(
-                link,
-                Watching([], hours * 3600 - 1),
-                "hotend",
-                log,
-                look,
-            )
+            done = capture(link, Watching([], hours * 3600 - 1), "hotend", log, look)
         rows = rows_in(path)
     spent = time.process_time() - begun
     share = spent / (hours * 3600)

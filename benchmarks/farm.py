@@ -284,11 +284,7 @@ def jobs_table(count: int) -> None:
             there = lambda jobs: run_there(jobs, answered, place, 600.0)  # noqa: E731
             timed(some[:20], folder / "warm", there)  # as ours are warm before they are counted
             walls["cluster of 2"] = timed(some, folder / "there", there).wall_s
-            free = timed(
-                some,
-                folder / "free",
-                lambda j: run_there(j, nothing, place, 600.0),
-            )
+            free = timed(some, folder / "free", lambda j: run_there(j, nothing, place, 600.0))
         same = {p.name: p.read_bytes() for p in (folder / "some" / "answers").iterdir()}
         other = {p.name: p.read_bytes() for p in (folder / "there" / "answers").iterdir()}
         print(f"{len(some)} jobs: " + ", ".join(f"{k} {v:.1f} s" for k, v in walls.items()))

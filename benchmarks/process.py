@@ -42,12 +42,7 @@ CASES: tuple[tuple[str, str, str, float | None], ...] = (
     ),
     ("motion fit", "motion fit --axis x --pass 100 --fail 200", SMALL, 1.8),
     ("probe fit", "probe fit --offset 0 --drag 0.2 --drag 0.21 --drag 0.2", SMALL, 1.8),
-    (
-        "advance plan, a full bed",
-        f"{CORNERS} --dialect stand-in --out print.gcode",
-        SMALL,
-        None,
-    ),
+    ("advance plan, a full bed", f"{CORNERS} --dialect stand-in --out print.gcode", SMALL, None),
     ("advance fit", "advance fit --from 0 --per-mm 0.002 --height 20 --height 21", SMALL, None),
     ("shaper fit, 416 000 rows", "shaper fit --x sweep.csv", READING, 2.0),
     ("heater fit, 20 min at 1 s", "heater fit log.csv", FITTING, 2.5),

@@ -6,15 +6,7 @@ import dataclasses
 
 import numpy as np
 
-from omphalon.physics import (
-    arrival,
-    fellows,
-    lead,
-    linear,
-    rest,
-    scale,
-    taps,
-)
+from omphalon.physics import arrival, fellows, lead, linear, rest, scale, taps
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Loop, run_loop, step_for

@@ -54,11 +54,7 @@ NEAR = (
         "test_measured test_filament test_dryrun test_prints test_slips",
     ),
     (r"arrival|signs|heater/check", "check or held", "test_heater_check"),
-    (
-        r"",
-        "heater or loop",
-        "test_physics test_heater test_heater_damage",
-    ),
+    (r"", "heater or loop", "test_physics test_heater test_heater_damage"),
 )
 
 

@@ -290,12 +290,7 @@ QUANTITIES: Mapping[str, Quantity] = table_by(
         reason="115200 and 250000 are usual",
     ),
     Quantity(
-        name="pace",
-        words="a pace",
-        unit="",
-        lowest=0.1,
-        highest=2000,
-        reason="1 is real time",
+        name="pace", words="a pace", unit="", lowest=0.1, highest=2000, reason="1 is real time"
     ),
     Quantity(
         name="time",
@@ -369,20 +364,10 @@ QUANTITIES: Mapping[str, Quantity] = table_by(
         slip="a percentage needs its sign: 40 % is 0.4",
     ),
     Quantity(
-        name="score",
-        words="a score",
-        unit="",
-        lowest=-1e6,
-        highest=1e6,
-        reason="higher is better",
+        name="score", words="a score", unit="", lowest=-1e6, highest=1e6, reason="higher is better"
     ),
     Quantity(
-        name="ratio",
-        words="a ratio",
-        unit="",
-        lowest=0.01,
-        highest=1000,
-        reason="turns to turns",
+        name="ratio", words="a ratio", unit="", lowest=0.01, highest=1000, reason="turns to turns"
     ),
     Quantity(
         name="count",

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 
 NUMBER = r"[-+]?(?:\d+(?:[.,]\d+)?|(?i:nan|inf)(?![A-Za-z]))"
 REPORT = re.compile(
-    rf"(?:^|[^A-Za-z0-9@])(T\d?|B|C|@\d?|B@|C@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?",
-    re.ASCII,
+    rf"(?:^|[^A-Za-z0-9@])(T\d?|B|C|@\d?|B@|C@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?", re.ASCII
 )
 SIGN = re.compile(rf"(?:^|[^A-Za-z0-9@])[TB]0?\s*:\s*{NUMBER}", re.ASCII)
 STAMP = re.compile(

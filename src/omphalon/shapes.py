@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 # a type; float: any number; None: null; {key: shape}: an object with at least these; [shape]: a
@@ -56,3 +57,13 @@ def parsed(text: str, shape: Shape) -> Any:
 
 def _no_number(word: str) -> None:
     raise ValueError(f"{word} is no number")
+
+
+def flat(table: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, object]]:
+    """Nested tables as keys with dots and their values."""
+    for name, value in table.items():
+        key = f"{before}{name}"
+        if isinstance(value, Mapping):
+            yield from flat(value, f"{key}.")
+        else:
+            yield key, value

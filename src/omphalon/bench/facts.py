@@ -9,12 +9,12 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any
 
 from omphalon.constants import SHAPER_NAMES
 from omphalon.errors import CONTROL, UnknownFormat, UsageError, echoed
 from omphalon.files import small_file
 from omphalon.quantities import QUANTITIES
+from omphalon.shapes import flat
 from omphalon.tables import table_by
 from omphalon.units import NoSuchNumber, number_in
 
@@ -122,17 +122,10 @@ FACTS: tuple[Fact, ...] = (
         told="a dialect that ships, or a file beside this one",
         example='"default"',
     ),
-    Fact(
-        key="controller.port",
-        told="where it is plugged in",
-        example='"/dev/ttyUSB0"',
-    ),
+    Fact(key="controller.port", told="where it is plugged in", example='"/dev/ttyUSB0"'),
     Fact(key="controller.speed", told="bits a second", example="115200", quantity="bits"),
     Fact(
-        key="controller.gain_scale",
-        told="full power in its gains",
-        example="255",
-        quantity="scale",
+        key="controller.gain_scale", told="full power in its gains", example="255", quantity="scale"
     ),
     Fact(
         key="controller.loop_period",
@@ -259,16 +252,6 @@ def fact_words(value: Value) -> str:
     if isinstance(value, list):
         return ", ".join(map(fact_words, value))
     return f"{value:g}" if isinstance(value, float) else value
-
-
-def flat(table: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, object]]:
-    """Nested tables as keys with dots and their values."""
-    for name, value in table.items():
-        key = f"{before}{name}"
-        if isinstance(value, dict):
-            yield from flat(value, f"{key}.")
-        else:
-            yield key, value
 
 
 def read_facts(path: Path) -> dict[str, Value]:

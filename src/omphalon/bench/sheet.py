@@ -47,10 +47,7 @@ def spread_words(setting: InForce) -> str:
 
 
 def sheet_lines(
-    settings: Mapping[str, InForce],
-    before: Mapping[str, InForce],
-    dialect: Dialect,
-    start: bool,
+    settings: Mapping[str, InForce], before: Mapping[str, InForce], dialect: Dialect, start: bool
 ) -> Iterator[str]:
     """The lines to enter, in the order of work.
 

@@ -53,11 +53,7 @@ QUESTIONS: dict[str, tuple[Asked, ...]] = {
         AXIS,
         Asked(option="--steps", told="present steps per mm", quantity="steps"),
         Asked(
-            option="--moved",
-            told="what was measured",
-            quantity="size",
-            many=True,
-            beside="--asked",
+            option="--moved", told="what was measured", quantity="size", many=True, beside="--asked"
         ),
     ),
     "flow fit": (

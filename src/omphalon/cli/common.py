@@ -318,8 +318,7 @@ bench_option = click.option(
     help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
 )
 in_bench = options(
-    bench_option,
-    click.option("--no-record", is_flag=True, help="Leave no trace in the bench."),
+    bench_option, click.option("--no-record", is_flag=True, help="Leave no trace in the bench.")
 )
 
 

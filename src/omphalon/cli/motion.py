@@ -28,11 +28,7 @@ if TYPE_CHECKING:
     from omphalon.recording import Readings
 
 MOVED_NAME = choice(*MOVED)
-QUANTITIES = {
-    "speed": "speed_mm_s",
-    "acceleration": "acceleration_mm_s2",
-    "corner": "corner_mm_s",
-}
+QUANTITIES = {"speed": "speed_mm_s", "acceleration": "acceleration_mm_s2", "corner": "corner_mm_s"}
 RANGES = {"speed": "100:300:25", "acceleration": "1000:4000:500", "corner": "4:24:4"}
 RETRACT_RANGES = {"speed": "20:80:10", "acceleration": "500:4000:500"}
 

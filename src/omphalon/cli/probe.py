@@ -6,12 +6,7 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import (
-    Answer,
-    Leaving,
-    answering,
-    number,
-)
+from omphalon.cli.common import Answer, Leaving, answering, number
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.columns import PROBE as COLUMNS
 from omphalon.errors import UsageError

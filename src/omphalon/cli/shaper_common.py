@@ -73,9 +73,7 @@ def limits_of(given: dict[str, Any]) -> Limits:
     from omphalon.physics.shaping import Limits
 
     return Limits(
-        ringing_mm=given["ringing_limit"],
-        rounding_mm=given["rounding_limit"],
-        drift=given["drift"],
+        ringing_mm=given["ringing_limit"], rounding_mm=given["rounding_limit"], drift=given["drift"]
     )
 
 

@@ -19,7 +19,7 @@ from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, 
 from omphalon.farm.jobs import FarmJob, Impossible
 from omphalon.farm.outcome import JobOutcome
 from omphalon.files import HALF_WRITTEN, put_bytes
-from omphalon.shapes import DOCUMENT, parsed
+from omphalon.shapes import DOCUMENT, flat, parsed
 
 ANSWERS, EARLIER, MARK = "answers", "earlier", "farm.json"
 RESULTS, PARQUET, PAGE = "results.csv", "results.parquet", "farm.html"
@@ -156,17 +156,17 @@ def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> Result:
 
 def table_of(results: Sequence[Result]) -> tuple[list[str], list[list[Any]]]:
     """Header and rows: what is the same for all, then each setting with its spread behind it."""
-    flat = [
-        (_flat(r.document.get("settings", {})), _flat(r.document.get("spread", {})))
+    nested = [
+        tuple(dict(flat(r.document.get(part, {}))) for part in ("settings", "spread"))
         for r in results
     ]
-    names = list(dict.fromkeys(name for settings, _ in flat for name in settings))
-    spread = {name for _, spreads in flat for name in spreads}
+    names = list(dict.fromkeys(name for settings, _ in nested for name in settings))
+    spread = {name for _, spreads in nested for name in spreads}
     head = [*FIRST]
     for name in names:
         head += [name, f"{name}_spread"] if name in spread else [name]
     rows = []
-    for result, (settings, spreads) in zip(results, flat, strict=True):
+    for result, (settings, spreads) in zip(results, nested, strict=True):
         codes = [w["code"] for w in result.document.get("warnings", ())]
         row: list[Any] = [
             *map(shown, (result.printer, result.model, result.study, result.log)),
@@ -186,17 +186,6 @@ def _cell(cell: Any) -> Any:
     if isinstance(cell, str) and cell.startswith(RUN):
         return f"'{cell}"
     return "" if cell is None else cell
-
-
-def _flat(values: Mapping[str, Any], before: str = "") -> dict[str, Any]:
-    """Nested settings under names with points between."""
-    out: dict[str, Any] = {}
-    for name, value in values.items():
-        if isinstance(value, Mapping):
-            out |= _flat(value, f"{before}{name}.")
-        else:
-            out[before + name] = value
-    return out
 
 
 def read_results(place: str) -> list[Result]:

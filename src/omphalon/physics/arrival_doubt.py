@@ -11,6 +11,7 @@ from scipy import signal
 
 from omphalon.arrays import Array
 from omphalon.physics.arrival import NEAR_C, Arrival
+from omphalon.physics.scale import memory
 
 # noise before and after a median and a mean of three, at an extreme; measured: docs/heater.md, two
 # holds of one loop
@@ -100,22 +101,5 @@ def _of_hold(off: Array, power: Array | None, seen: Arrival) -> dict[str, float]
 
 
 def pieces(values: Array) -> float:
-    """Independent pieces in a series: its length over its memory, summed up to the first crossing
-    of zero; two at least.
-
-    Parameters
-    ----------
-    values : (n,), mean 0
-
-    Returns
-    -------
-    float
-    """
-    count = len(values)
-    whole = float(values @ values)
-    if whole == 0:
-        return float(count)
-    memory = signal.correlate(values, values, "full")[count:] / whole
-    crossing = np.flatnonzero(memory <= 0)
-    upto = int(crossing[0]) if len(crossing) else len(memory)
-    return max(count / (1 + 2 * float(memory[:upto].sum())), 2.0)
+    """Independent pieces in a series (n,) of mean 0: its length over its memory, two at least."""
+    return max(len(values) / memory(values), 2.0)

@@ -14,6 +14,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from scipy import fft
 from scipy.special import ndtri, stdtrit
 
 from omphalon.arrays import Array, Mask
@@ -71,8 +72,6 @@ def by_median(misses: Array) -> float:
     """The deviation of misses from zero, of which a minority may be wild: 1.4826 × the median of
     their size.
 
-    `scipy.stats` has it too, and takes 1.1 s to import where a whole fit takes 0.6 s.
-
     Parameters
     ----------
     misses : (n,)
@@ -86,6 +85,25 @@ def by_median(misses: Array) -> float:
     Hampel, J. Am. Stat. Assoc. 69 (1974), p. 388.
     """
     return float(np.median(np.abs(misses))) / float(ndtri(0.75))
+
+
+def memory(values: Array) -> float:
+    """How many neighbours in a series say the same: 1 + 2 Σ of its autocorrelation, up to the first
+    negative value.
+
+    Parameters
+    ----------
+    values : (n,)
+
+    References
+    ----------
+    Sokal, Monte Carlo Methods in Statistical Mechanics (1997), eq. 2.19.
+    """
+    r = values - values.mean()
+    alike = fft.irfft(np.abs(fft.rfft(r, 2 * len(r))) ** 2)[: max(len(r) // 4, 1)]
+    alike = alike / max(float(alike[0]), 1e-12)
+    first = int(np.argmax(alike <= 0)) or len(alike)
+    return 1.0 + 2 * float(alike[1:first].sum())
 
 
 def student_95(freedom: float) -> float:

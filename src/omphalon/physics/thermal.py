@@ -59,8 +59,6 @@ class ThermalModel:
 def first_order(driven: Array, step_s: float, constant_s: float) -> Array:
     """Response of 1/(1 + T s), starting at 0, to an input held over cells: y' = a y + (1 − a) u.
 
-    `scipy.signal.lfilter` is as fast, and takes 1.1 s to import, as long as a whole fit.
-
     Parameters
     ----------
     driven : (n,)

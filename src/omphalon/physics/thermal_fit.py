@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import fft
 from scipy.optimize import least_squares
 
 from omphalon.arrays import Array, Integers, Mask
 from omphalon.constants import NORMAL_95
 from omphalon.physics.record import PowerSteps, Record
+from omphalon.physics.scale import memory
 from omphalon.physics.thermal import ThermalModel, first_order
 
 AMBIENT_C = 23.0
@@ -219,7 +219,7 @@ def fit_thermal(record: Record) -> ThermalFit:
     beside = np.concatenate([one[0], [one[0][0] - 1.5, 1.5]])
     tries = [_fit_masses(problem, 2, start, record.delay_s, 5) for start in (behind, beside)]
     two = _fit_masses(problem, 2, min(tries, key=lambda f: f[1])[0], record.delay_s)
-    pieces = max(len(problem.time_s) / _memory(problem.solve(one[0], 1)[2][: use.sum()]), 10.0)
+    pieces = max(len(problem.time_s) / memory(problem.solve(one[0], 1)[2][: use.sum()]), 10.0)
     evidence = float(pieces * np.log(max(one[1], 1e-12) / max(two[1], 1e-12)) - 2 * np.log(pieces))
     masses, best = (2, two[0]) if evidence > 0 else (1, one[0])
     return _model_fit(problem, best, masses, near, use, record.doubt_s, evidence)
@@ -327,25 +327,8 @@ def _start(
     ), gain
 
 
-def _memory(residual: Array) -> float:
-    """How many neighbouring residuals (n,) say the same: 1 + 2 Σ autocorrelation, up to its first
-    negative value. By the FFT, as `scipy.signal.correlate` does it, which takes 1.1 s to import.
-    """
-    r = residual - residual.mean()
-    alike = fft.irfft(np.abs(fft.rfft(r, 2 * len(r))) ** 2)[: max(len(r) // 4, 1)]
-    alike = alike / max(float(alike[0]), 1e-12)
-    first = int(np.argmax(alike <= 0)) or len(alike)
-    return 1.0 + 2 * float(alike[1:first].sum())
-
-
 def _model_fit(
-    problem: _Problem,
-    p: Array,
-    masses: int,
-    near: Mask,
-    use: Mask,
-    doubt_s: float,
-    evidence: float,
+    problem: _Problem, p: Array, masses: int, near: Mask, use: Mask, doubt_s: float, evidence: float
 ) -> ThermalFit:
     coefficient, basis, residual = problem.solve(p, masses)
     count = len(problem.time_s)
@@ -363,7 +346,7 @@ def _model_fit(
     sd = np.concatenate([problem.linear_prior(size)[1], problem.shape_prior[1][: len(p)]])
     information = full.T @ full
     scatter = float(residual[:count] @ residual[:count]) / max(count - len(sd), 1)
-    inflation = max(scatter, 1.0) * _memory(residual[:count])
+    inflation = max(scatter, 1.0) * memory(residual[:count])
     everything = np.linalg.inv(information / inflation + np.diag(1 / sd**2))
     keep = [*range(size, size + len(p)), 0, 1]
     covariance = np.asarray(everything[np.ix_(keep, keep)], dtype=np.float64)

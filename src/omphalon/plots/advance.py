@@ -300,12 +300,7 @@ def draw_corners(figure: Figure, check: AdvanceCheck) -> None:
     for n, (when, read, colour) in enumerate(prints):
         bulges, mean, half = read.bulges_mm, read.mean.value, read.mean.half_width
         at = n * (len(check.before.bulges_mm) + 1.5) + np.arange(len(bulges))
-        ax.fill_between(
-            [at[0] - 0.5, at[-1] + 0.5],
-            mean - half,
-            mean + half,
-            color=PALE,
-        )
+        ax.fill_between([at[0] - 0.5, at[-1] + 0.5], mean - half, mean + half, color=PALE)
         ax.plot([at[0] - 0.5, at[-1] + 0.5], [mean] * 2, color=SIGNAL, linewidth=1.8)
         ax.errorbar(
             at,

@@ -148,9 +148,7 @@ def draw_holds(ax: Axes, check: HeaterCheck, colours: tuple[str, ...]) -> None:
     """The curves about the target."""
     goal = check.target_c
     dress(
-        ax,
-        y="temperature, °C",
-        title=f"The {check.heater} heats up to {goal:.0f} °C and holds it",
+        ax, y="temperature, °C", title=f"The {check.heater} heats up to {goal:.0f} °C and holds it"
     )
     ax.axhline(goal, color=INK, linewidth=1, linestyle="--")
     ax.axhspan(goal - 1, goal + 1, color=PALE, alpha=0.6, linewidth=0)

@@ -102,17 +102,11 @@ def draw_repeated(figure: Figure, fit: Fitted[Any]) -> None:
     ax.axhline(goal, color=FOG, linewidth=1.2, linestyle="--")
     bar = NORMAL_95 * found.deviation
     draw_dots(ax, number[keep], values[keep], bar, 7)
-    span = (
-        min(float(values[keep].min()) - bar, goal),
-        max(float(values[keep].max()) + bar, goal),
-    )
+    span = (min(float(values[keep].min()) - bar, goal), max(float(values[keep].max()) + bar, goal))
     draw_left_out(ax, number[~keep], values[~keep], span, 12)
     ax.set_xlim(0.2, len(number) * 1.2 + 0.8)
     ax.set_xticks(number)
-    for value, label in (
-        (mean, f"mean {mean:.3f} ± {half:.3f}"),
-        (goal, f"{name} {goal:g}"),
-    ):
+    for value, label in ((mean, f"mean {mean:.3f} ± {half:.3f}"), (goal, f"{name} {goal:g}")):
         ax.annotate(
             label,
             (0.99, value),

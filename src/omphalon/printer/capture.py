@@ -76,12 +76,7 @@ class Captured:
 
 
 def capture(
-    link: Link,
-    course: Course,
-    heater: str,
-    log: Log | None,
-    view: View,
-    every_s: float = 1.0,
+    link: Link, course: Course, heater: str, log: Log | None, view: View, every_s: float = 1.0
 ) -> Captured:
     """Put the printer through a course, and keep what it reports.
 

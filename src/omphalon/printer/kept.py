@@ -61,10 +61,7 @@ class KeptPrinter:
     """
 
     def __init__(
-        self,
-        wishes: Wishes,
-        said: Callable[[str], None],
-        called_off: Callable[[], None],
+        self, wishes: Wishes, said: Callable[[str], None], called_off: Callable[[], None]
     ) -> None:
         self.wishes, self.said, self.called_off = wishes, said, called_off
         self.answers: queue.SimpleQueue[Message] = queue.SimpleQueue()

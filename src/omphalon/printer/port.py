@@ -103,8 +103,7 @@ class SerialWire:
             return first + self._rest() if first else b""
         except self._faults as error:
             raise LinkFault(
-                f"{echoed(self.name)}: the link is cut ({_reason(error)})",
-                PLUG,
+                f"{echoed(self.name)}: the link is cut ({_reason(error)})", PLUG
             ) from error
 
     def _rest(self) -> bytes:
@@ -123,8 +122,7 @@ class SerialWire:
             self.port.write(data)
         except self._faults as error:
             raise LinkFault(
-                f"{echoed(self.name)}: nothing can be sent ({_reason(error)})",
-                PLUG,
+                f"{echoed(self.name)}: nothing can be sent ({_reason(error)})", PLUG
             ) from error
 
     def close(self) -> None:

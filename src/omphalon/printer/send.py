@@ -66,11 +66,7 @@ def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
     return lines
 
 
-def send(
-    link: Link,
-    lines: Sequence[str],
-    told: Callable[[int], None],
-) -> Sent:
+def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
     """Send lines in their order; stop at the first that is refused or not acknowledged.
 
     Parameters

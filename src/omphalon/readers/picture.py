@@ -19,16 +19,6 @@ if TYPE_CHECKING:
 MOST_PIXELS = 120_000_000
 LEAST_SIDE = 200
 FORMATS = ("PNG", "JPEG", "TIFF", "WEBP", "BMP")
-ORIENTATION = 0x0112  # EXIF's: how the camera was held, and what puts it upright
-TURNS = {
-    2: "FLIP_LEFT_RIGHT",
-    3: "ROTATE_180",
-    4: "FLIP_TOP_BOTTOM",
-    5: "TRANSPOSE",
-    6: "ROTATE_270",
-    7: "TRANSVERSE",
-    8: "ROTATE_90",
-}
 STRIP = 512  # rows of a deep picture that are made grey at a time
 MAGIC = (b"\x89PNG", b"\xff\xd8\xff", b"II*\x00", b"MM\x00*", b"RIFF", b"BM")
 
@@ -50,7 +40,7 @@ def read_picture(path: str) -> GreyPicture:
     UnreadableFile
         If it is no picture, cut, too large, too small, or several pictures in one.
     """
-    from PIL import Image
+    from PIL import Image, ImageOps
 
     name = name_of(path)
     try:
@@ -59,11 +49,10 @@ def read_picture(path: str) -> GreyPicture:
             Image.MAX_IMAGE_PIXELS = None  # _refuse looks at the size before it is unpacked
             with open_file(path) as file, Image.open(file, formats=FORMATS) as opened:
                 _refuse(name, opened)
-                turn = TURNS.get(opened.getexif().get(ORIENTATION, 1))
                 grey, channel = _grey(opened)
+                grey.getexif().update(opened.getexif())
             del opened  # its colours need not lie beside what is made of them
-            if turn is not None:
-                grey = grey.transpose(Image.Transpose[turn])
+            ImageOps.exif_transpose(grey, in_place=True)  # upright, however the camera was held
             return GreyPicture(name, np.asarray(grey), channel)
     except OmphalonError:
         raise

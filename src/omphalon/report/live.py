@@ -234,14 +234,7 @@ def _label(row: int, rows: int, low: float, high: float) -> str:
     return ""
 
 
-def _dots(
-    past: Past,
-    cols: int,
-    rows: int,
-    low: float,
-    high: float,
-    span: float,
-) -> list[str]:
+def _dots(past: Past, cols: int, rows: int, low: float, high: float, span: float) -> list[str]:
     """The readings as a line of dots, eight to a sign."""
     cells = [[0] * cols for _ in range(rows)]
     before: int | None = None

@@ -33,10 +33,7 @@ def _safe(answer: Finding | Plan) -> Finding | Plan:
     def row(one: Shown) -> Shown:
         return Shown(shown(one.label), tuple(map(shown, one.cells)))
 
-    common: dict[str, Any] = {
-        "next": shown(answer.next),
-        "lines": tuple(map(shown, answer.lines)),
-    }
+    common: dict[str, Any] = {"next": shown(answer.next), "lines": tuple(map(shown, answer.lines))}
     if isinstance(answer, Plan):
         return replace(
             answer, title=shown(answer.title), steps=tuple(map(shown, answer.steps)), **common

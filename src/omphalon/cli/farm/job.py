@@ -51,12 +51,7 @@ def answered(words: list[str]) -> dict[str, Any]:
         raise
     except Exception as error:
         told, code = sentence_of(error)
-        return {
-            "omphalon": __version__,
-            "kind": f"{words[0]}-fit",
-            "error": told,
-            "exit": code,
-        }
+        return {"omphalon": __version__, "kind": f"{words[0]}-fit", "error": told, "exit": code}
 
 
 def studies() -> dict[str, Study]:

@@ -104,13 +104,7 @@ def capture(
         if run is not None and not warm:
             cool_down(printer, which, quiet)
         done = run_course(
-            printer,
-            course,
-            which,
-            out=out,
-            quiet=quiet,
-            max_temp=max_temp,
-            every=every,
+            printer, course, which, out=out, quiet=quiet, max_temp=max_temp, every=every
         )
         off = printer.cool() if run is not None or lines else None
     click.echo(_came_to(done, out))

@@ -99,12 +99,7 @@ def heater(
             if not warm:
                 cool_down(printer, which, quiet)
             run_course(
-                printer,
-                courses[name],
-                which,
-                out=logs[name],
-                quiet=quiet,
-                max_temp=max_temp,
+                printer, courses[name], which, out=logs[name], quiet=quiet, max_temp=max_temp
             )
             say_off(printer.cool())
             return logs[name]

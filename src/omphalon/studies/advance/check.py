@@ -66,10 +66,6 @@ def check_advance(
     seam : name of the corner with the seam, which is left out
     resolution_mm : what the caliper reads to; None: from the digits
 
-    Returns
-    -------
-    AdvanceCheck
-
     Raises
     ------
     Refusal

@@ -12,15 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.finding import Verdict
-from omphalon.physics.lead import (
-    SHARES,
-    SHARP_SHARES,
-    Best,
-    NoAnswer,
-    crossing,
-    peak,
-    told_by,
-)
+from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing, peak, told_by
 from omphalon.physics.scale import TELLING, readings_needed
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark

@@ -82,11 +82,6 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     job : the printer, its filament, speeds and bed
     dialect : the line that sets the value
 
-    Returns
-    -------
-    Plan
-    TestPrint
-
     Raises
     ------
     UsageError

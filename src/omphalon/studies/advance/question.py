@@ -167,10 +167,7 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
     heights = _column(readings, "height_mm")
     inside = heights <= top + TOP_ROOM_MM
     odd = tuple(
-        Remark(
-            "outside",
-            {"where": readings.rows[k].where, "height": heights[k], "top": top},
-        )
+        Remark("outside", {"where": readings.rows[k].where, "height": heights[k], "top": top})
         for k in np.flatnonzero(~inside)
     )
     if not inside.any():

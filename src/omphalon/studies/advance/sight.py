@@ -175,10 +175,6 @@ class Sight:
 def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     """Find a ladder in a picture and read the widths of its lines.
 
-    Returns
-    -------
-    Sight
-
     Raises
     ------
     Refusal
@@ -240,11 +236,7 @@ def _windows(ladder: PrintedLadder) -> Stretches:
 
 
 def _line(
-    picture: GreyPicture,
-    ladder: PrintedLadder,
-    pose: Pose,
-    number: int,
-    windows: Stretches,
+    picture: GreyPicture, ladder: PrintedLadder, pose: Pose, number: int, windows: Stretches
 ) -> LineSeen:
     places = ladder.lines[number].places
     seen = course(picture.grey, pose, np.array([places[0], places[-1]]))
@@ -324,11 +316,7 @@ def _deviation(good: list[LineSeen], windows: Stretches) -> float:
     return math.hypot(one / math.sqrt(length / PIECE_MM), LEAST_DEVIATION_MM)
 
 
-def _slant(
-    pose: Pose,
-    good: list[LineSeen],
-    windows: Stretches,
-) -> float:
+def _slant(pose: Pose, good: list[LineSeen], windows: Stretches) -> float:
     """By which share the scale differs between a line's two stretches, the worst of all. A blur
     of some pixels is that much wider in mm at one of them, where edges lie too far out by part of
     it.

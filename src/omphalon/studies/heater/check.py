@@ -69,10 +69,6 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     logs : each from before a heat-up to some minutes into the hold
     question : the target, and which part of the logs counts
 
-    Returns
-    -------
-    HeaterCheck
-
     Raises
     ------
     Refusal

@@ -148,13 +148,7 @@ def _seen(check: HeaterCheck) -> dict[str, Any]:
 
 
 def heater_check_answer(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Finding:
-    """Whether a loop still serves, in words.
-
-    Parameters
-    ----------
-    logs : one, or before and after
-    question : target, heater, the part that counts
-    """
+    """Whether a loop still serves, in words."""
     return answer("heater-check", logs, lambda: _finding(check_heater(logs, question)))
 
 

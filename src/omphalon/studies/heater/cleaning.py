@@ -14,13 +14,7 @@ SPIKE_C = 5.0
 
 
 def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
-    """The log without reports that are none, and what was passed over.
-
-    Returns
-    -------
-    TemperatureLog
-    list of Remark
-    """
+    """The log without reports that are none, and what was passed over."""
     log, odd = _one_target(log)
     spikes = _spikes(log.time_s, log.temperature_c)
     if spikes.any():

@@ -181,12 +181,7 @@ def _drift(found: Cycles) -> list[Remark]:
 
 
 def log_target(log: TemperatureLog) -> float | None:
-    """The target most reports have, of those that are not 0.
-
-    Returns
-    -------
-    in °C; None where there is none
-    """
+    """The target most reports have, of those that are not 0."""
     if log.target_c is None:
         return None
     values, counts = np.unique(log.target_c[log.target_c > 0], return_counts=True)

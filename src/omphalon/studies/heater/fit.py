@@ -76,10 +76,6 @@ def fit_heater(
     question : target, aim, the controller, the present gains
     gain_scale : the number for full power in the controller's gains, where the question has none
 
-    Returns
-    -------
-    HeaterFit
-
     Raises
     ------
     Refusal
@@ -142,13 +138,7 @@ def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
 
 
 def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Remark]]:
-    """The model, fitted anew without the few reports that lie far off the first fit.
-
-    Returns
-    -------
-    ThermalFit
-    list of Remark
-    """
+    """The model, fitted anew without the few reports that lie far off the first fit."""
     fit = fit_model(tests)
     miss = np.abs(fit.fitted_c - np.concatenate([t.temperature_c for t in tests]))
     off_target = np.abs(np.concatenate([t.temperature_c - t.target_c for t in tests]))

@@ -110,11 +110,7 @@ ROWS = (
         value=lambda s: s.arrival.ripple_c,
         allowed=lambda s: max(s.allowed.ripple_c, 3 * s.arrival.noise_c),
     ),
-    Row(
-        name="bias_c",
-        value=lambda s: s.arrival.bias_c,
-        allowed=lambda s: s.allowed.bias_c,
-    ),
+    Row(name="bias_c", value=lambda s: s.arrival.bias_c, allowed=lambda s: s.allowed.bias_c),
     Row(name="dip_c", value=lambda s: s.arrival.dip_c),
     Row(
         name="recovery_s",
@@ -194,44 +190,13 @@ def _one_long_overshoot(seen: Seen) -> bool:
 
 
 SIGNS = (
-    Sign(
-        name="loose sensor",
-        rows=("jumps",),
-    ),
-    Sign(
-        name="power too weak",
-        rows=("mean_power",),
-    ),
-    Sign(
-        name="sensor noise",
-        rows=("noise_c",),
-    ),
-    Sign(
-        name="oscillating",
-        rows=("ripple_c",),
-        also=lambda s: s.arrival.swings >= SWINGS,
-    ),
-    Sign(
-        name="windup",
-        rows=("overshoot_c",),
-        also=_one_long_overshoot,
-    ),
-    Sign(
-        name="hot",
-        rows=("overshoot_c", "busy", "chatter"),
-    ),
-    Sign(
-        name="slow",
-        rows=("arrival_s", "creep_s", "recovery_s"),
-    ),
-    Sign(
-        name="slow",
-        rows=("bias_c",),
-        also=lambda s: (s.arrival.bias_c or 0) < 0,
-    ),
-    Sign(
-        name="biased",
-        rows=("bias_c",),
-        also=lambda s: (s.arrival.bias_c or 0) > 0,
-    ),
+    Sign(name="loose sensor", rows=("jumps",)),
+    Sign(name="power too weak", rows=("mean_power",)),
+    Sign(name="sensor noise", rows=("noise_c",)),
+    Sign(name="oscillating", rows=("ripple_c",), also=lambda s: s.arrival.swings >= SWINGS),
+    Sign(name="windup", rows=("overshoot_c",), also=_one_long_overshoot),
+    Sign(name="hot", rows=("overshoot_c", "busy", "chatter")),
+    Sign(name="slow", rows=("arrival_s", "creep_s", "recovery_s")),
+    Sign(name="slow", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) < 0),
+    Sign(name="biased", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) > 0),
 )

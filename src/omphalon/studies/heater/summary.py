@@ -74,10 +74,6 @@ def fit_summary(
     powers : high and low, as shares of full power
     gain_scale : the number for full power in the controller's gains
 
-    Returns
-    -------
-    SummaryFit
-
     Raises
     ------
     Refusal

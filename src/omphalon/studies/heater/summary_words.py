@@ -73,10 +73,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
                 "cycles",
                 (f"{len(fit.cycles)} of {fit.period_s:.1f} s, swing ±{fit.amplitude_c:.2f} °C",),
             ),
-            Shown(
-                "ultimate gain",
-                (f"{gain:.3g} ± {gain * fit.relative_spread:.1g} per °C",),
-            ),
+            Shown("ultimate gain", (f"{gain:.3g} ± {gain * fit.relative_spread:.1g} per °C",)),
         ),
     )
 

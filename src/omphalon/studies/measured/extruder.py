@@ -72,11 +72,7 @@ class ExtruderQuestion:
 
 
 # way of measuring what was fed → sign of each column in the fed length
-WAYS = (
-    {"fed_mm": 1.0},
-    {"before_mm": 1.0, "after_mm": -1.0},
-    {"mark_mm": 1.0, "left_mm": -1.0},
-)
+WAYS = ({"fed_mm": 1.0}, {"before_mm": 1.0, "after_mm": -1.0}, {"mark_mm": 1.0, "left_mm": -1.0})
 
 
 def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:

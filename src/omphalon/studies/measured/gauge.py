@@ -16,11 +16,6 @@ SHORTEST_MM = 80.0
 def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     """The gauge, and how to read it.
 
-    Returns
-    -------
-    Plan
-    TestPrint
-
     Raises
     ------
     UsageError

@@ -40,10 +40,6 @@ def check_motion(
     limit : in mm/s or mm/s²
     axis : which axis, where the file has several
 
-    Returns
-    -------
-    MotionCheck
-
     Raises
     ------
     Refusal

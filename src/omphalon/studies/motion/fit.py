@@ -49,11 +49,6 @@ def fit_motion(readings: Readings, margin: float = MARGIN, axis: str | None = No
     readings : rows with axis, speed_mm_s or acceleration_mm_s2, and result
     margin : share below the level that can be trusted
     axis : the only axis that counts; None for all
-
-    Raises
-    ------
-    UsageError, BadReading
-        If readings are missing or cannot be.
     """
     runs = tried(readings, axis)
     limits = tuple(_limit(one, margin) for one in runs)

@@ -57,11 +57,6 @@ class DryRunAsked:
 def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
     """Say how to run the dry run, and make it.
 
-    Returns
-    -------
-    Plan
-    DryRun
-
     Raises
     ------
     UsageError
@@ -195,10 +190,7 @@ def _by_hand(asked: DryRunAsked, run: DryRun) -> tuple[tuple[str, ...], str]:
             f"each {run.corners} corners without slowing down, then a slow return "
             "to the marks and a rest. A level fails when either axis is not home."
         )
-    return (
-        bare,
-        f"Put a mark, or a dial gauge, where axis {asked.axis} stands at {low:g} mm.",
-    ), (
+    return (bare, f"Put a mark, or a dial gauge, where axis {asked.axis} stands at {low:g} mm."), (
         f"each {run.strokes} strokes over {low:g} to {high:g} mm, then a slow return to the mark "
         "and a rest."
     )

@@ -39,10 +39,6 @@ def tried(readings: Readings, axis: str | None = None) -> tuple[Tried, ...]:
     readings : runs with their results
     axis : the only one that counts; None: all
 
-    Returns
-    -------
-    a Tried for each axis and quantity
-
     Raises
     ------
     UsageError, BadReading

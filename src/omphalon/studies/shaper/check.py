@@ -22,11 +22,7 @@ from omphalon.studies.shaper.modes import AxisReading, read_axis
 from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperInUse
 
 # a mode's figures, and where their half widths stand
-HALVES = {
-    "frequency_hz": "frequency_half_hz",
-    "damping": "damping_half",
-    "share": "share_half",
-}
+HALVES = {"frequency_hz": "frequency_half_hz", "damping": "damping_half", "share": "share_half"}
 WORTH = 1.15  # a better setting is named when it allows so much more
 
 
@@ -96,10 +92,6 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck:
     Parameters
     ----------
     question : one or two logs, the setting, the acceleration
-
-    Returns
-    -------
-    ShaperCheck
 
     Raises
     ------

@@ -8,19 +8,11 @@ from omphalon.finding import Finding, Shown, answer
 from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.shaper.check import ShaperCheck, check_shaper
 from omphalon.studies.shaper.question import ShaperCheckQuestion
-from omphalon.studies.shaper.words import (
-    LIMITED,
-    health_words,
-    mode_document,
-)
+from omphalon.studies.shaper.words import LIMITED, health_words, mode_document
 from omphalon.units import digits
 
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
-FIGURES = {
-    "frequency_hz": ("Hz", "", 3),
-    "damping": ("", "damping", 2),
-    "share": ("", "share", 2),
-}
+FIGURES = {"frequency_hz": ("Hz", "", 3), "damping": ("", "damping", 2), "share": ("", "share", 2)}
 
 
 def shaper_check_answer(question: ShaperCheckQuestion) -> Finding:

@@ -100,10 +100,6 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit:
     ----------
     question : logs or ripples, the shapers offered, the limits of ringing and rounding
 
-    Returns
-    -------
-    ShaperFit
-
     Raises
     ------
     Refusal

@@ -114,11 +114,6 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
     bands : accelerations that rise by height, the shaper as it is set; None: one acceleration, no
         shaper, for the ripples' spacing
 
-    Returns
-    -------
-    Plan
-    TestPrint
-
     Raises
     ------
     UsageError

@@ -11,13 +11,7 @@ from omphalon.finding import Verdict
 from omphalon.physics.rest import STRETCHES, Stillness, at_rest
 from omphalon.recording import MotionLog
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.shaper.modes import (
-    OVERSAMPLED,
-    SENSOR_AXES,
-    USUAL_END_HZ,
-    Gaps,
-    gaps_of,
-)
+from omphalon.studies.shaper.modes import OVERSAMPLED, SENSOR_AXES, USUAL_END_HZ, Gaps, gaps_of
 
 SHORTEST_S = 2.0
 # measured on sweeps of 2000 mm/s², the least that `shaper plan` writes: modes are found up to a
@@ -56,10 +50,6 @@ def check_sensor(log: MotionLog) -> SensorCheck:
     Parameters
     ----------
     log : accelerations in mm/s²
-
-    Returns
-    -------
-    SensorCheck
 
     Raises
     ------

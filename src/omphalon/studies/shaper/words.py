@@ -14,11 +14,7 @@ from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.units import digits, plural
 
-LIMITED = {
-    "ringing": "ringing",
-    "rounding": "rounding",
-    "both": "ringing and rounding alike",
-}
+LIMITED = {"ringing": "ringing", "rounding": "rounding", "both": "ringing and rounding alike"}
 
 
 def shaper_answer(question: ShaperQuestion, dialect: Dialect) -> Finding:
