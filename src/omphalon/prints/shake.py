@@ -86,9 +86,8 @@ class Shake:
             )
             if not bed.holds(x, y):
                 raise UsageError(
-                    f"strokes of {2 * reach:.1f} mm about x {self.at[0]:g}, y {self.at[1]:g} "
-                    "leave the margin of a "
-                    f"{bed.words}",
+                    f"strokes of {2 * reach:.1f} mm about x {self.at[0]:g}, y {self.at[1]:g} leave "
+                    f"the margin of a {bed.words}",
                     "start the sweep higher, with less acceleration, or elsewhere (--at)",
                 )
 

@@ -112,8 +112,7 @@ def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
     if outside:
         raise UsageError(
             f"the print reaches x {low_x:.0f} to {high_x:.0f}, y {low_y:.0f} to {high_y:.0f} mm, "
-            "beyond the margin of "
-            f"a {job.bed.words}",
+            f"beyond the margin of a {job.bed.words}",
             "make it smaller (fewer values), or choose another --at",
         )
     if high_z > job.bed.height_mm:

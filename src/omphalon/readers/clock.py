@@ -33,8 +33,7 @@ UNITS = {
 }
 UNDERSTOOD = (
     "seconds, ms, µs, min, ISO 8601 (2026-11-23T10:00:05), seconds since 1970, a clock (23:59:50, "
-    "11:59:50 PM), "
-    "a date and clock (23.11.2026 10:00:05)"
+    "11:59:50 PM), a date and clock (23.11.2026 10:00:05)"
 )
 
 

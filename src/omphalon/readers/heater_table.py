@@ -143,8 +143,7 @@ def _refuse_unread(table: Table, column: int, values: list[float], role: str) ->
         return
     raise UnknownFormat(
         f"{table.source}: row {table.line[0]}: {echoed(table.header[column])}: "
-        f"'{table.first_cell(column)}' is no "
-        f"{role} that is understood",
+        f"'{table.first_cell(column)}' is no {role} that is understood",
         f"write numbers; or name another column with --column {role}=HEADER",
     )
 

@@ -22,16 +22,14 @@ LOWEST_TOWER_MM = 10.0
 READ = {
     "tower": (
         "Let it cool. Look along the clean corner, the one at the bar on the plate, front right, "
-        "in side light, from bottom "
-        "to top: it bulges at first and is starved at last. Measure with the caliper from the "
-        "plate to where it is "
-        "cleanest. Marks on the left side count 5 mm, on the rear 10 mm.",
+        "in side light, from bottom to top: it bulges at first and is starved at last. Measure "
+        "with the caliper from the plate to where it is cleanest. Marks on the left side count 5 "
+        "mm, on the rear 10 mm.",
         "Read five times, looking away between, or let others read too. Write each height down.",
     ),
     "ladder": (
         "Look at each line where the ticks are: thin after speeding up and fat after slowing down "
-        "is too little, the other "
-        "way round too much.",
+        "is too little, the other way round too much.",
         "Give each line a score (higher is better), all of them; or measure the widths just after "
         "both ticks. Write a file with "
         "the columns advance_s and score, or advance_s, speedup_mm, slowdown_mm.",
@@ -39,10 +37,8 @@ READ = {
     "corners": (
         "Look at each corner in side light: an outward blob is too little, a cut corner too much.",
         "Give each a score (higher is better), all of them; or measure across the corner with the "
-        "caliper how far it "
-        "stands out (positive) or falls short (negative). Write a file with the columns advance_s "
-        "and score, or advance_s and "
-        "bulge_mm.",
+        "caliper how far it stands out (positive) or falls short (negative). Write a file with the "
+        "columns advance_s and score, or advance_s and bulge_mm.",
     ),
 }
 THEN = {
@@ -230,9 +226,8 @@ def _head(
         f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, filament "
         f"{job.filament_mm:g} mm",
         f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast "
-        f"{job.fast_mm_s:g}, first layer and digits "
-        f"{job.first_mm_s:g} mm/s; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C; retraction "
-        f"{job.retract_mm:g} mm; fan {job.fan:.0%}",
+        f"{job.fast_mm_s:g}, first layer and digits {job.first_mm_s:g} mm/s; {job.temp_c:g} °C, "
+        f"bed {job.bed_temp_c:g} °C; retraction {job.retract_mm:g} mm; fan {job.fan:.0%}",
         f"acceleration {job.acceleration_mm_s2:g} mm/s²"
         + ("" if acceleration else ": set it on the printer, no line here does"),
         f"about {clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
@@ -247,9 +242,8 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: T
     ]
     first.append(
         "Switch off whatever else works against oozing: a feed that stops before a line ends, a "
-        "nozzle drawn over the print "
-        "without feeding, extra filament after a pause, any other correction of the feed at "
-        "corners. This file has none."
+        "nozzle drawn over the print without feeding, extra filament after a pause, any other "
+        "correction of the feed at corners. This file has none."
     )
     return Plan(
         "advance-plan",
@@ -262,8 +256,7 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: T
             if asked.present_s is None
             else f"The file ends by setting {asked.present_s:g} again.",
             "Afterwards shorten the retraction step by step: less is needed now. The value holds "
-            "for this filament, temperature and "
-            "nozzle.",
+            "for this filament, temperature and nozzle.",
         ),
         (),
         THEN[asked.style].format(

@@ -210,8 +210,7 @@ def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
     side = ("bulge", "small") if after.mean.value > 0 else ("lack", "large")
     again = (
         "print a tower or a ladder around the present value: `omphalon advance plan --style "
-        "tower`; "
-        f"corners now {side[0]}, so the value is too {side[1]}"
+        f"tower`; corners now {side[0]}, so the value is too {side[1]}"
     )
     return Finding(
         kind="advance-check",

@@ -71,8 +71,7 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
             "See that the controller's own guards are on (a reading that stands still, a heater "
             "that runs away): what watches from a computer ends with it.",
             "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or "
-            "passes "
-            f"{goal + OVER_TARGET_C:g} °C.",
+            f"passes {goal + OVER_TARGET_C:g} °C.",
             "Save the log as text: a CSV, or what the console showed.",
         ),
         () if start is None else (start,),

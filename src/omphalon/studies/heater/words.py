@@ -74,8 +74,7 @@ def _because(fit: HeaterFit) -> str:
     if fit.verdict == "keep" and worth is not None:
         return (
             f"the best gains would bring the score to {min(1 / (1 + worth), 1.0):.1%} of the "
-            "present "
-            f"one, less than the log can tell or a print shows ({how})"
+            f"present one, less than the log can tell or a print shows ({how})"
         )
     share = (
         "" if worth is None else (f"; they bring the score to {1 / (1 + worth):.0%} of the present")
@@ -178,8 +177,7 @@ def _next(fit: HeaterFit) -> str:
     goal = f"{fit.tests[0].target_c:.0f}"
     return (
         f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
-        "and "
-        f"judge it: `omphalon heater check LOG --target {goal}`. Test again after a change of "
+        f"and judge it: `omphalon heater check LOG --target {goal}`. Test again after a change of "
         f"{again}"
     )
 
@@ -218,8 +216,7 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     return (
         f"part fan {fan} during the test{told}; {power}, {fit.full_power:g} in the gains; the "
         f"controller works every {loop.period_s:g} s, its derivative filtered over "
-        f"{loop.filter_s:g} "
-        f"s, up to {loop.limit:.0%} of power, {acts}"
+        f"{loop.filter_s:g} s, up to {loop.limit:.0%} of power, {acts}"
     )
 
 

@@ -143,9 +143,8 @@ def _steps(asked: DryRunAsked, run: DryRun) -> tuple[str, ...]:
         "The file lifts the controller's own limit for the run and puts it back at its end."
         if run.first_lines
         else "The controller's own limits cap a run unseen: note down what it allows "
-        f"{asked.told}, "
-        f"raise that above {asked.levels[1]:g} {asked.unit} before the run, and put it back after "
-        "it."
+        f"{asked.told}, raise that above {asked.levels[1]:g} {asked.unit} before the run, and put "
+        "it back after it."
     )
     stays = (
         "The acceleration of the last level stays in force until it is set again: give the present "

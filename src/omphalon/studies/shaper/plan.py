@@ -46,8 +46,7 @@ def plan_shaper(
         "Log 1000 samples a second or more (3200 is good), in a range of 8 g or wider, with time "
         "stamps.",
         "Shapers off; belts, feet, table and spool as when you print; the head in the middle, a "
-        "usual print height below it. "
-        "Part fan and other fans off if you can.",
+        "usual print height below it. Part fan and other fans off if you can.",
     ]
     warnings: tuple[Remark, ...] = ()
     if shake is None:

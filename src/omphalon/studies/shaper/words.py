@@ -46,8 +46,7 @@ def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Find
         next=f"nothing to enter; check again {after}"
         if keeps
         else "enter the lines, set the acceleration in the slicer too (no higher than this for "
-        "outer "
-        f"walls), print a cube; {after}",
+        f"outer walls), print a cube; {after}",
         headline=_headline(fit),
         table=_table(fit),
         picture=fit,
