@@ -48,6 +48,30 @@ TALKS = {
         "--moved 149.4 --asked 200 --moved 199.2",
         "189.2 does not fit",
     ),
+    "a move back is negative": (
+        "axis fit --axis x --steps 80",
+        "-100 -99.5 100 99.4 -",
+        "--axis x --steps 80 --asked -100 --moved -99.5 --asked 100 --moved 99.4",
+        "(-5000 to 5000 mm)",
+    ),
+    "no twin is doubted, nor one step of the caliper": (
+        "flow fit --flow 1 --expected 0.45",
+        "0.48 0.48 0.48 0.47 0.49 -",
+        "--flow 1 --expected 0.45 --wall 0.48 --wall 0.48 --wall 0.48 --wall 0.47 --wall 0.49",
+        "so far",
+    ),
+    "the last reading is taken back": (
+        "probe fit --offset -1.85",
+        "0.12 1.3 back 0.13 0.12 -",
+        "--offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12",
+        "1.3 taken back",
+    ),
+    "an offset that none can be": (
+        "probe fit",
+        "5000 -1.85 0.12 0.13 0.12 -",
+        "--offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12",
+        "5000",
+    ),
     "levels are meant to differ": (
         "motion fit --axis x --quantity speed",
         "100 150 200 - 250 -",
@@ -72,6 +96,14 @@ def test_what_is_missing_is_asked_for(given, typed, line, on_the_way, run, tmp_p
     assert f"omphalon {group} {line}\n" in err and on_the_way in err
     at_once = run(*group.split(), *shlex.split(line))
     assert (out, process.returncode) == (at_once.stdout, at_once.returncode)
+
+
+def test_a_file_tells_its_axes_by_itself(sample, tmp_path):
+    parts = sample("axis-parts.csv")
+    process = started("axis", "fit", "--ask", parts, folder=tmp_path)
+    _, err = process.communicate("80\n80\n", timeout=60)
+    assert process.returncode == 0 and "which axis" not in err
+    assert "present steps per mm of x" in err and "--steps x=80 --steps y=80\n" in err
 
 
 def test_no_answer_any_more_ends_it(tmp_path):

@@ -7,7 +7,7 @@ from __future__ import annotations
 import shlex
 import statistics
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import click
 
@@ -17,230 +17,263 @@ from omphalon.errors import UsageError, echoed
 FELLOWS = 3  # readings that a further one is held against
 STRANGE = 5.0  # of their own scatter, beyond which it is asked again
 LEAST_SCATTER = 0.004  # of their size: less is no scatter of a hand's
+BACK = "back"  # takes the last reading back
 
 
 @dataclass(frozen=True, kw_only=True)
 class Asked:
-    """One thing to ask for: the option it fills ("" for an argument), in words, and what it may be:
-    a quantity, some words, or a file. `many`: again and again, until an empty answer; `beside`: the
-    option whose reading belongs to each; `may_miss`: an empty answer leaves it out.
+    """One thing to ask for: the option it fills ("" for a file), in words; what may be answered is
+    the option's own type, or a `quantity` where that is a text. `many`: again and again, until an
+    empty answer; `beside`: the option whose reading belongs to each; `apart`: readings are meant to
+    differ from one another; `may_miss`: an empty answer leaves it out.
     """
 
     option: str
-    told: str
+    words: str
     quantity: str = ""
-    words: tuple[str, ...] = ()
     many: bool = False
     beside: str = ""
+    apart: bool = False
     may_miss: bool = False
 
 
-AXIS = Asked(option="--axis", told="which axis", words=("x", "y", "z"))
+AXIS = Asked(option="--axis", words="which axis")
 # command → what it asks for, in this order
 QUESTIONS: dict[str, tuple[Asked, ...]] = {
     "heater fit": (
-        Asked(option="", told="the log of the oscillation test, a file"),
-        Asked(option="--heater", told="which heater", words=("hotend", "bed")),
-        Asked(option="--target", told="its target", quantity="temperature", may_miss=True),
+        Asked(option="", words="the log of the oscillation test, a file"),
+        Asked(option="--heater", words="which heater"),
+        Asked(option="--target", words="its target", may_miss=True),
     ),
     "extruder fit": (
-        Asked(option="--steps", told="present steps per mm", quantity="steps"),
-        Asked(option="--asked", told="length that was fed", quantity="size"),
-        Asked(option="--mark", told="where the mark was, above the inlet", quantity="size"),
-        Asked(option="--left", told="what was left of it", quantity="length", many=True),
+        Asked(option="--steps", words="present steps per mm"),
+        Asked(option="--asked", words="length that was fed"),
+        Asked(option="--mark", words="where the mark was, above the inlet"),
+        Asked(option="--left", words="what was left of it", many=True),
     ),
     "axis fit": (
         AXIS,
-        Asked(option="--steps", told="present steps per mm", quantity="steps"),
-        Asked(
-            option="--moved", told="what was measured", quantity="size", many=True, beside="--asked"
-        ),
+        Asked(option="--steps", words="present steps per mm", quantity="steps"),
+        Asked(option="--moved", words="what was measured", many=True, beside="--asked"),
     ),
     "flow fit": (
-        Asked(option="--flow", told="present flow, 1 is 100 %", quantity="flow"),
-        Asked(option="--expected", told="width of one line", quantity="wall"),
-        Asked(option="--wall", told="a wall's thickness", quantity="wall", many=True),
+        Asked(option="--flow", words="present flow, 1 is 100 %"),
+        Asked(option="--expected", words="width of one line"),
+        Asked(option="--wall", words="a wall's thickness", many=True),
     ),
     "advance fit": (
-        Asked(option="--drive", told="where the extruder sits", words=("direct", "bowden")),
-        Asked(option="--from", told="the value at the tower's foot", quantity="advance"),
-        Asked(option="--per-mm", told="by how much it grows a mm", quantity="advance"),
-        Asked(option="--to", told="the value at its top", quantity="advance"),
-        Asked(
-            option="--height", told="height where the corner is best", quantity="size", many=True
-        ),
+        Asked(option="--drive", words="where the extruder sits"),
+        Asked(option="--from", words="the value at the tower's foot"),
+        Asked(option="--per-mm", words="by how much it grows a mm"),
+        Asked(option="--to", words="the value at its top"),
+        Asked(option="--height", words="height where the corner is best", many=True),
     ),
     "shaper fit": (
-        Asked(option="--x", told="the sensor's log of X, a file", may_miss=True),
-        Asked(option="--y", told="the sensor's log of Y, a file", may_miss=True),
+        Asked(option="--x", words="the sensor's log of X, a file", may_miss=True),
+        Asked(option="--y", words="the sensor's log of Y, a file", may_miss=True),
     ),
     "motion fit": (
         AXIS,
-        Asked(option="--quantity", told="what was raised", words=("speed", "acceleration")),
-        Asked(option="--pass", told="a level that passed", quantity="level", many=True),
-        Asked(option="--fail", told="a level that failed", quantity="level", many=True),
+        Asked(option="--quantity", words="what was raised"),
+        Asked(option="--pass", words="a level that passed", many=True, apart=True),
+        Asked(option="--fail", words="a level that failed", many=True, apart=True),
     ),
     "probe fit": (
-        Asked(option="--offset", told="present offset", quantity="length"),
-        Asked(option="--drag", told="height at which paper drags", quantity="length", many=True),
+        Asked(option="--offset", words="present offset"),
+        Asked(option="--drag", words="height at which paper drags", many=True),
     ),
 }
-# kinds of reading that are meant to differ from one another
-SPREAD_OUT = ("--pass", "--fail")
 
 
 def answers_to(ctx: click.Context, args: list[str]) -> list[str]:
     """The command line with what was asked for."""
     words = " ".join(ctx.command_path.split()[1:])
     args = [word for word in args if word != "--ask"]
-    args += ask_for(QUESTIONS[words], args, _in_bench(ctx, words, args))
+    args += _Conversation(ctx, words, args).answers(QUESTIONS[words])
     click.echo(f"the same at once: omphalon {words} {shlex.join(args)}\n", err=True)
     return args
 
 
-def _in_bench(ctx: click.Context, words: str, args: Sequence[str]) -> set[str]:
-    """Options whose values the bench knows."""
+class _Conversation:
+    """What was given, and what each option takes."""
+
+    def __init__(self, ctx: click.Context, words: str, args: list[str]) -> None:
+        self.params = {name: param for param in ctx.command.params for name in param.opts}
+        given, _, _ = ctx.command.make_parser(ctx).parse_args(list(args))
+        # Click has a sign of its own for what is not given
+        self.given = {k: v for k, v in given.items() if isinstance(v, (str, list, tuple)) and v}
+        self.file = next(
+            (
+                self.given.get(p.name or "")
+                for p in ctx.command.params
+                if p.param_type_name != "option"
+            ),
+            None,
+        )
+        bench = self.given.get("bench")
+        self.known = _in_bench(words, bench if isinstance(bench, str) else None)
+
+    def answers(self, questions: Sequence[Asked]) -> list[str]:
+        """The words of the command line that the answers make."""
+        out: list[str] = []
+        axes = self._axes_in_file(questions)
+        for one in questions:
+            name = self.params[one.option].name if one.option else ""
+            if name in self.given or name in self.known or (self.file and one.many):
+                continue
+            if one.option == "" and self.file:
+                continue
+            if axes and one is AXIS:
+                continue
+            if axes and one.quantity == "steps":
+                for axis in axes:
+                    answer = self._ask(one, f"{one.words} of {axis}", "", False)
+                    out += [one.option, f"{axis}={answer}"]
+            elif one.many:
+                out += self._several(one)
+            else:
+                answer = self._ask(one, one.words, "", one.may_miss)
+                self.given[name or ""] = answer
+                out += [word for word in (one.option, answer) if word] if answer else []
+        return out
+
+    def _axes_in_file(self, questions: Sequence[Asked]) -> list[str]:
+        """The axes that a file of readings tells by itself."""
+        if AXIS not in questions or not isinstance(self.file, str) or "name" in self.given:
+            return []
+        from omphalon.columns import AXIS as COLUMNS
+        from omphalon.columns import MOTION
+        from omphalon.readers.readings import read_readings
+
+        columns = COLUMNS if any(q.quantity == "steps" for q in questions) else MOTION
+        rows = read_readings(self.file, columns).rows
+        return sorted({row.words["axis"] for row in rows if row.words.get("axis")})
+
+    def _several(self, one: Asked) -> list[str]:
+        """Readings until an empty answer; `back` takes the last of them back."""
+        taken: list[tuple[list[str], float]] = []
+        while True:
+            number, beside = len(taken) + 1, []
+            if one.beside:
+                length = self._ask(one, f"what was asked, reading {number}", ", Enter: done")
+                if length and length != BACK:
+                    beside = [one.beside, length]
+                answer = self._reading(one, number, taken, beside) if beside else length
+            else:
+                answer = self._reading(one, number, taken, beside)
+            if not answer:
+                return [word for words, _ in taken for word in words]
+            if answer == BACK:
+                gone = taken.pop()[0][-1] if taken and not beside else "nothing"
+                click.echo(f"  {gone} taken back", err=True)
+            else:
+                size, _ = self._size(one, answer, beside)
+                taken.append(([*beside, one.option, answer], size))
+
+    def _reading(
+        self, one: Asked, number: int, taken: Sequence[tuple[list[str], float]], beside: list[str]
+    ) -> str:
+        """A reading; one that does not fit its fellows is asked again."""
+        sizes, doubted = [size for _, size in taken], ""
+        so_far = f"; so far {', '.join(f'{s:g}' for s in sizes)}" if sizes and not beside else ""
+        ends = f"{so_far}{'' if beside else ', Enter: done'}"
+        ends += f", {BACK}: not the last one" if number == 2 else ""
+        while True:
+            answer = self._ask(one, f"{one.words}, reading {number}", ends, may_end=not beside)
+            if not answer or answer in (BACK, doubted) or one.apart:
+                return answer
+            if _fits(*self._size(one, answer, beside), sizes):
+                return answer
+            doubted = answer
+            others = "the others" if beside else ", ".join(f"{s:g}" for s in sizes)
+            told = f"does not fit {others}: look again, and type what it is"
+            click.echo(f"  {echoed(answer)} {told}", err=True)
+
+    def _ask(self, one: Asked, words: str, ends: str, may_end: bool = True) -> str:
+        """An answer that can be one, or that ends or takes back."""
+        while True:
+            answer = _typed(f"{words}{self._may_be(one)}{ends}")
+            if answer == BACK or (not answer and may_end):
+                return answer
+            fault = self._fault(one, answer)
+            if fault is None:
+                return answer
+            click.echo(f"  {fault}", err=True)
+
+    def _measure(self, one: Asked) -> Measure | None:
+        """The quantity of an answer, where it is a number."""
+        if one.quantity:
+            return Measure(one.quantity, reading=True)
+        if one.apart:  # a level is of what was raised
+            raised = str(self.given.get("quantity") or "speed")
+            return Measure(raised, reading=True)
+        kind = self.params[one.option].type if one.option else None
+        return kind if isinstance(kind, Measure) else None
+
+    def _choices(self, one: Asked) -> Sequence[str]:
+        kind = self.params[one.option].type if one.option else None
+        return tuple(kind.choices) if isinstance(kind, click.Choice) else ()
+
+    def _size(self, one: Asked, answer: str, beside: Sequence[str]) -> tuple[float, float]:
+        """What readings are compared by, themselves or their share of what was asked, and the step
+        in which it was read.
+        """
+        measure = self._measure(one)
+        assert measure is not None
+        number = parsed(answer, measure, one.option)
+        whole = abs(parsed(beside[1], measure, beside[0]).value) if beside else 1.0
+        return abs(number.value) / whole if beside else number.value, number.step / whole
+
+    def _may_be(self, one: Asked) -> str:
+        """Unit and range, or the words, in brackets."""
+        choices, measure = self._choices(one), self._measure(one)
+        if choices:
+            return f" ({', '.join(choices)})"
+        if measure is None:
+            return " (Enter: none)" if one.may_miss else ""
+        row = measure.quantity
+        low = row.lowest if measure.lowest is None else measure.lowest
+        high = row.highest if measure.highest is None else measure.highest
+        end = ", Enter: not known" if one.may_miss else ""
+        return f" ({low:g} to {high:g}{f' {row.unit}' if row.unit else ''}{end})"
+
+    def _fault(self, one: Asked, answer: str) -> str | None:
+        """What is wrong with an answer, or None."""
+        choices, measure = self._choices(one), self._measure(one)
+        if not answer:
+            return "an answer is needed here"
+        if choices:
+            return None if answer.lower() in choices else f"one of {', '.join(choices)}"
+        if measure is not None:
+            try:
+                parsed(answer, measure, one.option)
+            except UsageError as error:
+                return str(error)
+        return None
+
+
+def _in_bench(words: str, named: str | None) -> set[str]:
+    """Parameters whose values the bench knows."""
     from omphalon.bench.bench import find_bench
     from omphalon.cli.benched import KNOWN
 
-    named = next((args[n + 1] for n, w in enumerate(args[:-1]) if w == "--bench"), None)
     bench = find_bench(named)
     if bench is None:
         return set()
     state = bench.state()
     rows = KNOWN.get(words, {})
-    known = {name for name, row in rows.items() if row(state, {}) is not None}
-    return {param.opts[0] for param in ctx.command.params if param.name in known}
+    return {name for name, row in rows.items() if row(state, {}) is not None}
 
 
-def ask_for(questions: Sequence[Asked], args: Sequence[str], known: set[str]) -> list[str]:
-    """The words of the command line that the answers make."""
-    given = {word.split("=")[0] for word in args if word.startswith("--")} | known
-    bare = [w for n, w in enumerate(args) if w[:2] != "--" and (n == 0 or args[n - 1][:2] != "--")]
-    out: list[str] = []
-    for row in questions:
-        one = _level(row, [*args, *out])
-        if one.option in given or (one.option == "" and bare):
-            continue
-        if bare and one.many:
-            continue  # a file holds the readings
-        if one.many:
-            out += _several(one)
-        else:
-            answer = _once(one)
-            out += [answer] if answer and not one.option else []
-            out += [one.option, answer] if answer and one.option else []
-    return out
-
-
-def _level(one: Asked, words: Sequence[str]) -> Asked:
-    """A level is of what was raised: the speed, unless the acceleration was named."""
-    if one.quantity != "level":
-        return one
-    return replace(one, quantity="acceleration" if "acceleration" in words else "speed")
-
-
-def _once(one: Asked) -> str:
-    """One answer that can be one."""
-    while True:
-        answer = _typed(f"{one.told}{_may_be(one)}")
-        if not answer and one.may_miss:
-            return ""
-        fault = _fault(one, answer)
-        if fault is None:
-            return answer
-        click.echo(f"  {fault}", err=True)
-
-
-def _several(one: Asked) -> list[str]:
-    """Readings until an empty answer; one that does not fit its fellows is asked again."""
-    out: list[str] = []
-    sizes: list[float] = []
-    while True:
-        beside = []
-        if one.beside:
-            length = _typed(f"what was asked, reading {len(sizes) + 1}{_may_be(one)}, Enter: done")
-            if not length:
-                break
-            asked = Asked(option=one.beside, told="", quantity=one.quantity)
-            if (fault := _fault(asked, length)) is not None:
-                click.echo(f"  {fault}", err=True)
-                continue
-            beside = [one.beside, length]
-        answer = _reading(one, sizes, beside)
-        if not answer:
-            break
-        out += [*beside, one.option, answer]
-        sizes.append(_size(one, answer, beside))
-    return out
-
-
-def _reading(one: Asked, sizes: Sequence[float], beside: Sequence[str]) -> str:
-    doubted = ""
-    while True:
-        so_far = f"; so far {', '.join(f'{s:g}' for s in sizes)}" if sizes and not beside else ""
-        end = "" if beside else ", Enter: done"
-        text = f"{one.told}, reading {len(sizes) + 1}{_may_be(one)}{so_far}{end}"
-        answer = _typed(text)
-        if not answer and not beside:
-            return ""
-        fault = _fault(one, answer)
-        if fault is not None:
-            click.echo(f"  {fault}", err=True)
-        elif answer != doubted and not _fits(one, _size(one, answer, beside), sizes):
-            doubted = answer
-            others = "the others" if beside else ", ".join(f"{s:g}" for s in sizes)
-            click.echo(
-                f"  {echoed(answer)} does not fit {others}: look again, and type what it is",
-                err=True,
-            )
-        else:
-            return answer
-
-
-def _size(one: Asked, answer: str, beside: Sequence[str]) -> float:
-    """What readings are compared by: themselves, or their share of what was asked."""
-    value = parsed(answer, Measure(one.quantity, reading=True), one.option).value
-    if not beside:
-        return float(value)
-    length = parsed(beside[1], Measure(one.quantity, reading=True), beside[0]).value
-    return float(value / length)
-
-
-def _fits(one: Asked, size: float, fellows: Sequence[float]) -> bool:
-    """Whether a reading lies where its fellows do, by their own scatter."""
-    if len(fellows) < FELLOWS or one.option in SPREAD_OUT:
+def _fits(size: float, step: float, fellows: Sequence[float]) -> bool:
+    """Whether a reading lies where its fellows do, by their own scatter; never is one doubted that
+    stands there already, or a step of the caliper beside it.
+    """
+    if len(fellows) < FELLOWS or any(abs(size - f) <= 1.001 * step for f in fellows):
         return True
     middle = statistics.median(fellows)
     scatter = 1.5 * statistics.median(abs(f - middle) for f in fellows)
     return abs(size - middle) <= STRANGE * max(scatter, LEAST_SCATTER * abs(middle), 1e-9)
-
-
-def _may_be(one: Asked) -> str:
-    """Unit and range, or the words, in brackets."""
-    if one.words:
-        return f" ({', '.join(one.words)})"
-    if not one.quantity:
-        return " (Enter: none)" if one.may_miss else ""
-    quantity = Measure(one.quantity).quantity
-    unit = f" {quantity.unit}" if quantity.unit else ""
-    end = ", Enter: not told" if one.may_miss else ""
-    return f" ({quantity.lowest:g} to {quantity.highest:g}{unit}{end})"
-
-
-def _fault(one: Asked, answer: str) -> str | None:
-    """What is wrong with an answer, or None."""
-    if not answer:
-        return "an answer is needed here"
-    if one.words:
-        return None if answer.lower() in one.words else f"one of {', '.join(one.words)}"
-    if not one.quantity:
-        return None
-    try:
-        parsed(answer, Measure(one.quantity, reading=True), one.option)
-    except UsageError as error:
-        return str(error)
-    return None
 
 
 def _typed(question: str) -> str:
