@@ -343,9 +343,9 @@ def test_reports_carry_their_own_time_or_ours(stamps, times):
         report = report_of(f"{stamp} T:20.0 /0.0 @:0")
         if time is LinkFault:
             with pytest.raises(LinkFault, match="goes back"):
-                clock.time_of(report, 40.0 + n)
+                clock.seconds_of(report, 40.0 + n)
         else:
-            assert clock.time_of(report, 40.0 + n) == time
+            assert clock.seconds_of(report, 40.0 + n) == time
 
 
 class Scripted:
@@ -411,7 +411,7 @@ def test_heaters_are_off_only_where_reports_show_it(answer, shown):
     wire, link = linked()
     wire.answer = lambda code: answer() if code == "M105" else b"ok\n"
     off = switch_off(link)
-    assert off.shown == shown and (off.told == "the heaters are off") == shown
+    assert off.shown == shown and (off.words == "the heaters are off") == shown
     assert ("M112" in wire.heard) != shown  # as a last resort it is halted
     for line in ("M108", "M110 N0", "M104 S0", "M140 S0", "M107"):
         assert line in wire.heard
@@ -535,7 +535,7 @@ def test_a_listing_is_compared_with_what_was_sent(listing, same, told):
 
 def status(**changes):
     seen = Heating(temperature_c=233.0, target_c=235.0, power=127.0)
-    usual = {"time_s": 206.0, "heater": "hotend", "seen": seen, "told": "test"}
+    usual = {"time_s": 206.0, "heater": "hotend", "seen": seen, "doing": "test"}
     return Status(**{**usual, "cycles": 8, "left_s": 19.0, **changes})
 
 

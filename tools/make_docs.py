@@ -92,8 +92,8 @@ TABLES = {
     "facts": [
         "| key | what it is | for example |",
         "| --- | --- | --- |",
-        *(f"| `{f.key}` | {f.told} | `{f.example}` |" for f in FACTS),
-        *(f"| `filament.NAME.{f.key}` | {f.told} | `{f.example}` |" for f in FILAMENT),
+        *(f"| `{f.key}` | {f.means} | `{f.example}` |" for f in FACTS),
+        *(f"| `filament.NAME.{f.key}` | {f.means} | `{f.example}` |" for f in FILAMENT),
     ],
     "parts": [
         "| part | setting it makes stale | why |",

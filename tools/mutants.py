@@ -49,7 +49,7 @@ NEAR = (
     (r"lead|studies/advance", "advance or led", "test_advance test_prints"),
     (r"fellows", "among", ""),
     (
-        r"scale|studies/(axis|extruder|flow|motion|probe)",
+        r"scale|studies/(measured|motion)",
         "axis or extruder or flow or motion or probe or measured",
         "test_measured test_filament test_dryrun test_prints test_slips",
     ),

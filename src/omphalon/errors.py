@@ -26,7 +26,7 @@ LONGEST_ECHO = 120
 
 
 def shown(text: str) -> str:
-    """A text from a file, a name or an option as it may be echoed: control characters as `\x1b`,
+    r"""A text from a file, a name or an option as it may be echoed: control characters as `\x1b`,
     on one line.
     """
     return CONTROL.sub(

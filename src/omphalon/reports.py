@@ -44,7 +44,7 @@ class Status:
     time_s: float
     heater: str
     seen: Heating
-    told: str
+    doing: str
     cycles: int | None
     left_s: float | None
 

@@ -157,4 +157,4 @@ def _digests(archive: zipfile.ZipFile, source: Path) -> dict[str, str]:
         raise foreign from error
     if not isinstance(digests, dict) or FACTS_FILE not in digests:
         raise foreign
-    return {str(name): str(told) for name, told in digests.items()}
+    return {str(name): str(words) for name, words in digests.items()}

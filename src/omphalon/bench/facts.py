@@ -34,7 +34,7 @@ class Fact:
     """
 
     key: str
-    told: str
+    means: str
     example: str
     quantity: str = ""
     lowest: float | None = None
@@ -47,107 +47,115 @@ class Fact:
 
 SENSOR = ("x", "y", "z")
 FACTS: tuple[Fact, ...] = (
-    Fact(key="printer.name", told="what you call it", example='"Fulmar"'),
-    Fact(key="printer.bed_moves_y", told="the bed moves in Y", example="true", flag=True),
-    Fact(key="printer.loaded", told="the filament that is loaded", example='"grey-petg"'),
-    Fact(key="bed.x", told="its size, mm", example="220", quantity="size", lowest=20, highest=5000),
-    Fact(key="bed.y", told="", example="220", quantity="size", lowest=20, highest=5000),
+    Fact(key="printer.name", means="what you call it", example='"Fulmar"'),
+    Fact(key="printer.bed_moves_y", means="the bed moves in Y", example="true", flag=True),
+    Fact(key="printer.loaded", means="the filament that is loaded", example='"grey-petg"'),
+    Fact(
+        key="bed.x", means="its size, mm", example="220", quantity="size", lowest=20, highest=5000
+    ),
+    Fact(key="bed.y", means="", example="220", quantity="size", lowest=20, highest=5000),
     Fact(
         key="bed.height",
-        told="how high the printer can go, mm",
+        means="how high the printer can go, mm",
         example="250",
         quantity="size",
         lowest=20,
         highest=5000,
     ),
-    Fact(key="bed.round", told="it is round, x across", example="false", flag=True),
-    Fact(key="bed.centred", told="the zero is in its middle", example="false", flag=True),
+    Fact(key="bed.round", means="it is round, x across", example="false", flag=True),
+    Fact(key="bed.centred", means="the zero is in its middle", example="false", flag=True),
     Fact(
         key="travel.x",
-        told="lowest and highest place",
+        means="lowest and highest place",
         example="[0, 220]",
         quantity="length",
         count=2,
     ),
-    Fact(key="travel.y", told="", example="[0, 220]", quantity="length", count=2),
-    Fact(key="travel.z", told="", example="[0, 250]", quantity="length", count=2),
+    Fact(key="travel.y", means="", example="[0, 220]", quantity="length", count=2),
+    Fact(key="travel.z", means="", example="[0, 250]", quantity="length", count=2),
     Fact(
         key="heaters.hotend_target",
-        told="usual temperatures, °C",
+        means="usual temperatures, °C",
         example="235",
         quantity="hotend temperature",
     ),
-    Fact(key="heaters.bed_target", told="", example="75", quantity="bed temperature"),
+    Fact(key="heaters.bed_target", means="", example="75", quantity="bed temperature"),
     Fact(
         key="heaters.full_power",
-        told="what stands for full power in its reports",
+        means="what stands for full power in its reports",
         example="127",
         quantity="scale",
     ),
     Fact(
         key="heaters.power_limit",
-        told="share of full power the controller may use",
+        means="share of full power the controller may use",
         example="1.0",
         quantity="share",
     ),
     Fact(
         key="extruder.drive",
-        told="where the extruder sits",
+        means="where the extruder sits",
         example='"bowden"',
         choice=("direct", "bowden"),
     ),
-    Fact(key="extruder.motor_steps", told="full steps a turn", example="200", quantity="count"),
-    Fact(key="extruder.microsteps", told="", example="16", quantity="count"),
+    Fact(key="extruder.motor_steps", means="full steps a turn", example="200", quantity="count"),
+    Fact(key="extruder.microsteps", means="", example="16", quantity="count"),
     Fact(
-        key="extruder.gear", told="motor turns a turn of the wheel", example="3.0", quantity="ratio"
+        key="extruder.gear",
+        means="motor turns a turn of the wheel",
+        example="3.0",
+        quantity="ratio",
     ),
     Fact(
         key="extruder.wheel",
-        told="its diameter at the teeth, mm",
+        means="its diameter at the teeth, mm",
         example="7.0",
         quantity="size",
         lowest=1,
         highest=100,
     ),
-    Fact(key="nozzle.width", told="mm", example="0.4", quantity="size", lowest=0.1, highest=2),
+    Fact(key="nozzle.width", means="mm", example="0.4", quantity="size", lowest=0.1, highest=2),
     Fact(
         key="sensor.x",
-        told="the sensor's axis that lies along X when X is shaken",
+        means="the sensor's axis that lies along X when X is shaken",
         example='"x"',
         choice=SENSOR,
     ),
-    Fact(key="sensor.y", told="", example='"y"', choice=SENSOR),
+    Fact(key="sensor.y", means="", example='"y"', choice=SENSOR),
     Fact(
         key="controller.dialect",
-        told="a dialect that ships, or a file beside this one",
+        means="a dialect that ships, or a file beside this one",
         example='"default"',
     ),
-    Fact(key="controller.port", told="where it is plugged in", example='"/dev/ttyUSB0"'),
-    Fact(key="controller.speed", told="bits a second", example="115200", quantity="bits"),
+    Fact(key="controller.port", means="where it is plugged in", example='"/dev/ttyUSB0"'),
+    Fact(key="controller.speed", means="bits a second", example="115200", quantity="bits"),
     Fact(
-        key="controller.gain_scale", told="full power in its gains", example="255", quantity="scale"
+        key="controller.gain_scale",
+        means="full power in its gains",
+        example="255",
+        quantity="scale",
     ),
     Fact(
         key="controller.loop_period",
-        told="how often its loop works, s",
+        means="how often its loop works, s",
         example="0.2",
         quantity="interval",
     ),
     Fact(
         key="controller.filter",
-        told="time constant of its derivative's filter, s",
+        means="time constant of its derivative's filter, s",
         example="1.0",
         quantity="interval",
     ),
     Fact(
         key="controller.band",
-        told="how near the target its loop starts to act, °C; 0: it always does",
+        means="how near the target its loop starts to act, °C; 0: it always does",
         example="10",
         quantity="band",
     ),
     Fact(
         key="controller.shapers",
-        told="the input shapers it offers",
+        means="the input shapers it offers",
         example='["zv", "mzv", "ei"]',
         choice=SHAPER_NAMES,
         several=True,
@@ -156,15 +164,15 @@ FACTS: tuple[Fact, ...] = (
 FILAMENT: tuple[Fact, ...] = (
     Fact(
         key="width",
-        told="of the filament, mm",
+        means="of the filament, mm",
         example="1.75",
         quantity="size",
         lowest=1,
         highest=4,
     ),
-    Fact(key="temp", told="of nozzle and bed, °C", example="235", quantity="hotend temperature"),
-    Fact(key="bed_temp", told="", example="75", quantity="bed temperature"),
-    Fact(key="line", told="width of one line, mm", example="0.45", quantity="wall"),
+    Fact(key="temp", means="of nozzle and bed, °C", example="235", quantity="hotend temperature"),
+    Fact(key="bed_temp", means="", example="75", quantity="bed temperature"),
+    Fact(key="line", means="width of one line, mm", example="0.45", quantity="wall"),
 )
 BY_KEY = table_by("key", *FACTS)
 
@@ -284,11 +292,11 @@ def blank_lines() -> Iterator[str]:
             section = head
             yield ""
             yield f"[{section}]"
-        told = f"  # {fact.told}" if fact.told else ""
-        yield f"# {name} = {fact.example}{told}"
+        words = f"  # {fact.means}" if fact.means else ""
+        yield f"# {name} = {fact.example}{words}"
     yield ""
     yield "# one table for each filament, under a name of your own"
     yield "# [filament.grey-petg]"
     for fact in FILAMENT:
-        told = f"  # {fact.told}" if fact.told else ""
-        yield f"# {fact.key} = {fact.example}{told}"
+        words = f"  # {fact.means}" if fact.means else ""
+        yield f"# {fact.key} = {fact.example}{words}"

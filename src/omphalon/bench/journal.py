@@ -130,11 +130,11 @@ class Journal:
     def _trouble(self, error: sqlite3.OperationalError, write: bool) -> OmphalonError:
         """What kept the journal from being read or written, as ours."""
         kind = UnwritableFile if write else UnreadableFile
-        told = str(error)
-        if "locked" in told:
+        words = str(error)
+        if "locked" in words:
             return kind(f"{self.path}: another program holds it", "let that one end, and try again")
         remedy = "look at the folder's permissions and at the room on the disk"
-        return kind(f"{self.path}: {told}", remedy)
+        return kind(f"{self.path}: {words}", remedy)
 
     def append(
         self, kind: str, subject: str, body: dict[str, Any], filament: str | None = None
@@ -206,8 +206,8 @@ class Journal:
             return [self._entry(row) for row in rows]
 
     def _entry(self, row: tuple[Any, ...]) -> Entry:
-        number, at, kind, subject, filament, schema, body, told = row
-        if digest(at, kind, subject, filament, schema, body) != told:
+        number, at, kind, subject, filament, schema, body, words = row
+        if digest(at, kind, subject, filament, schema, body) != words:
             raise UnreadableFile(f"{self.path}: entry {number} is damaged", RESTORE)
         newer = isinstance(schema, int) and schema > SCHEMA
         try:

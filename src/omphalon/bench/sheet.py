@@ -68,22 +68,22 @@ def sheet_lines(
         if not start and setting.kind.of_filament:
             continue
         old = before.get(key)
-        told = f"; {setting.kind.words}" + (f", was {value_words(old)}" if old else "")
+        words = f"; {setting.kind.words}" + (f", was {value_words(old)}" if old else "")
         line = entered(setting, dialect)
         if line is None:
             by_hand.append(
                 f"; {setting.kind.words}: {value_words(setting)} (no line in the dialect)"
             )
         else:
-            rows.append((dialect.templates[setting.kind.line].section, told, line))
+            rows.append((dialect.templates[setting.kind.line].section, words, line))
     sections = sorted({s for s, _, _ in rows if s is not None})
     for section in [None, *sections]:
         if section is not None:
             yield f"[{section}]"
-        for where, told, line in rows:
+        for where, words, line in rows:
             if where == section:
                 mark = "#" if section is not None else ";"
-                yield mark + told[1:]
+                yield mark + words[1:]
                 yield line
     yield from by_hand
     stores = [dialect.line("store"), dialect.line("list")] if rows and not start else []

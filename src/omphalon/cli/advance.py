@@ -223,11 +223,11 @@ def _refuse_beside_picture(numbers: dict[str, Any], question: AdvanceQuestion) -
         ("--to", question.stop_s),
         ("--resolution", question.resolution_mm),
     )
-    told = [c.option for c in ADVANCE if numbers.get(c.name)]
-    told += [name for name, value in unread if value is not None]
-    if told:
+    words = [c.option for c in ADVANCE if numbers.get(c.name)]
+    words += [name for name, value in unread if value is not None]
+    if words:
         raise UsageError(
-            f"{told[0]} beside a picture", "all is read from the picture; leave it out"
+            f"{words[0]} beside a picture", "all is read from the picture; leave it out"
         )
 
 
@@ -320,8 +320,8 @@ def _corners(path: str | None, before: tuple[Any, ...], after: tuple[Any, ...]) 
         raise UsageError("readings in a file and in options", "give one of the two")
     if path is not None:
         return read_readings(path, CORNERS)
-    told = [
+    words = [
         option_readings({"bulge_mm": numbers}, CORNERS, {"print": name})
         for name, numbers in (("before", before), ("after", after))
     ]
-    return Readings("the options", tuple(row for one in told for row in one.rows))
+    return Readings("the options", tuple(row for one in words for row in one.rows))

@@ -186,8 +186,8 @@ class _Conversation:
                 return answer
             doubted = answer
             others = "the others" if beside else ", ".join(f"{s:g}" for s in sizes)
-            told = f"does not fit {others}: look again, and type what it is"
-            click.echo(f"  {echoed(answer)} {told}", err=True)
+            words = f"does not fit {others}: look again, and type what it is"
+            click.echo(f"  {echoed(answer)} {words}", err=True)
 
     def _ask(self, one: Asked, words: str, ends: str, may_end: bool = True) -> str:
         """An answer that can be one, or that ends or takes back."""

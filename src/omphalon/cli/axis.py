@@ -86,8 +86,8 @@ def plan(
         return plan_axis(test, how.lines())
     for option in ("name", "resolution", "wanted"):
         if by_hand(option):
-            told = "--axis" if option == "name" else f"--{option}"
-            raise UsageError(f"{told} and --out", "the gauge is for X and Y: leave it out")
+            words = "--axis" if option == "name" else f"--{option}"
+            raise UsageError(f"{words} and --out", "the gauge is for X and Y: leave it out")
     job = job_of(given, 60.0, 1500.0, 0.7)
     lines = print_lines(how, given)
     found, printed = plan_gauge(longest or LONGEST_GAUGE_MM, job, lines)
@@ -132,15 +132,15 @@ def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings
     rows = readings.rows
     if any(r.words.get("kind") for r in rows) and kind is not None:
         raise UsageError("--kind beside a file that has kind", "give one of the two")
-    told = any(r.words.get("axis") for r in rows)
-    rows = tuple(r for r in rows if not told or name is None or r.words.get("axis") == name)
+    text = any(r.words.get("axis") for r in rows)
+    rows = tuple(r for r in rows if not text or name is None or r.words.get("axis") == name)
     if not rows:
         raise UsageError(
             f"--axis {name}: no reading of that axis in {readings.source}",
             "leave it out, or give another file",
         )
     words = {
-        **({} if told or name is None else {"axis": name}),
+        **({} if text or name is None else {"axis": name}),
         **({} if kind is None else {"kind": kind}),
     }
     return replace(readings, rows=tuple(replace(r, words={**r.words, **words}) for r in rows))

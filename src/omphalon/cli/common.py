@@ -169,11 +169,11 @@ def together(problem: str, **given: object) -> bool:
     """Whether partners were given; some of them without the others are refused."""
     some = {name: value is not None for name, value in given.items()}
     if any(some.values()) and not all(some.values()):
-        told = [
+        words = [
             ["--" + n.replace("_", "-") for n, there in some.items() if there == wanted]
             for wanted in (True, False)
         ]
-        raise UsageError(f"{' '.join(told[0])} without {' '.join(told[1])}", problem)
+        raise UsageError(f"{' '.join(words[0])} without {' '.join(words[1])}", problem)
     return any(some.values())
 
 

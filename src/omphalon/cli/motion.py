@@ -230,7 +230,7 @@ def _tried(
     if name is None or not (passed or failed):
         raise UsageError("no levels", "give a file, or --axis with --pass and --fail")
     what = quantity or "speed"
-    told = [
+    words = [
         option_readings(
             {QUANTITIES[what]: [parsed(t, Measure(what), f"--{result}") for t in levels]},
             MOTION,
@@ -239,4 +239,4 @@ def _tried(
         for result, levels in (("pass", passed), ("fail", failed))
         if levels
     ]
-    return Readings("the options", tuple(row for one in told for row in one.rows))
+    return Readings("the options", tuple(row for one in words for row in one.rows))

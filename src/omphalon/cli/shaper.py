@@ -121,7 +121,7 @@ def plan(
         if out is not None
         else None
     )
-    told = plan_shaper(axis, bed_moves_y, shake, job, chosen)
+    words = plan_shaper(axis, bed_moves_y, shake, job, chosen)
     if shake is not None and out is not None:
         put_lines(
             out,
@@ -130,7 +130,7 @@ def plan(
             ),
             ";",
         )
-    return told
+    return words
 
 
 @shaper.command("fit", cls=Asking, short_help="Shapers and acceleration from accelerometer logs.")

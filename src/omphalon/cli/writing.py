@@ -35,27 +35,27 @@ def check_outputs(force: bool, inputs: Sequence[str], **outputs: str | None) -> 
     for name, path in outputs.items():
         if path is None:
             continue
-        option, told = "--" + name.replace("_", "-"), echoed(path)
+        option, words = "--" + name.replace("_", "-"), echoed(path)
         target = Path(path)
         if "\x00" in path or not path:
-            raise UsageError(f"{option} {told}: no file name", "give a name")
+            raise UsageError(f"{option} {words}: no file name", "give a name")
         if name == "plot" and target.suffix.lower() not in FIGURES:
             raise UsageError(
-                f"--plot {told}: not a kind of figure", "end the name in " + " or ".join(FIGURES)
+                f"--plot {words}: not a kind of figure", "end the name in " + " or ".join(FIGURES)
             )
         if name != "plot" and target.suffix.lower() in PICTURES:
             raise UsageError(
-                f"{option} {told}: no picture is written there", "end the name otherwise"
+                f"{option} {words}: no picture is written there", "end the name otherwise"
             )
         if not target.resolve().parent.is_dir():
             raise UsageError(
-                f"{option} {told}: the folder is not there", "make it first, or choose another"
+                f"{option} {words}: the folder is not there", "make it first, or choose another"
             )
         if target.is_dir():
-            raise UsageError(f"{option} {told}: is a folder", "give a file's name")
+            raise UsageError(f"{option} {words}: is a folder", "give a file's name")
         if any(_same(path, other) for other in inputs):
             raise UsageError(
-                f"{option} {told}: would overwrite what is read", "choose another name"
+                f"{option} {words}: would overwrite what is read", "choose another name"
             )
         place = str(target.resolve())
         if place in seen:
@@ -70,7 +70,7 @@ def check_outputs(force: bool, inputs: Sequence[str], **outputs: str | None) -> 
                 else "choose another name, or --force to replace it"
             )
             raise UsageError(
-                f"{option} {told}: stands there already, and Omphalon did not write it", remedy
+                f"{option} {words}: stands there already, and Omphalon did not write it", remedy
             )
 
 

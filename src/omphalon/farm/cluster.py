@@ -133,10 +133,10 @@ def _security(scheduler: Scheduler) -> Any:
     try:
         security.get_connection_args("client")["ssl_context"].get_ca_certs()
     except (OSError, ValueError, TypeError, KeyError, AttributeError) as error:
-        told = " ".join(str(error).split()) or type(error).__name__
+        words = " ".join(str(error).split()) or type(error).__name__
         raise UsageError(
             f"--scheduler {echoed(scheduler.address)}: its certificates cannot be used "
-            f"({echoed(told)})",
+            f"({echoed(words)})",
             "give --tls-ca, --tls-cert and --tls-key, or set them in Dask's own configuration",
         ) from error
     return security
@@ -203,8 +203,8 @@ def travelled(
             place.parent.mkdir()
             place.write_bytes(content)
             places.append(str(place))
-        told = [places[word] if isinstance(word, int) else word for word in words]
-        return __version__, answering(told)
+        text = [places[word] if isinstance(word, int) else word for word in words]
+        return __version__, answering(text)
 
 
 def _outcome(job: FarmJob, future: Future, busy_s: float) -> JobOutcome:
@@ -223,8 +223,8 @@ def _outcome(job: FarmJob, future: Future, busy_s: float) -> JobOutcome:
         )
     except Exception as error:
         # whatever the wire makes of a worker's end; the next run tries again
-        told = " ".join(str(error).split())
-        return failed(job, f"the cluster lost it ({echoed(told)})", "run the same command again")
+        words = " ".join(str(error).split())
+        return failed(job, f"the cluster lost it ({echoed(words)})", "run the same command again")
     if version != __version__:
         return failed(
             job,

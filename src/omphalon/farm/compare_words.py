@@ -30,13 +30,13 @@ def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
         `keep` where nobody differs, `change` where somebody does, `retest` where nothing could be
         compared.
     """
-    told = [c for c in found.numbers if c.centre is not None]
+    words = [c for c in found.numbers if c.centre is not None]
     differs = bool(found.odd or found.moved)
-    verdict = "change" if differs else "keep" if told or found.changed else "retest"
+    verdict = "change" if differs else "keep" if words or found.changed else "retest"
     return Finding(
         kind="farm-compare",
         verdict=verdict,
-        because=_because(found, told, earlier),
+        because=_because(found, words, earlier),
         evidence=_evidence(found),
         warnings=_warnings(found),
         next=_next(found, verdict),
@@ -177,12 +177,12 @@ def _named(key: Key) -> dict[str, Any]:
 
 
 def _number(one: Comparison) -> dict[str, Any]:
-    told = one.centre is not None
+    words = one.centre is not None
     return {
         **_named(one.key),
         "centre": one.centre,
-        "fellows_deviation": one.spread if told else None,
-        "printers": [_placed(p, one.key, told) for p in one.placed],
+        "fellows_deviation": one.spread if words else None,
+        "printers": [_placed(p, one.key, words) for p in one.placed],
     }
 
 

@@ -89,8 +89,8 @@ def _job(row: ManifestRow, folder: Path, study: Study, version: str) -> FarmJob:
         logs = row.log.split(";") if study.log == "several" else [row.log]
         words += ["--", *(put(log.strip()) for log in logs)]
     digests = [[path.name, _digest(path)] for path in inputs]
-    told = json.dumps([version, row.printer, words, digests], ensure_ascii=False)
-    key = hashlib.sha256(told.encode()).hexdigest()[:KEY_LETTERS]
+    text = json.dumps([version, row.printer, words, digests], ensure_ascii=False)
+    key = hashlib.sha256(text.encode()).hexdigest()[:KEY_LETTERS]
     return FarmJob(row=row, words=tuple(words), inputs=tuple(inputs), key=key)
 
 
@@ -130,9 +130,9 @@ def _digest(path: Path) -> str:
             while block := file.read(BLOCK):
                 found.update(block)
     except (OSError, ValueError) as error:
-        told = getattr(error, "strerror", None) or "the name is none"
+        words = getattr(error, "strerror", None) or "the name is none"
         raise UnreadableFile(
-            f"{echoed(path.name)}: cannot be read ({told.lower()})",
+            f"{echoed(path.name)}: cannot be read ({words.lower()})",
             "check the column log and the folder it is named from",
         ) from error
     return found.hexdigest()

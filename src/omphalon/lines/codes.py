@@ -127,11 +127,11 @@ def asked_by_name(line: str, dialect: Dialect) -> list[str]:
     """What in a line a user must agree to by name: heat beyond the usual, and what cannot be taken
     back.
     """
-    told = [ASKED_BY_NAME[code.name] for code in codes_of(line) if code.name in ASKED_BY_NAME]
+    text = [ASKED_BY_NAME[code.name] for code in codes_of(line) if code.name in ASKED_BY_NAME]
     for heater, target in targets_of(line, dialect).items():
         if target > HOTTEST_C[heater.split()[0]]:
-            told.append(f"the {heater} at {target:g} °C")
-    return [f"{words} ({echoed(line)})" for words in told]
+            text.append(f"the {heater} at {target:g} °C")
+    return [f"{words} ({echoed(line)})" for words in text]
 
 
 def heats_when_off(line: str) -> bool:

@@ -83,22 +83,22 @@ def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str
     how many values are the same within their digits, and a sentence for each that is not
     """
     there = {(one.setting, one.axis): one for one in listed(listing, dialect)}
-    same, told = 0, []
+    same, words = 0, []
     for (setting, axis), one in {(s.setting, s.axis): s for s in listed(sheet, dialect)}.items():
         found = there.get((setting, axis))
         if found is None:
             if setting in STORED:
-                told.append(f"{setting} {axis}".strip() + ": not listed")
+                words.append(f"{setting} {axis}".strip() + ": not listed")
             continue
         for name, text in one.values.items():
             if alike(text, found.values.get(name, "")):
                 same += 1
             else:
                 listed_as = found.values.get(name, "nothing")
-                told.append(
+                words.append(
                     f"{f'{setting} {axis}'.strip()}: {name} {text} sent, {listed_as} listed"
                 )
-    return same, told
+    return same, words
 
 
 def alike(given: str, text: str) -> bool:

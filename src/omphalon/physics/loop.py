@@ -22,7 +22,8 @@ from omphalon.constants import BAND_C
 from omphalon.physics.aims import Aim
 from omphalon.physics.thermal import ThermalModel
 
-# What the heater may be on another day: (dead time, power), against the fitted one.
+# what a heater may be on another day, as factors of its dead time and power: a sensor that sits
+# looser or tighter, a supply 12 % higher or 10 % lower; a judgement
 OTHER_DAYS = ((1.0, 1.0), (1.3, 1.12), (1.3, 0.9), (0.85, 1.12))
 
 

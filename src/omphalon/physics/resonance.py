@@ -122,9 +122,9 @@ def rising(frequency_hz: Array) -> Array:
     return np.asarray(np.log(frequency_hz / 50.0))
 
 
-def over(frequency_hz: Array) -> Array:
-    """No drive any more, since a decay is free: zero throughout. How hard the blow struck each mode
-    stays in its share.
+def undriven(frequency_hz: Array) -> Array:
+    """ln of the drive of a free decay, which nothing drives: zero throughout. How hard the blow
+    struck each mode stays in its share.
 
     Parameters
     ----------

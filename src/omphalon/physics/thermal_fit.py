@@ -15,18 +15,11 @@ from omphalon.physics.thermal import ThermalModel, first_order
 
 AMBIENT_C = 23.0
 COLD_C = 45.0  # a log that starts below may have started at rest
-
-
-GROWTH_PRIOR = (0.3, 0.3)
-
-
-MOST_GROWTH = 1.2
-
-
-MOST_POINTS = 6000
-
-
-LATER_START_DOUBT_C = 150.0
+# growth of the loss over the whole rise, and its deviation, before a log tells: free convection and
+# radiation of parts at 100 to 300 °C; and what no heater passes
+GROWTH_PRIOR, MOST_GROWTH = (0.3, 0.3), 1.2
+MOST_POINTS = 6000  # reports that a fit looks at; of more, evenly some
+LATER_START_DOUBT_C = 150.0  # where a log begins warm, the parts' own temperatures are unknown
 
 
 @dataclass(frozen=True)

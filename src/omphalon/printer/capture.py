@@ -128,7 +128,7 @@ def _status(course: Course, heater: str, moment: Moment) -> Status:
         time_s=moment.time_s,
         heater=heater,
         seen=moment.seen,
-        told=course.told,
+        doing=course.doing,
         cycles=course.cycles(),
         left_s=course.left_s(moment),
     )

@@ -37,9 +37,9 @@ class Moment:
 
 @dataclass
 class Course:
-    """What is done while reports come in: `told` is what is going on."""
+    """What is done while reports come in: `doing` is what is going on."""
 
-    told: str = field(default="", kw_only=True)
+    doing: str = field(default="", kw_only=True)
     over: bool = field(default=False, kw_only=True)
 
     def start(self) -> list[str]:
@@ -101,7 +101,7 @@ class Watching(Course):
 
     lines: list[str]
     for_s: float | None
-    told: str = field(default="watching", kw_only=True)
+    doing: str = field(default="watching", kw_only=True)
     turns: _Turns = field(default_factory=_Turns)
     first_s: float | None = None
 
@@ -134,7 +134,7 @@ class Oscillation(Course):
     target_c: float
     fan: str | None
     wanted: int
-    told: str = field(default="oscillation test", kw_only=True)
+    doing: str = field(default="oscillation test", kw_only=True)
     turns: _Turns = field(default_factory=_Turns)
     quiet_since: float | None = None
     waited: bool = False  # the line was still unacknowledged once the heater had been on
@@ -197,7 +197,7 @@ class HeatAndHold(Course):
     target_c: float
     lines: list[str]  # that begin it: fan off, target
     fan: str | None
-    told: str = field(default="heat up and hold", kw_only=True)
+    doing: str = field(default="heat up and hold", kw_only=True)
     near_s: float | None = None
     fan_on: bool = False
 
@@ -226,7 +226,7 @@ class HeatAndHold(Course):
 class Cooling(Course):
     """Wait until a heater is cold: a test starts from room temperature."""
 
-    told: str = field(default="waiting until it is cold", kw_only=True)
+    doing: str = field(default="waiting until it is cold", kw_only=True)
     past: list[tuple[float, float]] = field(default_factory=list)
 
     def at(self, moment: Moment) -> list[str]:

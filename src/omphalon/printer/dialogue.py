@@ -41,8 +41,8 @@ class Pending:
 
 def framed(line: str, number: int) -> bytes:
     """A line with its number and the exclusive or of its bytes, as numbered codes are sent."""
-    told = f"N{number} {line}".encode("ascii", "replace")
-    return told + b"*%d\n" % functools.reduce(operator.xor, told)
+    words = f"N{number} {line}".encode("ascii", "replace")
+    return words + b"*%d\n" % functools.reduce(operator.xor, words)
 
 
 class Dialogue:

@@ -140,7 +140,7 @@ class Guard:
         Unsafe, LinkFault
             With the heater, the reading and the reason.
         """
-        time_s = self.clock.time_of(report, now_s)
+        time_s = self.clock.seconds_of(report, now_s)
         if time_s is None:
             return None
         self.first_s = self.first_s or now_s
@@ -277,9 +277,9 @@ class Guard:
         while len(one.since) > 1 and at_s - one.since[1][0] >= STILL_S:
             one.since.popleft()
         if reading - one.since[0][1] < RISE_C:
-            told = "at full power" if power > 0 else "(its power is not reported)"
+            words = "at full power" if power > 0 else "(its power is not reported)"
             raise Unsafe(
-                f"the {name} has been heated {told} for a minute and reads {reading:g} °C, "
+                f"the {name} has been heated {words} for a minute and reads {reading:g} °C, "
                 f"{one.since[0][1]:g} °C before",
                 "look at its sensor and its heater cartridge: one of them is loose or broken",
             )

@@ -151,8 +151,8 @@ class Keeper:
             except Exception as fault:  # the last door: whatever it is, heaters off comes first
                 if os.environ.get("OMPHALON_DEBUG") == "1":
                     traceback.print_exc()
-                told = f"a fault of omphalon itself ({type(fault).__name__}: {fault})"
-                self._give_up(LinkFault(told, "please report it"))
+                words = f"a fault of omphalon itself ({type(fault).__name__}: {fault})"
+                self._give_up(LinkFault(words, "please report it"))
 
     def _give_up(self, fault: OmphalonError) -> None:
         """Heaters off, and no more of this link."""
@@ -201,7 +201,7 @@ class Keeper:
         by_owner = self.owner in self.waiting
         off = self._off()
         if alone:
-            said = f"{why}: {off.told}"
+            said = f"{why}: {off.words}"
             with contextlib.suppress(OmphalonError):
                 note(self.brief.port, ended=f"{now()[:16].replace('T', ' ')} UTC: {said}")
         for peer in filter(None, self.waiting):
@@ -216,7 +216,7 @@ class Keeper:
     def _off(self) -> SwitchedOff:
         """Heaters off, with a note of what came of it."""
         if self.link is None:
-            nothing = SwitchedOff(shown=True, halted=False, told="nothing was sent")
+            nothing = SwitchedOff(shown=True, halted=False, words="nothing was sent")
             return self.unshown or nothing
         self.cooling = True
         try:
@@ -280,8 +280,8 @@ class Keeper:
         """Lines, one by one; a fault among them switches the heaters off."""
         done = send(self.printer(), lines, lambda count: self.tell({"sent": count}, passing=True))
         off = self._off() if done.fault is not None else None
-        told = {**asdict(replace(done, fault=None)), "off": off and asdict(off)}
-        return {**told, "fault": done.fault and as_fault(done.fault)}
+        words = {**asdict(replace(done, fault=None)), "off": off and asdict(off)}
+        return {**words, "fault": done.fault and as_fault(done.fault)}
 
     def run(
         self,

@@ -104,10 +104,10 @@ class KeptPrinter:
         process.stdout.close()
         if not line:
             raise LinkFault("the keeper of the port does not start", "try again")
-        told = json.loads(line)
-        if "fault" in told:
-            raise fault_of(told["fault"])
-        peer = Peer(socket.create_connection(("127.0.0.1", told["listens"])))
+        words = json.loads(line)
+        if "fault" in words:
+            raise fault_of(words["fault"])
+        peer = Peer(socket.create_connection(("127.0.0.1", words["listens"])))
         peer.say({"token": token})
         return process, peer
 
@@ -133,8 +133,8 @@ class KeptPrinter:
 
     def _take(self, message: Message) -> None:
         if "status" in message:
-            told = message["status"]
-            self.view(Status(**{**told, "seen": Heating(**told["seen"])}))
+            words = message["status"]
+            self.view(Status(**{**words, "seen": Heating(**words["seen"])}))
         elif "said" in message:
             self.said(message["said"])
         elif "sent" in message:
@@ -211,8 +211,8 @@ class KeptPrinter:
         off, fault = done.pop("off"), done.pop("fault")
         if off:
             self.off = SwitchedOff(**off)
-        told = {name: tuple(value) for name, value in done.items()}
-        return Sent(**told, fault=fault and fault_of(fault))
+        words = {name: tuple(value) for name, value in done.items()}
+        return Sent(**words, fault=fault and fault_of(fault))
 
     def run(
         self,
@@ -281,8 +281,8 @@ def cooled_here(wishes: Wishes) -> SwitchedOff:
             off = switch_off(link, lambda: SerialWire(wishes.port, speed))
             link.wire.close()
     except OmphalonError as fault:
-        told = f"{fault.problem}, and heaters off could not be sent"
-        return SwitchedOff(shown=False, halted=False, told=told)
+        words = f"{fault.problem}, and heaters off could not be sent"
+        return SwitchedOff(shown=False, halted=False, words=words)
     with contextlib.suppress(UnwritableFile):
         if off.shown:
             note(wishes.port, heating_since=None, left_on={})
@@ -310,4 +310,4 @@ def cool_through_keeper(port: str) -> SwitchedOff | None:
 
 def still_hot(off: SwitchedOff, why: str = "") -> StillHot:
     """The last word where heaters could not be shown to be off."""
-    return StillHot(f"{why}; {off.told}" if why else off.told, "still heating: pull the plug")
+    return StillHot(f"{why}; {off.words}" if why else off.words, "still heating: pull the plug")

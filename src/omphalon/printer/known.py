@@ -106,8 +106,8 @@ class Holder:
 def holder(port: str) -> Holder | None:
     """Who has a port now, as far as it says so."""
     with contextlib.suppress(OSError, ValueError, TypeError):
-        told: dict[str, Any] = json.loads((_common() / f"{_name(port)}.who").read_text("utf-8"))
-        return Holder(**told)
+        words: dict[str, Any] = json.loads((_common() / f"{_name(port)}.who").read_text("utf-8"))
+        return Holder(**words)
     return None
 
 
@@ -142,9 +142,9 @@ def held_port(port: str, who: Holder) -> Iterator[None]:
         lock.acquire()
     except (Timeout, PermissionError) as error:
         has = holder(port)
-        told = f" (process {has.process}: {echoed(has.command)})" if has else ""
+        words = f" (process {has.process}: {echoed(has.command)})" if has else ""
         raise LinkFault(
-            f"{echoed(port)}: another omphalon is talking to this printer{told}",
+            f"{echoed(port)}: another omphalon is talking to this printer{words}",
             "wait until it is done, stop it there with Ctrl-C, or omphalon printer cool",
         ) from error
     said = _common() / f"{_name(port)}.who"

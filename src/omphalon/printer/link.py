@@ -93,7 +93,7 @@ class Link:
         self.last, self.reported_s = report, now
         if not self.guarded:
             with contextlib.suppress(LinkFault):
-                self.report_s = self.guard.clock.time_of(report, now) or self.report_s
+                self.report_s = self.guard.clock.seconds_of(report, now) or self.report_s
             return
         time_s = self.guard.look(report, now)
         if time_s is not None:

@@ -34,7 +34,7 @@ class SwitchedOff:
 
     shown: bool
     halted: bool
-    told: str
+    words: str
 
 
 @dataclass
@@ -50,13 +50,13 @@ class _Cooling:
         if not math.isfinite(now.temperature_c):
             self.shows = 0
             return
-        told = math.isfinite(now.target_c)
+        words = math.isfinite(now.target_c)
         self.highest_c = max(self.highest_c, now.temperature_c)
         power = "it has power" if now.power > 0 else ""
         self.on = f"its target is {now.target_c:g} °C" if now.target_c > 0 else power
-        cool = now.temperature_c < COOL_C and told
+        cool = now.temperature_c < COOL_C and words
         fallen = self.highest_c - now.temperature_c
-        falls = cool or fallen >= (FALL_C if told else FALL_UNTOLD_C)
+        falls = cool or fallen >= (FALL_C if words else FALL_UNTOLD_C)
         self.shows = self.shows + 1 if falls and not self.on else 0
 
 
@@ -202,12 +202,12 @@ class _Off:
             return SwitchedOff(
                 shown=True,
                 halted=line is not None,
-                told="heaters off was not obeyed, so the printer was halted; now they are off: "
+                words="heaters off was not obeyed, so the printer was halted; now they are off: "
                 "switch it off and on",
             )
         halted = ", though the printer was told to halt" if line is not None else ""
         why = name_on or "no report shows that the heaters are off"
-        return SwitchedOff(shown=False, halted=line is not None, told=f"{why}{halted}")
+        return SwitchedOff(shown=False, halted=line is not None, words=f"{why}{halted}")
 
 
 def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> SwitchedOff:
@@ -226,10 +226,10 @@ def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> Switched
         sent = off.said()
         if not off.shown() and sent:
             return off.halt()
-        told = (
+        words = (
             "the heaters are off" if sent else "the link is cut, and heaters off could not be sent"
         )
-        return SwitchedOff(shown=off.shown(), halted=False, told=told)
+        return SwitchedOff(shown=off.shown(), halted=False, words=words)
     finally:
         link.guarded = True
         if off.shown():

@@ -22,7 +22,7 @@ class ReportClock:
         self.count = 0
         self.odd: list[float] = []
 
-    def time_of(self, report: Report, now_s: float) -> float | None:
+    def seconds_of(self, report: Report, now_s: float) -> float | None:
         """Seconds since the first report; None where its stamp is a slip.
 
         Raises

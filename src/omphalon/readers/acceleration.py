@@ -103,9 +103,9 @@ def read_motion(path: str, how: AxesWanted | None = None) -> MotionLog:
         raise UnknownFormat(
             f"{name}: {len(time)} readable rows", "check that the log holds the test"
         )
-    found, told = _unit(axes, how.unit or layout.unit, name)
+    found, text = _unit(axes, how.unit or layout.unit, name)
     axes *= UNITS[found]
-    return MotionLog(name, time, axes, found, (*notes, *told))
+    return MotionLog(name, time, axes, found, (*notes, *text))
 
 
 @dataclass(frozen=True)
@@ -219,9 +219,9 @@ def _axis(name: str, head: Head, axis: str, how: AxesWanted) -> int | None:
     ]
     found = meant or found
     if len(found) > 1:
-        told = " and ".join(f"'{echoed(head.cells[n])}'" for n in found[:2])
+        text = " and ".join(f"'{echoed(head.cells[n])}'" for n in found[:2])
         raise UnknownFormat(
-            f"{name}: row {head.at + 1}: {told} could both be axis {axis}",
+            f"{name}: row {head.at + 1}: {text} could both be axis {axis}",
             f"say which with --column {axis}=HEADER",
         )
     return found[0] if found else None

@@ -118,8 +118,8 @@ def _timed(table: Table, column: int | None, row: int, how: Wanted) -> clock.Tim
 def _in_percent(table: Table, column: int) -> bool:
     """Whether a power is in %, by its header or behind its numbers."""
     header = table.header[column]
-    told = "%" in header or "percent" in words(header)
-    return told or any(row[column].endswith("%") for row in table.rows)
+    text = "%" in header or "percent" in words(header)
+    return text or any(row[column].endswith("%") for row in table.rows)
 
 
 def _notes(table: Table, times: clock.Times, temperature: list[float]) -> list[Remark]:

@@ -37,28 +37,28 @@ def read_ladder(path: str) -> PrintedLadder:
     name, lines = text.source, text.lines
     plan = next((line[len(MARK) :] for line in lines[:HEAD] if line.startswith(MARK)), "")
     try:
-        told = parsed(plan, (PLAN, {"print": str}))
+        words = parsed(plan, (PLAN, {"print": str}))
     except ValueError as error:
         raise UsageError(
             f"{name}: not a print that omphalon wrote", "give the file that was printed"
         ) from error
-    if told["print"] != "ladder":
+    if words["print"] != "ladder":
         raise UsageError(
-            f"{name}: holds {echoed(told['print'])}, no ladder",
+            f"{name}: holds {echoed(words['print'])}, no ladder",
             "only a ladder is read from a picture; read others by eye or caliper",
         )
     strokes = _strokes(lines)
     rungs = [s for s in strokes if s.note.startswith("line ")]
-    if not fits(told, PLAN) or len(rungs) < 2 or len(rungs) != len(told["values_s"]):
+    if not fits(words, PLAN) or len(rungs) < 2 or len(rungs) != len(words["values_s"]):
         raise UsageError(f"{name}: its lines cannot be found", "give the file as it was written")
     return PrintedLadder(
         name=name,
         lines=tuple(rungs),
-        values_s=tuple(told["values_s"]),
+        values_s=tuple(words["values_s"]),
         others=tuple(s for s in strokes if not s.note.startswith("line ")),
-        drive=told["drive"],
-        width_mm=told["width_mm"],
-        acceleration_mm_s2=told["acceleration_mm_s2"],
+        drive=words["drive"],
+        width_mm=words["width_mm"],
+        acceleration_mm_s2=words["acceleration_mm_s2"],
     )
 
 

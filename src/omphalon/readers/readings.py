@@ -221,7 +221,7 @@ def option_readings(
         if len(numbers) != most and not (len(numbers) == 1 and table[n].shared)
     ]
     if uneven:
-        told = ", ".join(f"{len(numbers)} {table[name].option}" for name, numbers in lists.items())
+        text = ", ".join(f"{len(numbers)} {table[name].option}" for name, numbers in lists.items())
         once = (
             " ("
             + ", ".join(c.option for c in columns if c.shared and c.name in lists)
@@ -229,7 +229,7 @@ def option_readings(
             if any(table[n].shared for n in lists)
             else ""
         )
-        raise UsageError(f"{told}: they do not pair up", f"give each once for every reading{once}")
+        raise UsageError(f"{text}: they do not pair up", f"give each once for every reading{once}")
     rows = []
     for n in range(most):
         numbers = {name: values[n if len(values) > 1 else 0] for name, values in lists.items()}

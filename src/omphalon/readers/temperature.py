@@ -151,8 +151,8 @@ def _restarts(time: Array) -> list[int]:
 
 def _silent_s(power: Array, time_s: Array) -> float:
     """The longest stretch without a power: some controllers say none during their own test."""
-    told = time_s[np.isfinite(power)]
-    ends = np.concatenate([time_s[:1], told, time_s[-1:]])
+    words = time_s[np.isfinite(power)]
+    ends = np.concatenate([time_s[:1], words, time_s[-1:]])
     return float(np.diff(ends).max())
 
 

@@ -99,8 +99,8 @@ def opened(path: str, limit: SizeLimit) -> Iterator[io.BufferedReader]:
             f"{name}: the gzip packing is damaged", "unpack it by hand or save it again"
         ) from error
     except OSError as error:
-        told = error.strerror or "the name is none"
-        raise UnreadableFile(f"{path}: cannot be read ({told})", "check the path") from error
+        words = error.strerror or "the name is none"
+        raise UnreadableFile(f"{path}: cannot be read ({words})", "check the path") from error
 
 
 class _Counted(io.RawIOBase):

@@ -45,7 +45,7 @@ def share(power: float, most: float) -> float:
 
 def headline(now: Status, most_power: float) -> str:
     """The moment in one line."""
-    parts = [f"{now.heater}  {now.told}", f"{now.seen.temperature_c:.1f} °C"]
+    parts = [f"{now.heater}  {now.doing}", f"{now.seen.temperature_c:.1f} °C"]
     if now.seen.target_c > 0:
         parts[-1] += f" of {now.seen.target_c:g} °C"
     if not math.isnan(now.seen.power):
@@ -91,14 +91,14 @@ class Plain(Quiet):
     def __init__(self, file: IO[str]) -> None:
         self.file = file
         self.next_s, self.most = 0.0, 0.0
-        self.told = ""
+        self.said = ""
 
     def show(self, now: Status) -> None:
         """Print the moment, where it is time to."""
         self.most = max(self.most, 0.0 if math.isnan(now.seen.power) else now.seen.power)
-        if now.time_s >= self.next_s or now.told != self.told:
+        if now.time_s >= self.next_s or now.doing != self.said:
             self.next_s = now.time_s + PLAIN_EVERY_S
-            self.told = now.told
+            self.said = now.doing
             print(headline(now, self.most), file=self.file, flush=True)
 
 

@@ -194,10 +194,10 @@ class Machine:
 
     def _report(self) -> str:
         stamp = f"{self.now_s:.2f} " if self.stamped else ""
-        told = [(MARKS[name], self.heated[name]) for name in HEATERS if name in self.ways.reported]
-        words = [f"{mark}:{one.reading_c:.2f} /{one.target_c:.2f}" for (mark, _), one in told]
+        text = [(MARKS[name], self.heated[name]) for name in HEATERS if name in self.ways.reported]
+        words = [f"{mark}:{one.reading_c:.2f} /{one.target_c:.2f}" for (mark, _), one in text]
         if self.ways.counts is not None:
-            words += [f"{drive}:{one.power * self.ways.counts:.0f}" for (_, drive), one in told]
+            words += [f"{drive}:{one.power * self.ways.counts:.0f}" for (_, drive), one in text]
         return stamp + " ".join(words)
 
     def _work(self) -> None:
@@ -230,8 +230,8 @@ class Machine:
                 return None
             return line.strip()
         number, words = int(frame[1]), frame[2].strip()
-        told = line[: line.rindex("*")].encode("latin-1", "replace")
-        if functools.reduce(operator.xor, told) != int(frame[3]):
+        text = line[: line.rindex("*")].encode("latin-1", "replace")
+        if functools.reduce(operator.xor, text) != int(frame[3]):
             self._again(f"check sum of line {number}")
             return None
         counted = self.last_number is None or number == self.last_number + 1

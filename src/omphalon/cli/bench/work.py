@@ -113,8 +113,8 @@ def revert(date: str | None, place: str | None) -> None:
     for each, _ in back:
         setting = state.settings.get(each.key)
         if setting is not None:
-            told = f"; {setting.kind.words}: {value_words(setting)}"
-            click.echo(entered(setting, dialect) or told)
+            words = f"; {setting.kind.words}: {value_words(setting)}"
+            click.echo(entered(setting, dialect) or words)
 
 
 @click.command("trial", short_help="Record a trial print, or rank them.")

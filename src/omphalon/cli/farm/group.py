@@ -111,8 +111,8 @@ def fit(
         with progress_of_jobs() as progress:
             done = run_farm(store, planned, _running(workers, there, timeout_s), progress)
     except KeyboardInterrupt as stop:
-        told = "stopped; what was done is kept, and the same command goes on"
-        raise click.ClickException(told) from stop
+        words = "stopped; what was done is kept, and the same command goes on"
+        raise click.ClickException(words) from stop
     if parquet:
         store.put_parquet(done.results)
     _put_page(done, store)

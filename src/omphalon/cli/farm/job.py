@@ -50,8 +50,8 @@ def answered(words: list[str]) -> dict[str, Any]:
     except MemoryError:
         raise
     except Exception as error:
-        told, code = sentence_of(error)
-        return {"omphalon": __version__, "kind": f"{words[0]}-fit", "error": told, "exit": code}
+        text, code = sentence_of(error)
+        return {"omphalon": __version__, "kind": f"{words[0]}-fit", "error": text, "exit": code}
 
 
 def studies() -> dict[str, Study]:

@@ -112,6 +112,6 @@ def shown_and_kept(finding: Finding, inputs: Sequence[str]) -> None:
 
     click.get_current_context().meta[INPUTS] = list(inputs)
     show("\n" + text_of(finding) + "\n")
-    told = record(finding)
-    if told:
-        show_bench(told)
+    words = record(finding)
+    if words:
+        show_bench(words)

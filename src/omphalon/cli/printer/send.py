@@ -192,20 +192,20 @@ def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
     """
     from omphalon.lines.listing import differing
 
-    same, told = differing(sheet, printer.listing(), dialect)
-    if told:
-        same, told = differing(sheet, printer.listing(), dialect)
-    for words in told:
+    same, text = differing(sheet, printer.listing(), dialect)
+    if text:
+        same, text = differing(sheet, printer.listing(), dialect)
+    for words in text:
         click.echo(f"differs {words}")
-    if not same and not told:
+    if not same and not text:
         raise LinkFault(
             "readback could compare nothing: none of these lines sets what the printer lists",
             "leave --readback out, or look for it: omphalon printer send --line M503",
         )
-    if told:
+    if text:
         click.echo(
             "left so: what was sent is in force as the printer lists it, and not as it was sent"
         )
     else:
         click.echo(f"readback agrees: {same} value{'s'[: same != 1]} as sent")
-    return not told
+    return not text

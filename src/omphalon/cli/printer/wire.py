@@ -190,7 +190,7 @@ def at_printer(
                 off = printer.cool()
                 signals.code = 1 if off.shown else StillHot.exit_code
                 signals.leave_soon()
-                for line in (*_said(words), *_kept(printer), *([off.told] if off.shown else [])):
+                for line in (*_said(words), *_kept(printer), *([off.words] if off.shown else [])):
                     _say(line)
                 why = getattr(error, "problem", "")
                 if not off.shown:
@@ -254,9 +254,9 @@ def say_off(off: SwitchedOff) -> None:
     if not off.shown:
         raise still_hot(off)
     if off.halted:
-        problem, _, remedy = off.told.partition(": ")
+        problem, _, remedy = off.words.partition(": ")
         raise LinkFault(problem, remedy)
-    click.echo(off.told)
+    click.echo(off.words)
 
 
 def hot_words(on: dict[str, float]) -> str:

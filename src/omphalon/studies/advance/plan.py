@@ -91,7 +91,7 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     figure: Tower | Ladder | Corners
     if asked.style == "tower":
         figure = Tower(asked.start_s, asked.stop_s, asked.step_s, asked.side_mm)
-        told = (
+        words = (
             f"{figure.height_mm:.0f} mm high, value at height h: {asked.start_s:g} + "
             f"{asked.step_s:g} h"
         )
@@ -101,13 +101,13 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         )
     elif asked.style == "ladder":
         figure = Ladder(values, asked.slow_stretch_mm, asked.fast_stretch_mm)
-        told = (
+        words = (
             f"{count} lines, the lowest {figure.words[0]}, upwards by {asked.step_s:g}, values "
             "printed at their left ends"
         )
     else:
         figure = Corners(values, asked.leg_mm, asked.foot_mm, asked.layers)
-        told = (
+        words = (
             f"{count} corners, {figure.words[0]} to {figure.words[-1]} by {asked.step_s:g}, "
             "values printed below each"
         )
@@ -115,7 +115,7 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     acceleration = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
     last = None if asked.present_s is None else set_line(asked.present_s)
     whole = survey(job, figure.strokes(job))
-    head = _head(asked, job, whole, told, acceleration)
+    head = _head(asked, job, whole, words, acceleration)
     printed = TestPrint(
         title=f"{asked.style.capitalize()} for pressure advance: values in s",
         job=job,
@@ -134,7 +134,7 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         },
         side_view=asked.style == "tower",
     )
-    return _plan_of(asked, job, whole, told, printed), printed
+    return _plan_of(asked, job, whole, words, printed), printed
 
 
 def _check_range(asked: AdvanceAsked) -> None:

@@ -354,8 +354,8 @@ def widths_csv(sight: Sight) -> Iterator[str]:
     yield "advance_s,speedup_mm,slowdown_mm,even_mm,left_out"
     for line in sight.lines:
         widths = (line.speedup_mm, line.slowdown_mm, line.even_mm)
-        told = [f"{w:.4f}" if math.isfinite(w) else "" for w in widths]
+        words = [f"{w:.4f}" if math.isfinite(w) else "" for w in widths]
         if line.why is None:
-            yield f"{line.value_s:g},{','.join(told)},"
+            yield f"{line.value_s:g},{','.join(words)},"
         else:
-            yield f"# {line.value_s:g},{','.join(told)},{line.why}"
+            yield f"# {line.value_s:g},{','.join(words)},{line.why}"

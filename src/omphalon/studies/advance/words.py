@@ -81,7 +81,7 @@ def _finding(
     fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect, sight: Sight | None
 ) -> Finding:
     value, half, refine = fit.value_s, fit.half_width_s, fit.refine
-    told = (
+    words = (
         f"pressure advance {digits(value, half)} s (for your controller's own line: --line "
         "TEMPLATE)"
     )
@@ -106,7 +106,7 @@ def _finding(
         warnings=fit.remarks,
         lines=()
         if fit.verdict == "keep"
-        else dialect.entering(("advance", told, {"advance": value})),
+        else dialect.entering(("advance", words, {"advance": value})),
         next=_next(fit, question),
         headline=_headline(fit, question),
         table=(*_table(fit, question), *(() if sight is None else _seen_rows(sight))),
@@ -132,13 +132,13 @@ def _means(fit: AdvanceFit, question: AdvanceQuestion) -> str:
 
 
 def _because(fit: AdvanceFit, question: AdvanceQuestion) -> str:
-    told = f"{digits(fit.value_s, fit.half_width_s)} ± {digits(fit.half_width_s, least=2)} s"
+    words = f"{digits(fit.value_s, fit.half_width_s)} ± {digits(fit.half_width_s, least=2)} s"
     if fit.verdict == "keep":
         return (
-            f"the present {question.present_s:g} s lies within the error of the best value, {told}"
+            f"the present {question.present_s:g} s lies within the error of the best value, {words}"
         )
     used = len(fit.readout.values_s) - len(fit.left_out)
-    return f"{used} readings ({METHODS[fit.readout.method]}) put the best corner at {told}"
+    return f"{used} readings ({METHODS[fit.readout.method]}) put the best corner at {words}"
 
 
 def _headline(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
@@ -152,7 +152,7 @@ def _table(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
     read, drive, refine = fit.readout, fit.readout.drive, fit.refine
     used = len(read.values_s) - len(fit.left_out)
     span = f"printed {read.span[0]:g} to {read.span[1]:g} s"
-    told = "" if question.drive else " (from the values)"
+    words = "" if question.drive else " (from the values)"
     usual = f"usually {drive.usual_s[0]:g} to {drive.usual_s[1]:g} s"
     further = (
         "none: the search is over"
@@ -164,7 +164,7 @@ def _table(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
             "readings", (f"{used} of {len(read.values_s)} used, {METHODS[read.method]}; {span}",)
         ),
         Shown("one reading", (_one_reading(fit),)),
-        Shown("drive", (f"{drive.name}{told}, {usual}",)),
+        Shown("drive", (f"{drive.name}{words}, {usual}",)),
         Shown("next print", (further,)),
     )
 
@@ -232,7 +232,7 @@ def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
 
 
 def _judged(check: AdvanceCheck) -> str:
-    told = f"{abs(check.gain_mm):.3f} ± {check.gain_half_mm:.3f} mm"
+    words = f"{abs(check.gain_mm):.3f} ± {check.gain_half_mm:.3f} mm"
     left = f"{check.after.mean.value:+.3f} mm"
     if check.change == "better":
         rest = (
@@ -240,21 +240,21 @@ def _judged(check: AdvanceCheck) -> str:
             if check.left
             else ", and no fault is left that the caliper can tell"
         )
-        return f"it helped: corners are better by {told}{rest}"
+        return f"it helped: corners are better by {words}{rest}"
     return {
-        "worse": f"it did not help: corners are worse than before by {told}",
-        "clean": f"corners are clean within the caliper's error, before and after ({told} between "
+        "worse": f"it did not help: corners are worse than before by {words}",
+        "clean": f"corners are clean within the caliper's error, before and after ({words} between "
         "them)",
-        "same": f"it made no difference that can be told ({told}), and corners are still {left} "
+        "same": f"it made no difference that can be told ({words}), and corners are still {left} "
         "off",
-        "unclear": f"before and after cannot be told apart ({told}); what is left is {left}",
+        "unclear": f"before and after cannot be told apart ({words}); what is left is {left}",
     }[check.change]
 
 
 def _corner_table(check: AdvanceCheck, seam: str | None) -> tuple[Shown, ...]:
     before, after = check.before, check.after
-    told = f"corner {seam} left out: the seam" if seam else "no seam corner was named (--seam)"
-    one = f"± {2 * check.reading_deviation_mm:.3f} mm by the caliper; {told}"
+    words = f"corner {seam} left out: the seam" if seam else "no seam corner was named (--seam)"
+    one = f"± {2 * check.reading_deviation_mm:.3f} mm by the caliper; {words}"
     means = (f"{before.mean.value:+.3f}", f"{after.mean.value:+.3f}")
     sizes = (f"{before.size.value:.3f}", f"{after.size.value:.3f}")
     return (
@@ -285,8 +285,8 @@ def _seen_evidence(sight: Sight) -> dict[str, Any]:
 def _seen_rows(sight: Sight) -> tuple[Shown, ...]:
     """The same for a reader."""
     square = sight.tilt_deg < SQUARE_DEG
-    told = "taken squarely" if square else f"{sight.tilt_deg:.0f}° off square"
-    how = f"{sight.um_a_pixel:.0f} µm a pixel, {told}"
+    words = "taken squarely" if square else f"{sight.tilt_deg:.0f}° off square"
+    how = f"{sight.um_a_pixel:.0f} µm a pixel, {words}"
     mirrored = ", mirrored" if sight.pose.mirrored else ""
     even = f"{sight.even_mm:.3f} mm along their even start, edges blurred by {sight.blur_mm:.2f} mm"
     return (

@@ -83,9 +83,9 @@ def _judged(check: HeaterCheck) -> str:
         )
     first, *others = check.signs
     beyond = [name for name in first.rows if ROW[name].bad(last)]
-    told = ", ".join(f"{ROWS[name][0]} {_cell(name, last)}{_fine(name, last)}" for name in beyond)
+    words = ", ".join(f"{ROWS[name][0]} {_cell(name, last)}{_fine(name, last)}" for name in beyond)
     also = "; also " + ", ".join(s.name for s in others) if others else ""
-    return f"{first.name}: {SIGNS[first.name][0]} ({told}){also}"
+    return f"{first.name}: {SIGNS[first.name][0]} ({words}){also}"
 
 
 def _fine(name: str, seen: Seen) -> str:

@@ -10,6 +10,7 @@ from scipy.ndimage import median_filter
 
 from omphalon.arrays import Integers
 from omphalon.physics import linear, oscillation
+from omphalon.physics.aims import AIMS
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.quantities import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
@@ -22,7 +23,7 @@ FASTEST_C_S = 15.0
 COASTS_S, ALONE_C = 15.0, 5.0  # without power a block still warms for a while, and by a little
 MOST_SHIFT_DOUBTS = 2.5  # of the switching instants, in their own doubts
 MOST_APART_DEG = 25.0
-THIN = 2.8  # peak sensitivity
+THIN = AIMS["even"].sensitivity  # peak sensitivity that the usual aim allows
 MOST_C = {"hotend": (HOTEND_USUAL_C, HOTEND_MOST_C), "bed": (BED_USUAL_C, BED_MOST_C)}
 FASTEST_BED_C_S = 2.0  # no bed heats so fast, measured over ten seconds
 

@@ -115,7 +115,7 @@ def _heater_fit(
     keep = worth_keeping(tuned)
     if not keep and not sure_enough(tuned):
         raise Refusal("unsure", share=1 - tuned.sure)
-    told = [o for t in tests for o in t.remarks]
+    words = [o for t in tests for o in t.remarks]
     return HeaterFit(
         heater=heater,
         tests=tests,
@@ -126,7 +126,7 @@ def _heater_fit(
         full_power=full_power,
         log_scale=log_scale,
         verdict="keep" if keep else "change",
-        remarks=(*odd, *told, *fit_doubts(test, model, tuned, cycle)),
+        remarks=(*odd, *words, *fit_doubts(test, model, tuned, cycle)),
     )
 
 

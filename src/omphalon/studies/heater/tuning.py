@@ -21,15 +21,18 @@ from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.question import UNIT_S, HeaterQuestion
 
 DRAWS_IN_SEARCH = 4
-DAYS_EACH = 6  # of eight, where a second reading of the log stands beside the first
-DRAWS = 40
-KEEP_WITHIN = 0.03
+DAYS_EACH = (
+    6  # of eight heaters of a search: the first model's, where a second one explains the log
+)
+DRAWS = 40  # of what the heater may be, for the ranges that are promised
+GOLDEN, PLASTIC = 0.6180339887, 0.7548776662  # steps that fill 0…1 evenly, however many are taken
+KEEP_WITHIN = 0.03  # of the best score: gains so near stay
 MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
 # a loop that always acts gives full power, its integral at the limit, until the error is a few
 # derivative times the slope: it is run from here on
 ALWAYS_C = 40.0
 RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
-SURE = 0.9
+SURE = 0.9  # chance that new gains are better, below which the log is not sure
 
 
 @dataclass(frozen=True)
@@ -115,8 +118,7 @@ def tune(
     doubted = [_doubted(d, n) for n, d in enumerate(draws)]
     low, high = question.cooling_doubt(heater)
     fans = (
-        loop.fan_extra
-        * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * 0.6180339887 % 1)]
+        loop.fan_extra * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * GOLDEN % 1)]
     )
     doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
     costs = doubt.cost(AIMS[question.aim], loop)
@@ -165,7 +167,7 @@ def _doubted(draw: ThermalModel, number: int) -> ThermalModel:
     """A draw with the structural doubt on top: dead time ±25 %, gain ±10 %, spread evenly over the
     draws.
     """
-    first, second = (number * 0.6180339887) % 1, (number * 0.7548776662) % 1
+    first, second = number * GOLDEN % 1, number * PLASTIC % 1
     return draw.other_day(1 + 0.25 * (2 * first - 1), 1 + 0.1 * (2 * second - 1))
 
 

@@ -47,7 +47,7 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
     keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
     half = fit.tuned.relative_spread
     spread = {k: getattr(gains, k) * h for k, h in zip(UNITS, half, strict=True)}
-    told = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
+    words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     fields = {k: getattr(scaled, k) for k in UNITS}
     return Finding(
         kind="heater-fit",
@@ -58,7 +58,7 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
         also=gain_scales(gains, spread, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
-        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", told, fields)),
+        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields)),
         next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),
@@ -148,13 +148,13 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
 def _means(fit: HeaterFit) -> str:
     promised = {label: _promised(fit, n) for n, label in enumerate(fit.tuned.labels)}
     new, old = promised["new gains"], promised.get("present gains")
-    told = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
+    words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
     if fit.heater == "hotend":
-        told += f" and sinks by {new['dip_c']:.1f} °C when the fan comes on"
+        words += f" and sinks by {new['dip_c']:.1f} °C when the fan comes on"
     if old is None:
-        return told
+        return words
     sinks = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
-    return told + f"; with the present gains {old['ripple_c']:.2g} °C{sinks}"
+    return words + f"; with the present gains {old['ripple_c']:.2g} °C{sinks}"
 
 
 def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:
@@ -195,17 +195,17 @@ def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
         rows.append(Shown(name, cells))
     if scaled.ki > 0:
         integral, derivative = digits(scaled.kp / scaled.ki), digits(scaled.kd / scaled.kp)
-        told = f"kp, integral {integral} s, derivative {derivative} s"
-        rows.append(Shown("as times", ("", "", "", told)))
+        words = f"kp, integral {integral} s, derivative {derivative} s"
+        rows.append(Shown("as times", ("", "", "", words)))
     return tuple(rows)
 
 
 def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     """What was taken for granted, in one line: fan, scale of power, the controller's own ways."""
     fan = "on" if question.fan_blew(fit.heater) else "off"
-    told = "" if question.fan_on is not None else " (--fan if not)"
+    words = "" if question.fan_on is not None else " (--fan if not)"
     if question.fan_unsure(fit.heater):
-        fan, told = "on or off", " (--fan says which, and sharpens both gains and ranges)"
+        fan, words = "on or off", " (--fan says which, and sharpens both gains and ranges)"
     scale, loop = fit.log_scale, fit.tuned.loop
     acts = (
         f"from {loop.band_c:g} °C below the target on"
@@ -214,7 +214,7 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     )
     power = "no power in the log" if scale is None else f"{scale:g} is full power in the log"
     return (
-        f"part fan {fan} during the test{told}; {power}, {fit.full_power:g} in the gains; the "
+        f"part fan {fan} during the test{words}; {power}, {fit.full_power:g} in the gains; the "
         f"controller works every {loop.period_s:g} s, its derivative filtered over "
         f"{loop.filter_s:g} s, up to {loop.limit:.0%} of power, {acts}"
     )

@@ -218,8 +218,8 @@ def _table(found: Fitted[AxisQuestion]) -> Sequence[Shown]:
         rows.append(Shown(f"  {one.sample.name}", (str(one.used), *cells)))
     for one in found.things:
         if (back := one.offsets.get("backlash")) is not None:
-            told = f"{2 * back.value:+.2f} ± {2 * back.half_width:.2f} mm"
-            rows.append(Shown(f"  {one.sample.name} there and back", (told, "", "", "")))
+            words = f"{2 * back.value:+.2f} ± {2 * back.half_width:.2f} mm"
+            rows.append(Shown(f"  {one.sample.name} there and back", (words, "", "", "")))
     if found.question.rectangle is not None:
         skew = f"{found.question.rectangle.skew_deg:+.3f}°"
         rows.append(Shown("skew of XY", (skew, "", "", "")))

@@ -200,8 +200,8 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
     ratio, half = one.estimate.value, one.estimate.half_width
     rows.append(Shown("together", (plural(one.used, "run"), "", f"{ratio:.4f}", f"± {half:.4f}")))
     if one.offsets:
-        told = f"{offset_words(one)} at every length, kept out of the steps"
-        rows.append(Shown("zero error", (told,)))
+        words = f"{offset_words(one)} at every length, kept out of the steps"
+        rows.append(Shown("zero error", (words,)))
     return rows
 
 

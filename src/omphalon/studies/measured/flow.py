@@ -117,16 +117,16 @@ def _table(found: Fitted[FlowQuestion]) -> Sequence[Shown]:
         ),
         ("assumed", f"single walls {goal} wide, steps of the extruder already set"),
     ]
-    shown = [Shown(label, (told,)) for label, told in rows]
+    shown = [Shown(label, (words,)) for label, words in rows]
     if beside is None:
         return shown
     # the walls hold the filament's width already: what is left of the flow without it
     left = digits(one.setting * beside.section.value, one.half_width)
-    told = (
+    words = (
         f"the walls hold the width already; with {beside.width_mm.value:.3f} mm entered in the "
         f"slicer the multiplier is {left}"
     )
-    return [*shown, *filament_rows(beside), Shown("not twice", (told,))]
+    return [*shown, *filament_rows(beside), Shown("not twice", (words,))]
 
 
 FLOW: Measurand[FlowQuestion] = Measurand(

@@ -114,8 +114,8 @@ def risk_level(level: Array, failed: Mask) -> float:
     def loss(beta: Array) -> tuple[float, Array]:
         line = beta[0] + beta[1] * where
         miss = weight * (expit(line) - fails)
-        told = weight * (fails * log_expit(line) + (1 - fails) * log_expit(-line))
-        return -float(told.sum()), np.array([miss.sum(), miss @ where])
+        words = weight * (fails * log_expit(line) + (1 - fails) * log_expit(-line))
+        return -float(words.sum()), np.array([miss.sum(), miss @ where])
 
     beta = minimize(loss, np.zeros(2), jac=True, method="BFGS").x
     if beta[1] <= 0:

@@ -98,14 +98,14 @@ def _run(asked: DryRunAsked, dialect: Dialect) -> DryRun:
 
 def _refuse_senseless(asked: DryRunAsked) -> None:
     start, stop, step = asked.levels
-    told = f"{start:g}:{stop:g}:{step:g}"
+    words = f"{start:g}:{stop:g}:{step:g}"
     if not 0 < start < stop or step <= 0:
         raise UsageError(
-            f"{told}: not FROM:TO:STEP", "give a lower and a higher level and a step above 0"
+            f"{words}: not FROM:TO:STEP", "give a lower and a higher level and a step above 0"
         )
     if (stop - start) / step > MOST_LEVELS:
         raise UsageError(
-            f"{told}: {(stop - start) / step:.0f} levels",
+            f"{words}: {(stop - start) / step:.0f} levels",
             f"choose a step that makes 2 to {MOST_LEVELS}",
         )
     if asked.axis == "e":

@@ -39,11 +39,11 @@ def _finding(check: BandsCheck, question: BandsQuestion) -> Finding:
 
 def _because(check: BandsCheck, question: BandsQuestion) -> str:
     seen, limit = check.seen, question.limits.ringing_mm
-    told = f"ripple starts to be seen at {seen.value:.0f} ± {seen.half_width:.0f} mm/s²"
+    words = f"ripple starts to be seen at {seen.value:.0f} ± {seen.half_width:.0f} mm/s²"
     where = f"the ringing limit of {limit:g} mm is reached at {check.reached_mm_s2:.0f}"
     if check.verdict == "keep":
-        return f"{told}, and {where}: eye and fit agree"
-    return f"{told}, but {where}: your eye's own limit is {_limit(check)} mm"
+        return f"{words}, and {where}: eye and fit agree"
+    return f"{words}, but {where}: your eye's own limit is {_limit(check)} mm"
 
 
 def _limit(check: BandsCheck) -> str:
@@ -61,7 +61,7 @@ def _next(check: BandsCheck, question: BandsQuestion) -> str:
 
 
 def _table(check: BandsCheck, question: BandsQuestion) -> tuple[Shown, ...]:
-    told = ", ".join(f"{v:g}" for v in question.seen_mm_s2)
+    words = ", ".join(f"{v:g}" for v in question.seen_mm_s2)
     limit = question.limits.ringing_mm
     source = (
         "worked out from the log"
@@ -70,7 +70,7 @@ def _table(check: BandsCheck, question: BandsQuestion) -> tuple[Shown, ...]:
     )
     return (
         Shown(
-            "highest clean band", (f"{told} mm/s² ({plural(len(question.seen_mm_s2), 'look')})",)
+            "highest clean band", (f"{words} mm/s² ({plural(len(question.seen_mm_s2), 'look')})",)
         ),
         Shown("bands", (f"{question.bands.words} mm/s²",)),
         Shown("in use", (f"{question.acceleration_mm_s2:g} mm/s²",)),

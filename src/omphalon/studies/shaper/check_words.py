@@ -61,11 +61,13 @@ def _check_because(check: ShaperCheck, question: ShaperCheckQuestion) -> str:
     allows = check.last.allowed.acceleration_mm_s2
     keeps = check.verdict == "keep"
     end = f"{use:.0f} are in use" if keeps else f"less than the {use:.0f} in use"
-    told = f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this log, {end}"
+    words = (
+        f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this log, {end}"
+    )
     if keeps and check.better:
-        told += f"; {best.shaper} at {best.frequency_hz:.1f} Hz would allow "
-        told += f"{best.acceleration_mm_s2:.0f}"
-    return told
+        words += f"; {best.shaper} at {best.frequency_hz:.1f} Hz would allow "
+        words += f"{best.acceleration_mm_s2:.0f}"
+    return words
 
 
 def _check_table(check: ShaperCheck) -> tuple[Shown, ...]:
@@ -84,22 +86,22 @@ def _check_table(check: ShaperCheck) -> tuple[Shown, ...]:
 
 def _changed(check: ShaperCheck) -> str:
     """What changed beyond chance, mode by mode; what else did not."""
-    told = []
+    text = []
     for number, (before, _) in enumerate(check.pairs, 1):
         of = {c.pair.name.removeprefix(f"mode{number}_"): c for c in check.changes}
         words = [_change(of[name], name) for name in FIGURES if of[name].differs]
         if words:
-            told.append(f"the mode at {before.frequency_hz:.1f} Hz {', '.join(words)}")
-    told += [f"the mode at {m.frequency_hz:.1f} Hz is gone" for m in check.gone]
-    told += [f"one at {m.frequency_hz:.1f} Hz is new" for m in check.new]
+            text.append(f"the mode at {before.frequency_hz:.1f} Hz {', '.join(words)}")
+    text += [f"the mode at {m.frequency_hz:.1f} Hz is gone" for m in check.gone]
+    text += [f"one at {m.frequency_hz:.1f} Hz is new" for m in check.new]
     allows = check.changes[-1]
     if allows.differs:
-        told.append(f"allows {allows.change:+.0f} ± {allows.half_width:.0f} mm/s²")
-    return "; ".join(told) if told else "nothing beyond chance"
+        text.append(f"allows {allows.change:+.0f} ± {allows.half_width:.0f} mm/s²")
+    return "; ".join(text) if text else "nothing beyond chance"
 
 
 def _change(change: Change, name: str) -> str:
     unit, word, least = FIGURES[name]
     sign = "+" if change.change > 0 else "-"
-    told = digits(abs(change.change), change.half_width, least)
-    return f"{word} {sign}{told} ± {change.half_width:.1g} {unit}".strip()
+    words = digits(abs(change.change), change.half_width, least)
+    return f"{word} {sign}{words} ± {change.half_width:.1g} {unit}".strip()

@@ -16,7 +16,7 @@ from omphalon.arrays import Array
 from omphalon.constants import ASSUMED_DAMPING, G_MM_S2
 from omphalon.physics import sweep
 from omphalon.physics.modes import ModeFit, fit_modes
-from omphalon.physics.resonance import Mode, Response, decays, over, response_of
+from omphalon.physics.resonance import Mode, Response, decays, response_of, undriven
 from omphalon.physics.scale import student_95
 from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
@@ -176,7 +176,7 @@ def _fit_decays(response: Response) -> ModeFit:
     @functools.cache
     def heard(quarter: int) -> ModeFit:
         """The fit for a blow so many quarters of a sample earlier than SKIP_S."""
-        return fit_modes(response, decays(SKIP_S + quarter / (4 * sweep.RATE_HZ)), over)
+        return fit_modes(response, decays(SKIP_S + quarter / (4 * sweep.RATE_HZ)), undriven)
 
     def worse(quarter: int) -> float:
         return heard(quarter).score + 10 * len(heard(quarter).modes)
@@ -237,8 +237,8 @@ class Gaps:
     @property
     def remarks(self) -> list[Remark]:
         """The word."""
-        told = Remark("samples-missing", {"gap": 1000 * self.longest_s})
-        return [told] if self.worth_a_word else []
+        words = Remark("samples-missing", {"gap": 1000 * self.longest_s})
+        return [words] if self.worth_a_word else []
 
 
 def gaps_of(log: MotionLog) -> Gaps:

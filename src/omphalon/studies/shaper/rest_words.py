@@ -101,5 +101,5 @@ def _step_words(still: Stillness) -> str:
     step = f"{still.step_mm_s2.max() / 1000:.3g} m/s²"
     if not found:
         return f"{step}; its range cannot be told from that"
-    told = ", ".join(f"{g} g in {bits}" for bits, g in found.items())
-    return f"{step}: its range, by the bits it counts in, is {told}; a sweep needs 8 g or more"
+    words = ", ".join(f"{g} g in {bits}" for bits, g in found.items())
+    return f"{step}: its range, by the bits it counts in, is {words}; a sweep needs 8 g or more"

@@ -71,12 +71,12 @@ def _means(fit: ShaperFit) -> str:
 
 
 def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
-    told, limits = fit.slow.in_force, question.limits
+    now, limits = fit.slow.in_force, question.limits
     because = (
-        f"axis {fit.slow.reading.axis} allows {told.acceleration_mm_s2:.0f} mm/s², limited by "
-        f"{LIMITED[told.limited_by]} ({told.ringing_mm:.3f} of {limits.ringing_mm:g} mm, rounding "
-        f"{told.rounding_mm:.2f} of {limits.rounding_mm:g} mm); without a shaper "
-        f"{fit.bare_mm_s2:.0f} would stay clean, {told.acceleration_mm_s2 / fit.bare_mm_s2:.0f} "
+        f"axis {fit.slow.reading.axis} allows {now.acceleration_mm_s2:.0f} mm/s², limited by "
+        f"{LIMITED[now.limited_by]} ({now.ringing_mm:.3f} of {limits.ringing_mm:g} mm, rounding "
+        f"{now.rounding_mm:.2f} of {limits.rounding_mm:g} mm); without a shaper "
+        f"{fit.bare_mm_s2:.0f} would stay clean, {now.acceleration_mm_s2 / fit.bare_mm_s2:.0f} "
         "times less"
     )
     if fit.verdict == "keep":
@@ -173,8 +173,8 @@ def _headline(fit: ShaperFit) -> tuple[Shown, ...]:
 def _table(fit: ShaperFit) -> tuple[Shown, ...]:
     rows = []
     for a in fit.axes:
-        told = f"{how_words(a.reading)}; sensor's {a.reading.sensor_axis}"
-        rows.append(Shown(f"axis {a.reading.axis}", (f"{told}; {health_words(a.reading)}",)))
+        words = f"{how_words(a.reading)}; sensor's {a.reading.sensor_axis}"
+        rows.append(Shown(f"axis {a.reading.axis}", (f"{words}; {health_words(a.reading)}",)))
         rows += [Shown("  mode", (_mode_words(m),)) for m in a.reading.modes]
     heads = (x for a in fit.axes for x in (f"axis {a.reading.axis}", "mm/s²", "limit"))
     rows.append(Shown("allowed", tuple(heads)))
@@ -201,9 +201,9 @@ def _lines(fit: ShaperFit, dialect: Dialect) -> tuple[str, ...]:
         if a.kept:
             continue
         c, axis = a.chosen, a.reading.axis
-        told = f"axis {axis}: shaper {c.shaper}, {c.frequency_hz:.2f} Hz, damping {c.damping:.4f}"
+        words = f"axis {axis}: shaper {c.shaper}, {c.frequency_hz:.2f} Hz, damping {c.damping:.4f}"
         values = {"shaper": c.shaper, "frequency": c.frequency_hz, "damping": c.damping}
-        wanted.append(("shaper", told, {"axis": axis.upper(), **values}))
+        wanted.append(("shaper", words, {"axis": axis.upper(), **values}))
     common = fit.acceleration_mm_s2
-    told = f"acceleration {common:.0f} mm/s²"
-    return dialect.entering(*wanted, ("acceleration", told, {"acceleration": common}))
+    words = f"acceleration {common:.0f} mm/s²"
+    return dialect.entering(*wanted, ("acceleration", words, {"acceleration": common}))
