@@ -19,8 +19,7 @@ from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal
 from omphalon.studies.measured.engine import Fitted, fit
-from omphalon.studies.measured.filament import WIDTH
-from omphalon.studies.measured.question import FlowQuestion
+from omphalon.studies.measured.filament import WIDTH, FlowQuestion
 from omphalon.units import number_in
 
 NOMINAL_MM = 1.75

@@ -28,8 +28,8 @@ from omphalon.remarks import Refusal
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
 from omphalon.studies.measured.engine import Fitted, fit
 from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
+from omphalon.studies.measured.filament import FlowQuestion
 from omphalon.studies.measured.flow import FLOW
-from omphalon.studies.measured.question import FlowQuestion
 from omphalon.units import number_in
 
 PLACES = {0.01: 2, 0.05: 2, 0.1: 1, 0.5: 1}

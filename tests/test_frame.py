@@ -13,9 +13,18 @@ from omphalon.physics.resonance import Mode, decays, follows, response_of
 from omphalon.physics.shaping import Limits, unshaped
 from omphalon.physics.taps import NoTaps, tapped
 from omphalon.standin.bead import Nozzle, beads, corner_speeds, ridden, runs
-from omphalon.standin.frame import Sensor, Sweep, Swing, chirp, sensed, sweep_log, swung
+from omphalon.standin.frame import (
+    RATE_HZ,
+    Sensor,
+    Sweep,
+    Swing,
+    chirp,
+    driven,
+    sensed,
+    sweep_log,
+    swung,
+)
 from omphalon.standin.moves import Move, heard
-from omphalon.standin.shaken import RATE_HZ, driven
 
 TWO = (Swing(38.0, 0.045, 0.7), Swing(62.0, 0.06, 0.3))
 

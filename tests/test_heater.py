@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from omphalon.physics.thermal_fit import fit_thermal
-from omphalon.readers.log_columns import Wanted
+from omphalon.readers.columns import Wanted
 from omphalon.readers.temperature import read_temperature
 from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.loop import day_score, run_loop

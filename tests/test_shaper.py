@@ -20,10 +20,10 @@ from omphalon.standin.frame import (
     Sweep,
     Swing,
     as_csv,
+    shaken,
     sweep_log,
     tap_log,
 )
-from omphalon.standin.shaken import shaken
 
 ONE = (Swing(42.0, 0.05, 1.0),)
 TWO = (Swing(38.0, 0.045, 0.7), Swing(62.0, 0.06, 0.3))

@@ -60,9 +60,8 @@ def plan(how: Leaving, expected: float, out: str | None, **given: Any) -> Answer
 def _asked(given: dict[str, Any]) -> Asked:
     """Walls, with the filament's widths beside them; or its widths alone."""
     from omphalon.readers.readings import option_readings
-    from omphalon.studies.measured.filament import WIDTH
+    from omphalon.studies.measured.filament import WIDTH, FlowQuestion
     from omphalon.studies.measured.flow import FLOW
-    from omphalon.studies.measured.question import FlowQuestion
 
     both = (*WALLS, *FILAMENT)
     walls, widths = chosen_readings(given["path"], {"wall_mm": given["wall_mm"]}, both).apart(

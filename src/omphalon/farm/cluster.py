@@ -15,8 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from omphalon import __version__
 from omphalon.errors import LinkFault, UsageError, echoed
-from omphalon.farm.jobs import FarmJob
-from omphalon.farm.outcome import Answering, JobOutcome, died, failed, too_large, too_long
+from omphalon.farm.jobs import Answering, FarmJob, JobOutcome, died, failed, too_large, too_long
 
 if TYPE_CHECKING:
     from distributed import Client, Future

@@ -6,8 +6,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from omphalon.farm.jobs import FarmJob, Impossible
-from omphalon.farm.outcome import JobOutcome
+from omphalon.farm.jobs import FarmJob, Impossible, JobOutcome
 from omphalon.farm.store import Result, Store, result_of
 
 Running = Callable[[list[FarmJob]], Iterator[JobOutcome]]

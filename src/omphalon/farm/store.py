@@ -16,8 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
-from omphalon.farm.jobs import FarmJob, Impossible
-from omphalon.farm.outcome import JobOutcome
+from omphalon.farm.jobs import FarmJob, Impossible, JobOutcome
 from omphalon.files import HALF_WRITTEN, put_bytes
 from omphalon.shapes import DOCUMENT, flat, parsed
 

@@ -17,8 +17,7 @@ from typing import Any
 
 from pebble import ProcessExpired, ProcessPool
 
-from omphalon.farm.jobs import FarmJob
-from omphalon.farm.outcome import Answering, JobOutcome, Warming, died, too_large, too_long
+from omphalon.farm.jobs import Answering, FarmJob, JobOutcome, Warming, died, too_large, too_long
 
 RETRIES = 1  # of a job whose worker died: a kill may be nobody's fault, two are the job's
 AHEAD = 2  # jobs a worker: one runs, one lies ready

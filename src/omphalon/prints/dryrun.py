@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from omphalon.prints.levels import feed
+from omphalon.prints.job import feed
 
 WARM_LIFT_MM = 40.0  # above the plate, so that what oozes falls free
 

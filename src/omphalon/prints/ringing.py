@@ -9,8 +9,7 @@ from dataclasses import dataclass
 
 from omphalon.errors import UsageError
 from omphalon.prints.advance import Label, number, prime
-from omphalon.prints.job import Job
-from omphalon.prints.levels import levels
+from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Place, Stroke, even, layers, square
 
 DIGIT_MM = 3.2

@@ -9,8 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from omphalon.errors import UsageError
-from omphalon.prints.job import Bed
-from omphalon.prints.levels import feed
+from omphalon.prints.job import Bed, feed
 
 MOST_MOVES_S = 400.0
 LEAST_STROKE_MM = 0.005

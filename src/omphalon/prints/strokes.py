@@ -9,8 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from omphalon.errors import UsageError
-from omphalon.prints.job import Job
-from omphalon.prints.levels import feed
+from omphalon.prints.job import Job, feed
 
 Place = tuple[float, float]
 NEAR_MM = 2.0  # a hop this short needs no retraction

@@ -11,11 +11,12 @@ import json
 import math
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from omphalon.errors import UnknownFormat, UsageError, echoed
 from omphalon.readers.clock import NUMBER
 from omphalon.readers.text import Text
+from omphalon.remarks import Remark
 
 SEPARATORS = (";", "\t", ",", " ")
 MINUS = str.maketrans({"−": "-", "\u00a0": " ", "\u202f": " "})
@@ -264,3 +265,25 @@ def chosen_column(header: Sequence[str], wanted: str, source: str) -> int:
             "the header has: " + echoed(", ".join(header)),
         )
     return folded.index(wanted.lower())
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """How a user wants a log read."""
+
+    heater: str | None = None
+    full_power: float | None = None
+    every_s: float | None = None
+    columns: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(kw_only=True)
+class LogColumns:
+    """What a form gives: columns as they stand, times in s, and what was seen on the way."""
+
+    time_s: list[float]
+    temperature_c: list[float]
+    power: list[float] | None
+    target_c: list[float] | None
+    percent: bool
+    notes: list[Remark]

@@ -9,7 +9,7 @@ import numpy as np
 from omphalon.arrays import Array
 from omphalon.errors import UnknownFormat, UsageError
 from omphalon.readers import clock
-from omphalon.readers.log_columns import LogColumns, Wanted
+from omphalon.readers.columns import LogColumns, Wanted
 from omphalon.readers.text import Text
 from omphalon.remarks import Remark
 from omphalon.reports import REPORT, SIGN, Heating, plain_number, report_of

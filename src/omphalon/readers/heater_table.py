@@ -6,8 +6,16 @@ import math
 
 from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
-from omphalon.readers.columns import Table, chosen_column, header_at, read_table, state, words
-from omphalon.readers.log_columns import LogColumns, Wanted
+from omphalon.readers.columns import (
+    LogColumns,
+    Table,
+    Wanted,
+    chosen_column,
+    header_at,
+    read_table,
+    state,
+    words,
+)
 from omphalon.readers.text import Text
 from omphalon.remarks import Remark
 from omphalon.reports import SIGN

@@ -11,9 +11,9 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.errors import UnknownFormat, UsageError, echoed
+from omphalon.readers.columns import LogColumns, Wanted
 from omphalon.readers.console import is_console, read_console
 from omphalon.readers.heater_table import ROLES, is_table, read_columns
-from omphalon.readers.log_columns import LogColumns, Wanted
 from omphalon.readers.text import LOG, Text, read_text
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Remark

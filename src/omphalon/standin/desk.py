@@ -11,12 +11,11 @@ from pathlib import Path
 import numpy as np
 
 from omphalon.standin.bead import Nozzle
-from omphalon.standin.frame import Sensor
+from omphalon.standin.frame import Sensor, shaken
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.kept import MachineSettings
 from omphalon.standin.reader import Reader, ladder_csv, tower_csv
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y
-from omphalon.standin.shaken import shaken
 
 TRUE_STEPS_E = 437.4
 TRUE_LEAD_S = 0.52

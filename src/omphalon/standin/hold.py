@@ -9,9 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from omphalon.standin.heater import STEP_S, Heater, Lanes, quantised
-from omphalon.standin.loop import BAND_C, CONTROL_S
+from omphalon.standin.loop import BAND_C, CONTROL_S, Regulator
 from omphalon.standin.oscillation import HeaterLog
-from omphalon.standin.regulator import Regulator
 
 
 @dataclass(frozen=True)

@@ -16,9 +16,8 @@ import numpy as np
 
 from omphalon.standin.heater import STEP_S, Lanes, quantised
 from omphalon.standin.kept import GAIN_SCALE, MachineSettings, copied
-from omphalon.standin.loop import CONTROL_S
+from omphalon.standin.loop import CONTROL_S, Regulator
 from omphalon.standin.oscillation import Relay, Test
-from omphalon.standin.regulator import Regulator
 from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
 
 NAME = "Fulmar, made up by the stand-in printer"

@@ -18,9 +18,8 @@ from omphalon.cli.bench.common import (
     take_found,
     where,
 )
-from omphalon.cli.bench.keep import back_up, report, restore
 from omphalon.cli.bench.lines import readback, sheet
-from omphalon.cli.bench.work import adopt, changed, revert, trial
+from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
 from omphalon.cli.common import InOrder, choice
 from omphalon.errors import UsageError, echoed, shown
 

@@ -2,26 +2,66 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
-from collections.abc import Iterator
+import sys
+import time
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.bench.common import as_document, document
-from omphalon.cli.common import InOrder, number, template
-from omphalon.cli.farm.compare import compare
-from omphalon.cli.farm.progress import progress_of_jobs
-from omphalon.cli.farm.show import show
+from omphalon.cli.bench.common import as_document, document, table
+from omphalon.cli.common import Answer, InOrder, Leaving, answering, number, template
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
     from omphalon.farm.cluster import Scheduler
-    from omphalon.farm.jobs import FarmJob
-    from omphalon.farm.outcome import JobOutcome
+    from omphalon.farm.jobs import FarmJob, JobOutcome
     from omphalon.farm.run import FarmRun, Running
     from omphalon.farm.store import Store
+
+
+EVERY_S = 10.0
+
+
+@contextlib.contextmanager
+def progress_of_jobs() -> Iterator[Callable[[int, int], None]]:
+    """A function to tell how many of how many jobs are done."""
+    if not sys.stderr.isatty():
+        yield _Plain().tell
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TimeRemainingColumn
+
+    columns = (BarColumn(), MofNCompleteColumn(), "left", TimeRemainingColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task("", total=None)
+        yield lambda done, whole: bar.update(task, completed=done, total=whole)
+
+
+class _Plain:
+    """A line every EVERY_S seconds."""
+
+    def __init__(self) -> None:
+        self.began = self.told = time.monotonic()
+        self.first: int | None = None
+
+    def tell(self, done: int, whole: int) -> None:
+        if self.first is None:
+            self.first = done
+        now = time.monotonic()
+        if now - self.told < EVERY_S or done == self.first:
+            return
+        self.told = now
+        left = (now - self.began) / (done - self.first) * (whole - done)
+        click.echo(f"{done} of {whole} done, about {_words(left)} left", err=True)
+
+
+def _words(seconds: float) -> str:
+    return f"{seconds:.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
+
 
 MOST_TOLD = 12  # rows without an answer, or to measure again, that are told on the screen
 ORDER = ("fit", "compare", "show")
@@ -200,6 +240,61 @@ def _tell(done: FarmRun, store: Store) -> None:
     place = echoed(str(store.place))
     click.echo(f"\nwritten  {place}{os.sep}{RESULTS}, {PAGE}, {ANSWERS}{os.sep}")
     click.echo(f"next     omphalon farm compare {place}")
+
+
+@click.command("show", short_help="Many benches in one table: stale, due, failed checks, next.")
+@click.argument("places", nargs=-1, required=True, metavar="DIR...")
+@as_document
+def show(places: tuple[str, ...], as_json: bool) -> int:
+    """What each bench of DIR… waits for: settings gone stale since a part was changed, settings due
+    (never measured, old, known too widely, standing on newer ones), checks that failed, and what
+    comes next. A folder that holds benches stands for them.
+
+    \b
+    Example:
+      omphalon farm show museum
+    """
+    from omphalon.farm.benches import benches_in, look
+
+    rows = [look(place) for each in places for place in benches_in(each)]
+    if as_json:
+        document("farm-show", benches=[vars(row) for row in rows])
+    else:
+        head = ("printer", "set", "stale", "due", "failed", "next")
+        cells = [
+            (
+                shown(r.printer),
+                *(("–",) * 4 if r.error else map(str, (r.settings, r.stale, r.due, r.failed))),
+                shown(r.error or r.next),
+            )
+            for r in rows
+        ]
+        table([head, *cells])
+    return 1 if any(r.error for r in rows) else 0
+
+
+@click.command("compare", short_help="Who is not like its fellows, and who has changed.")
+@click.argument("place", metavar="DIR")
+@click.argument("earlier", metavar="[EARLIER]", required=False)
+@answering(dialect=False, bench=False)
+def compare(how: Leaving, place: str, earlier: str | None) -> Answer:
+    """Hold the answers in DIR against each other, printers of one model together, and against those
+    of an EARLIER run. Each one's interval counts; of those named, about one in twenty is wrong.
+
+    \b
+    Example:
+      omphalon farm compare farm --plot fellows.png
+    """
+    from omphalon.farm.compare import compare_farms
+    from omphalon.farm.compare_words import comparison_finding
+    from omphalon.farm.store import read_results
+
+    how.check(None)
+    if earlier is not None and os.path.realpath(place) == os.path.realpath(earlier):
+        raise UsageError("DIR and EARLIER are one folder", "give the folder of an earlier run")
+    before = () if earlier is None else read_results(earlier)
+    found = compare_farms(read_results(place), before)
+    return comparison_finding(found, earlier is not None)
 
 
 for command in (compare, show):

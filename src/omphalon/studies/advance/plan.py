@@ -11,8 +11,7 @@ from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.advance import Corners, Ladder, Tower
-from omphalon.prints.job import Job
-from omphalon.prints.levels import levels
+from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Survey, survey
 from omphalon.studies.advance.drives import LINES, TOWER_MM
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import FILAMENT_MM
 from omphalon.errors import BadReading, UsageError
 from omphalon.finding import Shown
 from omphalon.physics import scale
@@ -19,8 +20,33 @@ from omphalon.physics.scale import Estimate, Spread, reading_spread
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.measured.engine import Fitted, Measurand, Sample, belonging
-from omphalon.studies.measured.question import FINEST_MM, FlowQuestion
 from omphalon.units import plural
+
+SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take; a judgement
+FINEST_MM = 0.01  # that a caliper reads to
+
+
+@dataclass(frozen=True, kw_only=True)
+class FlowQuestion:
+    """The present multiplier, the wall that should come out (None: no walls were measured), how
+    finely was read, how a caliper squeezes, the filament's width as the slicer believes it, and
+    its widths where they were measured beside walls.
+    """
+
+    flow: float
+    expected_mm: float | None
+    resolution_mm: float | None = None
+    squeeze_mm: float = SQUEEZE_MM
+    nominal_mm: float = FILAMENT_MM
+    widths: Readings | None = None
+
+    @property
+    def wall_mm(self) -> float:
+        """The wall that should come out; a UsageError where it was not given."""
+        if self.expected_mm is None:
+            raise UsageError("no --expected", "give the thickness a wall should have")
+        return self.expected_mm
+
 
 FEWEST_PLACES = 3
 PRESS_MM = 0.005  # how unlike a caliper presses: from reading to reading, and throughout

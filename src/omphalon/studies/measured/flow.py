@@ -19,8 +19,13 @@ from omphalon.prints.pieces import Cube
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
-from omphalon.studies.measured.filament import filament_evidence, filament_rows, measured_filament
-from omphalon.studies.measured.question import FINEST_MM, FlowQuestion
+from omphalon.studies.measured.filament import (
+    FINEST_MM,
+    FlowQuestion,
+    filament_evidence,
+    filament_rows,
+    measured_filament,
+)
 from omphalon.studies.printed import TestPrint, plain_print, print_steps
 from omphalon.units import digits
 

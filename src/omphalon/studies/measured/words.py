@@ -121,7 +121,7 @@ def _headline(found: Fitted[Any]) -> tuple[Shown, ...]:
         name = f"{one.sample.name} {quantity.title}".strip()
         half = f"± {digits(one.half_width, least=2)}"
         last = offset_words(one) if several else quantity.unit
-        new = digits(one.setting, one.half_width)
+        new = digits(one.setting, one.half_width, least=1 if quantity.shifts else 3)
         rows.append(Shown(name, (f"{one.sample.present:g}", new, half, last)))
     return tuple(rows)
 

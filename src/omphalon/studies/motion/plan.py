@@ -10,7 +10,7 @@ from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.dryrun import CornerRun, DryRun, FeedRun
-from omphalon.prints.levels import levels
+from omphalon.prints.job import levels
 from omphalon.studies.motion.question import UNITS
 from omphalon.units import plural
 
