@@ -58,11 +58,12 @@ AXES = ("x", "y", "z", "e")
 
 def _rows(kind: str, heater: object = None) -> Iterator[tuple[str, str, str, tuple[str, ...]]]:
     """Of what, key, field and steps of all settings that a kind of answer can hold."""
-    several = AXES if heater is None else (str(heater),)
-    for of in several:
-        for key, field, steps in PLACES.get(kind, ()):
-            if "{of}" in key or of == several[0]:
+    places = PLACES.get(kind, ())
+    for of in AXES if heater is None else (str(heater),):
+        for key, field, steps in places:
+            if "{of}" in key:
                 yield of, key.format(of=of), field, tuple(s.format(of=of) for s in steps)
+    yield from (("", *place) for place in places if "{of}" not in place[0])
 
 
 def documents(kind: str, settings: Iterable[Setting]) -> tuple[dict[str, Any], dict[str, Any]]:
