@@ -4,12 +4,13 @@ import json
 import math
 import os
 import pty
+import re
 import subprocess
 import sys
 
 import pytest
 
-from omphalon.errors import OmphalonError
+from omphalon.errors import OmphalonError, UnknownFormat
 from omphalon.finding import Finding, Plan, Shown, plain
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.template import checked
@@ -176,6 +177,28 @@ def test_a_plan_numbers_its_steps():
 )
 def test_the_default_dialect_has_shared_codes_only(setting, fields, line):
     assert load_dialect().line(setting, **fields) == line
+
+
+@pytest.mark.parametrize(
+    "form, value, half, better",
+    [
+        (".0f", 0.506, 0.01, ".3f"),  # a tenth of its spread may be lost
+        (".2f", 0.0074, None, ".5f"),  # half a percent where it has none
+        ("d", 0.6, None, ".3f"),
+        (".1f", 437.13, 3.7, ""),
+        (".3f", 0.5064, 0.01, ""),
+        ("", 1e-7, None, ""),
+    ],
+)
+def test_a_template_that_rounds_the_answer_away_is_refused(form, value, half, better):
+    field = "advance" + (":" + form if form else "")
+    dialect = load_dialect().with_line("advance", f"LEAD {{{field}}}")
+    spread = {} if half is None else {"advance": half}
+    if better:
+        with pytest.raises(UnknownFormat, match=r"\{advance:" + re.escape(better) + r"\}"):
+            dialect.line_within("advance", {"advance": value}, spread)
+    else:
+        assert dialect.line_within("advance", {"advance": value}, spread)
 
 
 @pytest.mark.parametrize(

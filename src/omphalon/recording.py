@@ -24,7 +24,7 @@ class TemperatureLog:
 
     `power` and `target_c` are None where the log has no such column; single missing values are NaN.
     `power_scale` is the number that stood for full power. `notes` say what was worked out or passed
-    over.
+    over, `headers` which columns were read as what.
     """
 
     source: str
@@ -35,6 +35,7 @@ class TemperatureLog:
     power_scale: float | None
     read_as: str
     notes: tuple[Remark, ...] = ()
+    headers: tuple[str, ...] = ()
 
     @property
     def duration_s(self) -> float:

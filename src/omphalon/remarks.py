@@ -20,6 +20,8 @@ Facts = Mapping[str, object]
 PHRASES = {
     "target-in-f": ": is the target in °F?",
     "log-in-f": ": are the log's temperatures °F? (name the column temp_f)",
+    "gains-per-a-loop": "a loop, not a second",
+    "gains-per-minutes": "in minutes, not in seconds",
     "two-walls": " (two walls for one, or the wrong unit?)",
     "not-seen": "not seen",
     "glare": "the lamp mirrored in it",

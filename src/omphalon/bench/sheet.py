@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from typing import Any
 
 from omphalon.bench.settings import KINDS, InForce
 from omphalon.lines.dialect import Dialect
@@ -13,13 +14,14 @@ from omphalon.settings import GAINS
 def entered(setting: InForce, dialect: Dialect) -> str | None:
     """The line that enters a setting; None where the dialect has none."""
     kind = setting.kind
-    values = {
-        name: value * dialect.gain_scale if name in GAINS else value
-        for name, value in setting.value.items()
-    }
-    if kind.axis:
-        values["axis"] = kind.axis
-    return dialect.line(kind.line, **values) if kind.line else None
+    if not kind.line:
+        return None
+
+    def scaled(fields: Mapping[str, Any]) -> dict[str, Any]:
+        return {k: v * dialect.gain_scale if k in GAINS else v for k, v in fields.items()}
+
+    values = {**scaled(setting.value), **({"axis": kind.axis} if kind.axis else {})}
+    return dialect.line_within(kind.line, values, scaled(setting.spread))
 
 
 def value_words(setting: InForce) -> str:

@@ -54,6 +54,10 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "break": (),
     "halt": (),
 }
+# settings: what is written of them must be what was found
+KEPT = frozenset(
+    ("steps", "hotend-gains", "bed-gains", "flow", "advance", "shaper", "acceleration")
+) | {name for name in SETTINGS if name.endswith("-limit")}
 # setting whose line an option may give → that option's example
 EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
 HEATER_INDEX = {"hotend": 0, "bed": -1}  # {index} in the line of an oscillation test
@@ -74,18 +78,30 @@ class Dialect:
 
     def line(self, setting: str, **values: object) -> str | None:
         """The line for a setting, or None where this dialect has no code for it."""
+        return self.line_within(setting, values, {})
+
+    def line_within(
+        self, setting: str, values: dict[str, object], spread: Mapping[str, float]
+    ) -> str | None:
+        """The same; a format that rounds a setting away, by more than a tenth of its spread, is
+        refused.
+        """
         template = self.templates.get(setting)
         if template is None:
             return None
         if isinstance(values.get("shaper"), str):
             values["shaper"] = self.shaper_names.get(str(values["shaper"]), values["shaper"])
-        return fill(template, values, f"dialect {self.name}: '{setting}'")
+        room = {name: half / 10 for name, half in spread.items()}
+        keeps = room if setting in KEPT else None
+        return fill(template, values, f"dialect {self.name}: '{setting}'", keeps)
 
-    def entering(self, *wanted: tuple[str, str, dict[str, object]]) -> tuple[str, ...]:
-        """The lines that set what is wanted (setting, comment, values), then store and list; the
-        comment where this dialect has no line for it.
+    def entering(
+        self, *wanted: tuple[str, str, dict[str, object], dict[str, float]]
+    ) -> tuple[str, ...]:
+        """The lines that set what is wanted (setting, comment, values, half widths), then store and
+        list; the comment where this dialect has no line for it.
         """
-        lines = [self.line(name, **values) for name, _, values in wanted]
+        lines = [self.line_within(name, values, spread) for name, _, values, spread in wanted]
         rows = zip(lines, wanted, strict=True)
         shown = tuple(f"; {row[1]}" if line is None else line for line, row in rows)
         ends = (self.line("store"), self.line("list")) if any(lines) else ()

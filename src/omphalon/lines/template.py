@@ -17,6 +17,7 @@ NUMBER_FORMAT = re.compile(
     r"(?:[+ ]?0?(?P<width>\d{0,2}))?(?:\.(?P<places>\d{1,2}))?(?P<kind>[dfeg]?)", re.I
 )
 MOST_WIDTH, MOST_PLACES = 20, 12
+LOST = 0.005  # of a number without a spread may be lost in writing it
 WORD = re.compile(r"[A-Za-z0-9_+.-]{1,40}")
 
 
@@ -104,9 +105,15 @@ def checked(text: object, allowed: Iterable[str], where: str, section: object = 
     return Template(text, section)
 
 
-def fill(template: Template, values: Mapping[str, object], where: str) -> str:
-    """The line with its fields filled. A number must be finite, a word plain; UnknownFormat
-    otherwise.
+def fill(
+    template: Template,
+    values: Mapping[str, object],
+    where: str,
+    room: Mapping[str, float] | None = None,
+) -> str:
+    """The line with its fields filled. A number must be finite, a word plain; where `room` is
+    given, what is written of a number may be off by no more than that, or by LOST of it.
+    UnknownFormat otherwise.
     """
     out = []
     for literal, name, form, _ in string.Formatter().parse(template.text):
@@ -126,7 +133,23 @@ def fill(template: Template, values: Mapping[str, object], where: str) -> str:
         if not math.isfinite(number):
             raise UnknownFormat(f"{where}: {{{name}}} is no finite number", "measure again")
         out.append(_written(number, form or ""))
+        if room is not None:
+            _refuse_rounding(name, number, out[-1], form or "", where, room.get(name))
     return "".join(out)
+
+
+def _refuse_rounding(
+    name: str, number: float, written: str, form: str, where: str, room: float | None
+) -> None:
+    """Refuse a format that rounds the answer away."""
+    most = LOST * abs(number) if room is None else room
+    if abs(float(written) - number) <= max(most, 1e-12):
+        return
+    places = min(max(math.ceil(-math.log10(max(most, 1e-12))), 1), MOST_PLACES)
+    raise UnknownFormat(
+        f"{where}: {{{name}:{form}}} writes {written} for {number:.6g}",
+        f"give it the decimals it needs: {{{name}:.{places}f}}",
+    )
 
 
 def _written(number: float, form: str) -> str:

@@ -26,6 +26,7 @@ UNIT_BEHIND = re.compile(
 STATES = {"on": 1.0, "true": 1.0, "off": 0.0, "false": 0.0}
 DATE, CLOCK = re.compile(r"[\d./-]{6,10}"), re.compile(r"\d{1,2}:\d\d(:\d\d([.,]\d+)?)?")
 JSON_LONGEST = 20_000
+SEPARATOR_LINE = re.compile(r"sep=.?", re.I)  # a spreadsheet's own first line
 
 
 @dataclass(frozen=True)
@@ -92,7 +93,8 @@ def words(header: str) -> set[str]:
     spaced = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", header)
     return set(
         re.findall(
-            r"[a-zµ°%²/0-9…]+", spaced.lower().replace("μ", "µ").replace("_", " ").replace("/", " ")
+            r"[a-zà-öø-ÿµ°%²/0-9…]+",
+            spaced.lower().replace("μ", "µ").replace("_", " ").replace("/", " "),
         )
     )
 
@@ -116,7 +118,7 @@ def header_at(lines: list[str], alone: Callable[[str], bool] | None = None) -> H
     """
     for at, line in enumerate(lines):
         text = line.strip().lstrip("\ufeff")
-        if not text or text.startswith("#"):
+        if not text or text.startswith("#") or SEPARATOR_LINE.fullmatch(text):
             continue
         if text.startswith("{"):
             return Head(at, "", _keys(lines[at:]))
@@ -287,3 +289,4 @@ class LogColumns:
     target_c: list[float] | None
     percent: bool
     notes: list[Remark]
+    headers: tuple[str, ...] = ()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
@@ -20,46 +21,40 @@ from omphalon.readers.text import Text
 from omphalon.remarks import Remark
 from omphalon.reports import SIGN
 
+# words of headers, in the languages that spreadsheets and loggers speak
 PARTS: dict[str, set[str]] = {
-    "hotend": {"hotend", "nozzle", "extruder", "tool", "tool0", "t", "t0", "head"},
-    "bed": {"bed", "plate", "b"},
+    "hotend": {"hotend", "nozzle", "extruder", "tool", "t", "head", "düse", "buse", "boquilla"},
+    "bed": {"bed", "plate", "b", "bett", "heizbett", "druckbett", "plateau", "lit", "cama"},
+}
+NUMBERED = {
+    f"{name}{n}": n
+    for name in ("hotend", "nozzle", "extruder", "tool", "t", "e")
+    for n in range(10)
 }
 ROLES: dict[str, set[str]] = {
     "time": {
-        "time",
-        "t",
-        "s",
-        "sec",
-        "second",
-        "seconds",
-        "ms",
-        "us",
-        "µs",
-        "elapsed",
-        "timestamp",
-        "clock",
-        "date",
-        "datetime",
+        *("time", "t", "s", "sec", "second", "seconds", "ms", "us", "µs", "elapsed", "timestamp"),
+        *("clock", "date", "datetime", "zeit", "uhrzeit", "sekunden", "heure", "secondes"),
+        *("tiempo", "hora", "segundos"),
     },
     "temperature": {
-        "temp",
-        "temperature",
-        "temperatures",
-        "reading",
-        "actual",
-        "measured",
-        "celsius",
-        "degc",
-        "°c",
-        "hotend",
-        "nozzle",
-        "bed",
-        "plate",
-        "extruder",
+        *("temp", "temperature", "temperatures", "reading", "actual", "measured", "celsius"),
+        *("degc", "°c", "hotend", "nozzle", "bed", "plate", "extruder"),
+        *("temperatur", "ist", "istwert", "température", "mesure", "temperatura", "medida"),
     },
-    "target": {"target", "setpoint", "goal", "wanted", "set"},
-    "power": {"power", "pwm", "duty", "output", "heat", "counts", "heater", "drive"},
+    "target": {
+        *("target", "setpoint", "goal", "wanted", "set"),
+        *("soll", "sollwert", "ziel", "consigne", "cible", "objetivo", "consigna"),
+    },
+    "power": {
+        *("power", "pwm", "duty", "output", "heat", "counts", "heater", "drive"),
+        *("leistung", "heizleistung", "puissance", "potencia"),
+    },
 }
+MOST_WORDS = 5  # of a header cell: more is prose
+DATES = {"date", "datum", "fecha"}
+PERCENT = {"%", "percent", "pct", "prozent", "pourcent"}
+WATTS = {"w", "watt", "watts"}
 
 
 def is_table(lines: list[str]) -> bool:
@@ -72,12 +67,22 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
     """The columns of a table, found by the words of its header."""
     head = header_at(text.lines)
     assert head is not None
+    prose = any(len(cell.split()) > MOST_WORDS for cell in head.cells)
+    named = any(_hits(cell, role) for cell in head.cells for role in ROLES)
+    if prose or not (how.columns or named):
+        raise UnknownFormat(
+            f"{text.source}: no log: row {head.at + 1} names no time, temperature or power "
+            f"({echoed(', '.join(head.cells))})",
+            "give the file of the log; name the columns in its first row, for example "
+            "time_s,temperature_c,power",
+        )
     table = read_table(text, head)
     if not table.rows:
         raise UnreadableFile(
             f"{text.source}: no rows below its header", "fill it in, a row a report"
         )
-    found = {role: _find(table, role, how) for role in ROLES}
+    table = _dated(table)
+    found = _roles(table, how)
     at, power, goal = found["temperature"], found["power"], found["target"]
     if at is None:
         raise UnknownFormat(
@@ -94,6 +99,13 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         if column is not None and values is not None:
             _refuse_unread(table, column, values, role)
     known = drive is not None and any(map(math.isfinite, drive))
+    watts = known and power is not None and bool(words(table.header[power]) & WATTS)
+    if watts and power is not None and how.full_power is None:
+        raise UsageError(
+            f"{text.source}: {echoed(table.header[power])}: power in watts, and how many full "
+            "power is cannot be told",
+            "give --full-power N, in watts, and --gain-scale for the gains' own number",
+        )
     return LogColumns(
         time_s=times.seconds,
         temperature_c=temperature,
@@ -101,6 +113,9 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         target_c=target,
         percent=power is not None and _in_percent(table, power),
         notes=_notes(table, times, temperature),
+        headers=tuple(
+            f"{role} {echoed(table.header[k])}" for role, k in found.items() if k is not None
+        ),
     )
 
 
@@ -125,9 +140,8 @@ def _timed(table: Table, column: int | None, row: int, how: Wanted) -> clock.Tim
 
 def _in_percent(table: Table, column: int) -> bool:
     """Whether a power is in %, by its header or behind its numbers."""
-    header = table.header[column]
-    text = "%" in header or "percent" in words(header)
-    return text or any(row[column].endswith("%") for row in table.rows)
+    named = words(table.header[column]) & PERCENT
+    return bool(named) or any(row[column].endswith("%") for row in table.rows)
 
 
 def _notes(table: Table, times: clock.Times, temperature: list[float]) -> list[Remark]:
@@ -156,34 +170,109 @@ def _refuse_unread(table: Table, column: int, values: list[float], role: str) ->
     )
 
 
-def _find(table: Table, role: str, how: Wanted) -> int | None:
-    """The column of a role: the one named by the user, else the one whose words fit best."""
+def _parts(header: str) -> set[str]:
+    """The heater that a header names: hotend, bed, or a numbered one; or nothing."""
+    these = words(header)
+    numbered = {f"tool {NUMBERED[w]}" for w in these if w in NUMBERED}
+    return numbered or {name for name, own in PARTS.items() if these & own - {"t", "b"}}
+
+
+def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
+    """Which column is what: the ones named by the user, else those whose words fit best; columns
+    of one heater belong together.
+    """
+    heats = [k for k, header in enumerate(table.header) if _hits(header, "temperature")]
+    owners = {frozenset(_parts(table.header[k])) for k in heats}
+    if len(owners) > 1 and how.heater is None and "temperature" not in how.columns:
+        heats.sort(key=lambda k: -_swing(table, k))
+        of = _parts(table.header[heats[0]])
+    else:
+        of = _wanted_part(owners, how.heater)
+    found: dict[str, int | None] = {}
+    for role in ("temperature", "time", "target", "power"):
+        found[role] = _find(table, role, how, of)
+        at = found["temperature"]
+        if role == "temperature" and at is not None:
+            of = _parts(table.header[at]) or of
+    return {role: found[role] for role in ROLES}
+
+
+def _wanted_part(owners: set[frozenset[str]], heater: str | None) -> set[str]:
+    """The heater that was asked for, as the headers name it: a hotend may be tool 0."""
+    if heater == "hotend" and frozenset({"hotend"}) not in owners:
+        numbered = sorted(name for own in owners for name in own if name.startswith("tool"))
+        return {numbered[0]} if numbered else {"hotend"}
+    return set() if heater is None else {heater}
+
+
+def _swing(table: Table, column: int) -> float:
+    """How far a temperature goes up and down, again and again: which of several heaters a test is
+    of.
+    """
+    known = [v for v in table.numbers(column) if math.isfinite(v)]
+    return sum(abs(b - a) for a, b in zip(known, known[1:], strict=False))
+
+
+def _hits(header: str, role: str) -> int:
+    """How many of a header's words name a role that none of another stands against."""
+    these = words(header)
+    if role == "temperature" and any(
+        these & own for name, own in ROLES.items() if name in ("target", "power")
+    ):
+        return 0
+    if role == "temperature" and these & ROLES["time"] - {"t"}:
+        return 0
+    if role == "time" and these & {"temp", "temperature"}:
+        return 0
+    if role == "power" and these & (ROLES["target"] | {"temp", "temperature"}):
+        return 0
+    hits = len(these & ROLES[role])
+    named = {"temperature": any(w in NUMBERED for w in these)}
+    return hits + named.get(role, False)
+
+
+def _find(table: Table, role: str, how: Wanted, of: set[str]) -> int | None:
+    """The column of a role: the one named by the user, else the one whose words fit best and that
+    belongs to no other heater.
+    """
     if role in how.columns:
         return chosen_column(table.header, how.columns[role], table.source)
     taken = [h.lower() for r, h in how.columns.items() if r != role]
     best, most = None, 0.0
-    wanted = PARTS.get(how.heater or "", set())
-    others = (
-        set().union(*(p for name, p in PARTS.items() if name != how.heater))
-        if how.heater
-        else set()
-    )
     for at, header in enumerate(table.header):
-        these = words(header)
-        hits = 0 if header.lower() in taken else len(these & ROLES[role])
-        for other, vocabulary in ROLES.items():
-            if other not in (role, "temperature") and these & vocabulary and role == "temperature":
-                hits = 0
-        if role == "time" and these & {"temp", "temperature"}:
-            hits = 0
-        if role == "power" and these & (ROLES["target"] | {"temp", "temperature"}):
-            hits = 0
-        score = (
-            hits + 0.6 * len(these & wanted) - 0.6 * len(these & others - wanted) if hits else 0.0
+        own = _parts(header) if role != "time" else set()
+        hits = (
+            0 if header.lower() in taken or (of and own and not own & of) else _hits(header, role)
         )
+        score = hits + 0.6 * bool(own & of) if hits else 0.0
         if score > most:
             best, most = at, score
     return best
+
+
+def _dated(table: Table) -> Table:
+    """A date and a clock in two columns, as spreadsheets have them, are one time."""
+    dates = [k for k, header in enumerate(table.header) if words(header) <= DATES and words(header)]
+    clocks = [
+        k
+        for k in range(len(table.header))
+        if words(table.header[k]) & ROLES["time"]
+        and k not in dates
+        and table.rows
+        and ":" in table.rows[0][k]
+    ]
+    if not (dates and clocks):
+        return table
+    date, at = dates[0], clocks[0]
+    rows = [
+        [
+            f"{row[date]} {cell}" if k == at else "" if k == date else cell
+            for k, cell in enumerate(row)
+        ]
+        for row in table.rows
+    ]
+    header = ["" if k == date else cell for k, cell in enumerate(table.header)]
+    return replace(table, header=header, rows=rows)
 
 
 def _times(table: Table, column: int) -> clock.Times:

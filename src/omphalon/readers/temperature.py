@@ -26,6 +26,7 @@ LONGEST_STEP_S, LONGEST_S = (
     30.0,
     86_400.0,
 )  # a report in half a minute, or a log of a day, is no oscillation test
+SHORTEST_S = 0.5  # of a log: less is another unit
 MOST_SILENT_S = 30.0  # without a power: longer, and what it was then is not known
 FULL = 1.001  # a power this much past full is rounding
 
@@ -104,6 +105,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
         scale,
         form.name,
         tuple(notes),
+        columns.headers,
     )
 
 
@@ -131,6 +133,11 @@ def _refuse_pace(source: str, time: Array) -> None:
     unit.
     """
     usual, whole = float(np.median(np.diff(time))), float(time[-1] - time[0])
+    if whole < SHORTEST_S:
+        raise UnknownFormat(
+            f"{source}: {len(time)} reports in {whole:.3g} s: no heater moves in that",
+            "look at the unit of the times: name the column time_s, time_ms or time_us as they are",
+        )
     if usual > LONGEST_STEP_S or whole > LONGEST_S:
         raise UnknownFormat(
             f"{source}: a report every {usual:.3g} s, {whole / 3600:.3g} h in all, is no test of "

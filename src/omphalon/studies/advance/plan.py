@@ -4,6 +4,7 @@ read it.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -112,7 +113,8 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         )
     set_line = _setter(dialect, values)
     acceleration = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
-    last = None if asked.present_s is None else set_line(asked.present_s)
+    present = asked.present_s
+    last = None if present is None else dialect.line("advance", advance=round(present, 9))
     whole = survey(job, figure.strokes(job))
     head = _head(asked, job, whole, words, acceleration)
     printed = TestPrint(
@@ -205,7 +207,11 @@ def _setter(dialect: Dialect, values: tuple[float, ...]) -> Callable[[float], st
     template = dialect.templates["advance"].text
 
     def set_line(value: float) -> str:
-        return dialect.line("advance", advance=round(value, 9)) or ""
+        # neighbours must differ; more is not asked of what a print passes through
+        return (
+            dialect.line_within("advance", {"advance": round(value, 9)}, {"advance": math.inf})
+            or ""
+        )
 
     lines = [set_line(v) for v in values]
     if len(set(lines)) < len(lines):

@@ -106,7 +106,7 @@ def _finding(
         warnings=fit.remarks,
         lines=()
         if fit.verdict == "keep"
-        else dialect.entering(("advance", words, {"advance": value})),
+        else dialect.entering(("advance", words, {"advance": value}, {"advance": half})),
         next=_next(fit, question),
         headline=_headline(fit, question),
         table=(*_table(fit, question), *(() if sight is None else _seen_rows(sight))),

@@ -12,6 +12,7 @@ from omphalon.studies.heater.check import HeaterCheck, check_heater
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.signs import ROW, Seen
 from omphalon.studies.heater.signs import ROWS as CHECK_ROWS
+from omphalon.studies.heater.words import read_from
 
 # row of a check → label, unit, decimals
 ROWS = {
@@ -149,7 +150,8 @@ def _seen(check: HeaterCheck) -> dict[str, Any]:
 
 def heater_check_answer(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Finding:
     """Whether a loop still serves, in words."""
-    return answer("heater-check", logs, lambda: _finding(check_heater(logs, question)))
+    found = answer("heater-check", logs, lambda: _finding(check_heater(logs, question)))
+    return read_from(found, logs)
 
 
 def _finding(check: HeaterCheck) -> Finding:

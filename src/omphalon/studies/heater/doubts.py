@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -11,6 +12,7 @@ from scipy.ndimage import median_filter
 from omphalon.arrays import Integers
 from omphalon.physics import linear, oscillation
 from omphalon.physics.aims import AIMS
+from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.quantities import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
@@ -25,6 +27,11 @@ MOST_SHIFT_DOUBTS = 2.5  # of the switching instants, in their own doubts
 MOST_APART_DEG = 25.0
 THIN = AIMS["even"].sensitivity  # peak sensitivity that the usual aim allows
 MOST_C = {"hotend": (HOTEND_USUAL_C, HOTEND_MOST_C), "bed": (BED_USUAL_C, BED_MOST_C)}
+SCALES = (1.0, 100.0, 127.0, 255.0, 1023.0)  # that controllers give gains for
+# gains that lie so many times off, and by factors within so many times of one another, are in
+# another scale: no loop that holds its target is so far from the best
+FAR, ALIKE = 25.0, 12.0
+INVERSE, NEAR_LOG = 8.0, math.log(4.0)
 FASTEST_BED_C_S = 2.0  # no bed heats so fast, measured over ten seconds
 
 
@@ -169,3 +176,37 @@ def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) ->
     if most < 0.9 * limit:
         odd.append(Remark("never-full", {"most": most, "limit": limit}))
     return odd
+
+
+def refuse_other_scale(given: Gains, best: Gains, full_power: float, period_s: float) -> None:
+    """Refuse present gains that a mistake of scale explains: all off by one factor, or those of
+    integral and derivative by inverse ones. A loop's own faults lie nearer, and not alike.
+
+    Parameters
+    ----------
+    given : as the controller has them
+    best : for a power of 0…1
+    full_power : what is taken to stand for it in the controller's gains
+    period_s : of the controller's loop
+
+    Raises
+    ------
+    Refusal
+        With the scale, or the time, that would explain them.
+    """
+    pairs = [(given.kp, best.kp), (given.ki, best.ki), (given.kd, best.kd)]
+    if any(g <= 0 or b <= 0 for g, b in pairs):
+        return
+    kp, ki, kd = (math.log(g / (b * full_power)) for g, b in pairs)
+    middle = (kp + ki + kd) / 3
+    alike = max(kp, ki, kd) - min(kp, ki, kd) < math.log(ALIKE)
+    scale = min(SCALES, key=lambda s: abs(middle + math.log(full_power / s)))
+    if alike and abs(middle) > math.log(FAR) and abs(middle + math.log(full_power / scale)) < 1.5:
+        factor = math.exp(abs(middle))
+        facts = {"factor": factor, "scale": scale, "full_power": full_power}
+        raise Refusal("gains-too-small" if middle < 0 else "gains-too-large", **facts)
+    for unit, told in ((period_s, "a-loop"), (60.0, "minutes")):
+        shift = math.log(unit)
+        near = abs(ki - shift) < NEAR_LOG and abs(kd + shift) < NEAR_LOG and abs(kp) < NEAR_LOG
+        if near and abs(shift) > math.log(INVERSE):
+            raise Refusal("gains-of-other-times", unit=f"gains-per-{told}", seconds=unit)

@@ -22,6 +22,7 @@ from omphalon.studies.heater.doubts import (
     heater_doubts,
     log_doubts,
     logs_disagree,
+    refuse_other_scale,
 )
 from omphalon.studies.heater.excerpt import Excerpt, excerpt
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
@@ -111,6 +112,9 @@ def _heater_fit(
     heater = question.heater or heater_at(test.target_c)
     present = None if question.present is None else times(question.present, 1 / full_power)
     tuned = tune(test, model, heater, question, present)
+    if question.present is not None:
+        period = tuned.loop.period_s
+        refuse_other_scale(question.present, tuned.new, full_power, period)
     cycle = oscillation.ultimate(test.found)
     keep = worth_keeping(tuned)
     if not keep and not sure_enough(tuned):

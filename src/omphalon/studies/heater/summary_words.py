@@ -40,6 +40,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
     spread = {k: getattr(gains, k) * fit.relative_spread for k in UNITS}
     fields = {k: getattr(scaled, k) for k in UNITS}
+    halves = {k: spread[k] * fit.full_power for k in UNITS}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     goal = f"{fit.target_c:.0f}"
     return Finding(
@@ -64,7 +65,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             "predicted": None,
         },
         warnings=fit.remarks,
-        lines=dialect.entering((f"{fit.heater}-gains", words, fields)),
+        lines=dialect.entering((f"{fit.heater}-gains", words, fields, halves)),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
         headline=_headline(fit, question),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -36,11 +37,22 @@ def heater_answer(
     question : target, aim, the controller, the present gains
     dialect : templates of the lines to enter, and the scale of their gains
     """
-    return answer(
+    found = answer(
         "heater-fit",
         logs,
         lambda: _finding(fit_heater(logs, question, dialect.gain_scale), question, dialect),
     )
+    return read_from(found, logs)
+
+
+def read_from(found: Finding, logs: Sequence[TemperatureLog]) -> Finding:
+    """An answer; one that refuses says which columns were read as what."""
+    if found.verdict != "retest":
+        return found
+    rows = (
+        Shown("read", (f"{log.source}: {', '.join(log.headers)}",)) for log in logs if log.headers
+    )
+    return replace(found, table=tuple(rows))
 
 
 def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
@@ -49,6 +61,7 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
     spread = {k: getattr(gains, k) * h for k, h in zip(UNITS, half, strict=True)}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     fields = {k: getattr(scaled, k) for k in UNITS}
+    halves = {k: spread[k] * fit.full_power for k in UNITS}
     return Finding(
         kind="heater-fit",
         verdict=fit.verdict,
@@ -58,7 +71,7 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
         also=gain_scales(gains, spread, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
-        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields)),
+        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, halves)),
         next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),

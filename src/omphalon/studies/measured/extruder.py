@@ -38,6 +38,7 @@ FINEST_MM = 0.01  # that a rule or caliper reads to
 THEORY_WITHIN = 0.10
 SLIPPED = 0.005
 SHOWN_RUNS = 8
+SAME_AGAIN = 3  # readings, the same to the digit
 MOST_RUNS = 100
 BEYOND_MM = 30.0  # the mark sits that much further, so that feeding too much can still be seen
 
@@ -109,7 +110,7 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
                 f"{row.where}: the fed length {length:g} is not above 0", "measure again, in mm"
             )
     refuse_gross(float(np.median(fed / asked)))
-    _refuse_swapped(asked, fed)
+    _refuse_swapped(asked, fed, list(way)[-1])
     resolution = question.resolution_mm or max(readings.step(*way), FINEST_MM)
     placing = question.placing_mm if "mark_mm" in way else BY_EYE_MM
     known = reading_spread(resolution, placing, ends=2, placings=2)
@@ -132,13 +133,21 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
     ]
 
 
-def _refuse_swapped(asked: Array, fed: Array) -> None:
-    """Readings that are all one round number against asked lengths that are not: the columns
-    changed places.
+def _refuse_swapped(asked: Array, fed: Array, column: str) -> None:
+    """A round answer to an odd question, again and again the same to the digit: the numbers changed
+    places.
     """
-    round_fed = np.all(fed == fed[0]) and float(fed[0]).is_integer()
-    if len(fed) > 1 and round_fed and np.any(asked % 1 != 0) and np.ptp(asked) > 0:
-        raise Refusal("swapped")
+    if np.any(fed != fed[0]) or not np.all(_roundness(fed) > _roundness(asked)):
+        return
+    if len(fed) >= SAME_AGAIN or np.all(_roundness(asked) == 0):
+        facts = {"fed": float(fed[0]), "asked": float(asked[0]), "column": column}
+        raise Refusal("swapped", **facts)
+
+
+def _roundness(lengths: Array) -> Array:
+    """0 where a length has decimals, 1 where it is whole, 2 where it is whole tens, (n,)."""
+    whole: Array = np.where(lengths % 1 == 0, 1.0, 0.0)
+    return np.where(lengths % 10 == 0, 2.0, whole)
 
 
 def _without_slip(

@@ -107,9 +107,11 @@ def _lines(found: Fitted[Any], dialect: Dialect | None) -> tuple[str, ...]:
     for one in found.things:
         if one.verdict == "change":
             values = {"axis": one.sample.name.upper() or "E", quantity.field: one.setting}
-            wanted.append((quantity.line, filled(quantity.comment, facts_of(one)), values))
+            halves = {quantity.field: one.half_width}
+            words = filled(quantity.comment, facts_of(one))
+            wanted.append((quantity.line, words, values, halves))
     if dialect is None or not wanted:
-        return tuple(f"; {comment}" for _, comment, _ in wanted)
+        return tuple(f"; {comment}" for _, comment, _, _ in wanted)
     return dialect.entering(*wanted)
 
 

@@ -196,14 +196,16 @@ def _mode_words(mode: Mode) -> str:
 
 
 def _lines(fit: ShaperFit, dialect: Dialect) -> tuple[str, ...]:
-    wanted: list[tuple[str, str, dict[str, object]]] = []
+    wanted: list[tuple[str, str, dict[str, object], dict[str, float]]] = []
     for a in fit.axes:
         if a.kept:
             continue
         c, axis = a.chosen, a.reading.axis
         words = f"axis {axis}: shaper {c.shaper}, {c.frequency_hz:.2f} Hz, damping {c.damping:.4f}"
         values = {"shaper": c.shaper, "frequency": c.frequency_hz, "damping": c.damping}
-        wanted.append(("shaper", words, {"axis": axis.upper(), **values}))
+        halves = {"frequency": a.frequency_half_hz, "damping": a.main.damping_half}
+        wanted.append(("shaper", words, {"axis": axis.upper(), **values}, halves))
     common = fit.acceleration_mm_s2
     words = f"acceleration {common:.0f} mm/s²"
-    return dialect.entering(*wanted, ("acceleration", words, {"acceleration": common}))
+    halves = {"acceleration": fit.half_width_mm_s2}
+    return dialect.entering(*wanted, ("acceleration", words, {"acceleration": common}, halves))

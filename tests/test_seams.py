@@ -1,0 +1,161 @@
+"""Between the parts: inputs that were right in themselves and came wrong to the next room."""
+
+import csv
+import json
+from datetime import datetime, timedelta
+
+import pytest
+
+from conftest import SAMPLES
+
+OSCILLATION = SAMPLES / "hotend-oscillation.csv"
+BEGAN = datetime(2026, 11, 20, 23, 58)  # the log runs past midnight
+
+
+def reports():
+    lines = [line for line in OSCILLATION.read_text().splitlines() if not line.startswith("#")]
+    return [{k: float(v) for k, v in row.items()} for row in csv.DictReader(lines)]
+
+
+def table(head, row, first=""):
+    """The sample's log under other headers."""
+    return first + head + "\n" + "".join(row(one) + "\n" for one in reports())
+
+
+def at(one):
+    return BEGAN + timedelta(seconds=one["time_s"])
+
+
+def plain(one, *names):
+    return ",".join(f"{one[name]:g}" for name in names)
+
+
+FIELDS = ("time_s", "temperature_c", "target_c", "power_counts")
+ANSWERED = {
+    "a date and a clock in two columns": (
+        table(
+            "Date,Time,Temperature,Setpoint,Output",
+            lambda one: f"{at(one):%d.%m.%Y,%H:%M:%S.%f},{plain(one, *FIELDS[1:])}",
+        ),
+        [],
+    ),
+    "two heaters, columns mixed": (
+        table(
+            "hotend0_target,bed_temp,bed_target,time_s,hotend0_temp,bed_power,hotend0_power",
+            lambda one: (
+                f"{one['target_c']:g},60.1,60,{plain(one, *FIELDS[:2])},30,{one['power_counts']:g}"
+            ),
+        ),
+        [],
+    ),
+    "a German spreadsheet's": (
+        table(
+            "Zeit (s);Temperatur (°C);Soll (°C);Leistung (%)",
+            lambda one: ";".join(
+                f"{one[n] * (100 / 255 if 'power' in n else 1):.2f}".replace(".", ",")
+                for n in FIELDS
+            ),
+            "sep=;\n",
+        ),
+        [],
+    ),
+    "power_pct": (
+        table(
+            "time_s,temperature_c,target_c,power_pct",
+            lambda one: f"{plain(one, *FIELDS[:3])},{one['power_counts'] / 2.55:.2f}",
+        ),
+        [],
+    ),
+    "watts, and how many are full": (
+        table(
+            "time_s,temperature_c,target_c,power_w",
+            lambda one: f"{plain(one, *FIELDS[:3])},{40 * one['power_counts'] / 255:.2f}",
+        ),
+        ["--full-power", "40", "--gain-scale", "255"],
+    ),
+}
+
+
+@pytest.fixture(scope="module")
+def clean(tmp_path_factory):
+    from omphalon.cli import omphalon as program
+
+    answer = program.main(
+        ["heater", "fit", str(OSCILLATION), "--quiet"], "omphalon", standalone_mode=False
+    )
+    return {one.field: (one.value, one.half_width) for one in answer.settings}
+
+
+@pytest.mark.parametrize("name", ANSWERED)
+def test_a_log_as_it_comes_answers_as_the_plain_one(name, clean, run, tmp_path):
+    text, more = ANSWERED[name]
+    (tmp_path / "log.csv").write_text(text)
+    done = run("heater", "fit", "log.csv", "--heater", "hotend", *more, "--json")
+    found = json.loads(done.stdout)
+    assert done.returncode == 0 and not done.stderr
+    for field, (value, half) in clean.items():
+        assert found["settings"][field] == pytest.approx(value, abs=half)
+
+
+LOG = OSCILLATION.read_text()
+REFUSED = {
+    # what was given: the words, the exit code, what is said and what mends it
+    "seconds under a header of µs": (
+        LOG.replace("time_s", "time_us"),
+        [],
+        (1, "no heater moves in that", "time_us"),
+    ),
+    "watts": (LOG.replace("power_counts", "power_w"), [], (2, "power in watts", "--full-power")),
+    "prose": (
+        "Dear reader, this page tells of a heater,\nand of its power, in words.\n",
+        [],
+        (1, "no log", "time_s,temperature_c,power"),
+    ),
+    "present gains of a power 0…1": (
+        LOG,
+        ["--kp", "0.09", "--ki", "0.0074", "--kd", "0.246"],
+        (3, "full power of 1, not 255", "--gain-scale 1"),
+    ),
+    "present gains of 255 where full power is 1": (
+        LOG,
+        ["--kp", "22", "--ki", "2.2", "--kd", "60", "--gain-scale", "1"],
+        (3, "full power of 255, not 1", "--gain-scale 255"),
+    ),
+    "present gains in minutes": (
+        LOG,
+        ["--kp", "30", "--ki", "120", "--kd", "1.2"],
+        (3, "in minutes, not in seconds", "divide ki by 60"),
+    ),
+    "present gains a loop": (
+        LOG,
+        ["--kp", "30", "--ki", "0.12", "--kd", "1000", "--loop-period", "0.05"],
+        (3, "a loop, not a second", "divide ki by 0.05"),
+    ),
+}
+
+
+@pytest.mark.parametrize("name", REFUSED)
+def test_a_heater_log_with_a_mistake_names_it_and_gives_no_setting(name, run, tmp_path):
+    text, more, (code, *said) = REFUSED[name]
+    (tmp_path / "log.csv").write_text(text)
+    done = run("heater", "fit", "log.csv", *more)
+    words = " ".join((done.stdout + done.stderr).split())
+    assert done.returncode == code and all(one in words for one in said)
+    assert "M301" not in words
+
+
+SWAPPED = {
+    "--asked 95 --fed 100 --fed 100 --fed 100": True,
+    "--asked 34.6 --mark 110 --left 80": True,
+    "--asked 100 --fed 100 --fed 100 --fed 100": False,
+    "--asked 95 --fed 100": False,
+    "--asked 95 --fed 100 --fed 100 --fed 99.5": False,
+    "--asked 80 --mark 110 --left 34.6 --left 34.6 --left 34.6": False,
+}
+
+
+@pytest.mark.parametrize("words", SWAPPED)
+def test_a_round_answer_to_an_odd_question_is_a_swap(words, run):
+    done = run("extruder", "fit", "--steps", "412", *words.split())
+    assert ("swapped" in done.stdout) == SWAPPED[words]
+    assert done.returncode == 3 or not SWAPPED[words]
