@@ -54,8 +54,8 @@ def place(tmp_path_factory):
     bench = make(tmp_path_factory.mktemp("tables") / "b")
     for key, value in FACTS.items():
         bench.set_facts({key: value})
-    rows = [(Taken(key=k, value=v, spread={}), "grey") for k, v in SET.items()]
-    bench.set_all(rows, "adopted", None)
+    rows = [(Taken(key=k, value=v, spread={}), "grey", None) for k, v in SET.items()]
+    bench.set_all(rows, "adopted")
     return bench.place
 
 

@@ -37,6 +37,8 @@ GROUND = {
     "tables",
     "remarks",
     "settings",
+    "order",
+    "parts",
     "finding",
     "__init__",
 }

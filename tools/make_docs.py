@@ -10,12 +10,12 @@ import click
 
 from omphalon import errors
 from omphalon.bench.facts import FACTS, FILAMENT
-from omphalon.bench.parts import PARTS
 from omphalon.bench.settings import KINDS
 from omphalon.cli import omphalon
 from omphalon.columns import TABLES as READINGS
 from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
+from omphalon.parts import PARTS
 from omphalon.quantities import QUANTITIES
 from omphalon.remarks import warnings
 

@@ -73,6 +73,7 @@ class Bench:
             parts=last("part"),
             checks=last("check"),
             filament=filament,
+            lines=frozenset(self.dialect(facts).templates),
         )
 
     def settings(self, filament: str | None) -> dict[str, InForce]:
@@ -129,7 +130,7 @@ class Bench:
     def adopt(self, entry: Entry, how: str = "adopted") -> list[Taken]:
         """A finding's settings become those in force; what was set."""
         found = taken(entry.body["document"])
-        self.set_all([(t, entry.filament) for t in found], how, entry.id)
+        self.set_all([(t, entry.filament, entry) for t in found], how)
         return found
 
     def waiting(self) -> list[Entry]:
@@ -163,27 +164,39 @@ class Bench:
                 out.append(f"{words} stands on {KINDS[need].words}, which was never checked")
         return out
 
-    def before(self, since: str | None) -> list[tuple[Taken, str | None]]:
-        """What was in force before the last setting (all that one finding set), or at a date."""
+    def before(
+        self, since: str | None = None, key: str | None = None, number: int | None = None
+    ) -> list[Restored]:
+        """What was in force before: before the last setting (all that one finding set), before a
+        setting's own last one, at a date, or by an entry. Who goes back twice goes further back.
+
+        Parameters
+        ----------
+        since : the date
+        key : which setting; None: those that were set last
+        number : the entry of a setting
+        """
         entries = [e for e in self.journal.entries(kind="setting") if e.subject in KINDS]
+        if number is not None:
+            return [Restored(e) for e in entries if e.id == number]
         if since is not None:
             undone = [e for e in entries if e.at >= since]
+        elif key is not None:
+            undone = [e for e in entries if e.subject == key][:1]
         else:
-            undone = [
-                e
-                for n, e in enumerate(entries)
-                if n == 0 or (e.body["from"] and e.body["from"] == entries[0].body["from"])
-            ]
+            last = entries[0] if entries else None
+            undone = [e for e in entries if last and _of_one_act(e, last)]
         back = []
-        for key, filament in dict.fromkeys((e.subject, e.filament) for e in undone):
-            own = [e for e in entries if (e.subject, e.filament) == (key, filament)]
-            first = min(e.id for e in undone if e in own)
-            older = [e for e in own if e.id < first]
-            if older:
-                body = older[0].body
-                one = Taken(key=key, value=body["value"], spread=body["spread"])
-                back.append((one, filament))
+        for subject, filament in dict.fromkeys((e.subject, e.filament) for e in undone):
+            own = [e for e in entries if (e.subject, e.filament) == (subject, filament)]
+            first = min(e.body.get("as_of") or e.id for e in undone if e in own)
+            older = [e for e in own if e.id < first and not e.body.get("as_of")]
+            back += [Restored(e) for e in older[:1]]
         return back
+
+    def revert(self, back: Sequence[Restored]) -> None:
+        """Put settings of before in force again."""
+        self.set_all([(one.taken, one.entry.filament, one.entry) for one in back], "reverted")
 
     def replaced(self, settings: Mapping[str, InForce]) -> dict[str, InForce]:
         """What each setting in force replaced, where that is known."""
@@ -203,22 +216,30 @@ class Bench:
         return self.journal.append("trial", "trial", body, self.state().filament)
 
     def set_all(
-        self, settings: Sequence[tuple[Taken, str | None]], how: str, source: int | None
+        self, settings: Sequence[tuple[Taken, str | None, Entry | None]], how: str
     ) -> list[int]:
-        """Settings into the journal, all or none. What is measured anew and stays as it was moves
-        nothing that stands on it.
+        """Settings into the journal, all or none: each with the finding, or the earlier setting,
+        that it comes from. What is measured anew and stays as it was moves nothing that stands on
+        it.
         """
         rows: list[tuple[str, str, dict[str, Any], str | None]] = []
-        for one, filament in settings:
+        for one, filament, source in settings:
             own = filament if KINDS[one.key].of_filament else None
             now = self.settings(own).get(one.key)
-            body = {
+            body: dict[str, Any] = {
                 "value": one.value,
                 "spread": one.spread,
                 "how": how,
-                "from": source,
+                "from": None if source is None else source.id,
                 "moved": now is None or not same(now.value, one.value),
             }
+            if source is not None and source.kind == "setting":
+                older = setting_of(source)
+                assert older is not None
+                rests = {"rests_on": older.rests_on, "measured_at": older.measured_at}
+                body |= {"from": source.body["from"], "as_of": source.id, **rests}
+            elif source is not None:
+                body["measured_at"] = source.at
             rows.append(("setting", one.key, body, own))
         return self.journal.append_all(rows)
 
@@ -245,6 +266,30 @@ class Bench:
             raise UnwritableFile(
                 f"{path}: cannot be written ({error.strerror})", "look at the folder's permissions"
             ) from error
+
+
+@dataclass(frozen=True)
+class Restored:
+    """An entry of a setting that is to be in force again."""
+
+    entry: Entry
+
+    @property
+    def taken(self) -> Taken:
+        """The setting in it."""
+        body = self.entry.body
+        return Taken(key=self.entry.subject, value=body["value"], spread=body["spread"])
+
+
+def _of_one_act(one: Entry, last: Entry) -> bool:
+    """Whether two settings were made by one act: of one finding, or reverted together."""
+    if one.id == last.id:
+        return True
+    source = last.body["from"]
+    alike = one.body["how"] == last.body["how"] and one.at == last.at
+    return bool(source and one.body["from"] == source and one.body["how"] == last.body["how"]) or (
+        alike and last.body["how"] == "reverted"
+    )
 
 
 def _put_fact(document: Any, key: str, value: Value) -> None:

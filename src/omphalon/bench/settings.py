@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from omphalon.errors import UnreadableFile, echoed
+from omphalon.order import ORDER
 from omphalon.settings import GAINS, settings_in
 from omphalon.shapes import fits
 from omphalon.tables import table_by
@@ -96,8 +97,7 @@ def _limit(axis: str, what: str, unit: str) -> Kind:
     )
 
 
-KINDS: Mapping[str, Kind] = table_by(
-    "key",
+_KINDS = (
     *(_limit(a, "speed", "mm/s") for a in "xyze"),
     *(_limit(a, "acceleration", "mm/s²") for a in "xyze"),
     *(_limit(a, "corner", "mm/s") for a in "xy"),
@@ -144,9 +144,11 @@ KINDS: Mapping[str, Kind] = table_by(
         line="advance",
     ),
 )
-# without these a printer cannot be called tuned; Z, corners and retraction only where somebody
-# measured them
-EXPECTED = tuple(k for k in KINDS if not k.endswith(("-z", "-limit-e")) and k[:6] != "corner")
+KINDS: Mapping[str, Kind] = table_by(
+    "key", *sorted(_KINDS, key=lambda kind: list(ORDER).index(kind.group))
+)
+# without these a printer cannot be called tuned; Z and limits only where somebody measured them
+EXPECTED = tuple(k for k, kind in KINDS.items() if k[-2:] != "-z" and not ORDER[kind.group].asked)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -188,7 +190,8 @@ def _check(kind: Kind, value: Body, spread: Body) -> None:
 @dataclass(frozen=True, kw_only=True)
 class InForce:
     """A setting in force: its kind, value and spread, the entry that set it and when, how it came
-    to be (adopted, found, reverted), whether that moved it, and for which filament.
+    to be (adopted, found, reverted), whether that moved it, and for which filament; the entry that
+    it rests on, its finding, and when that was measured.
     """
 
     kind: Kind
@@ -199,11 +202,13 @@ class InForce:
     how: str
     moved: bool
     filament: str | None
+    rests_on: int
+    measured_at: str
 
     @property
     def age_days(self) -> int:
-        """Whole days since it was set; none where the clock was set back."""
-        return max((datetime.now(UTC) - datetime.fromisoformat(self.at)).days, 0)
+        """Whole days since it was measured; none where the clock was set back."""
+        return days_since(self.measured_at)
 
     @property
     def share(self) -> float | None:
@@ -214,6 +219,11 @@ class InForce:
             if self.spread.get(f) is not None and self.value.get(f)
         ]
         return max(shares) if shares else None
+
+
+def days_since(at: str) -> int:
+    """Whole days since a moment; none where the clock was set back."""
+    return max((datetime.now(UTC) - datetime.fromisoformat(at)).days, 0)
 
 
 def setting_of(entry: Entry) -> InForce | None:
@@ -237,4 +247,6 @@ def setting_of(entry: Entry) -> InForce | None:
         how=entry.body["how"],
         moved=entry.body.get("moved", True),
         filament=entry.filament,
+        rests_on=entry.body.get("rests_on") or entry.body["from"] or entry.id,
+        measured_at=entry.body.get("measured_at") or entry.at,
     )

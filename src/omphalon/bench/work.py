@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from omphalon.bench.facts import Facts
-from omphalon.bench.parts import PARTS
-from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind
+from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind, days_since
+from omphalon.parts import PARTS
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -21,7 +21,7 @@ OLD_DAYS = 365
 class State:
     """What a bench knows, as read off its folder: facts, settings in force by key (those of the
     loaded filament among them), the last change of each part and the last check of each setting, as
-    far as they bear on that filament.
+    far as they bear on that filament; the lines that its dialect has.
     """
 
     place: Path
@@ -30,66 +30,81 @@ class State:
     parts: Mapping[str, Entry]
     checks: Mapping[str, Entry]
     filament: str | None
+    lines: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, kw_only=True)
 class Step:
-    """A setting that wants measuring: why (a code), in words, and the command to begin with."""
+    """A setting that wants measuring: why (a code), in words, the command to begin with, and the
+    one that comes then: a check where it is only old, which is cheaper than a fit.
+    """
 
     kind: Kind
     reason: str
     why: str
     command: str
+    then: str
 
 
-def stale(setting: InForce, parts: Mapping[str, Entry]) -> tuple[str, str] | None:
-    """The part that was changed since, and why the setting no longer holds; None where it does."""
-    for part, entry in parts.items():
+def stale(setting: InForce, state: State) -> tuple[str, str] | None:
+    """The part that was changed since it was measured or last passed a check, and why it no longer
+    holds; None where it does.
+    """
+    since = max(setting.rests_on, _passed(setting.kind.key, state))
+    for part, entry in state.parts.items():
         why = PARTS.get(part, {}).get(setting.kind.key)
-        if why and entry.id > setting.entry:
+        if why and entry.id > since:
             return part, why
     return None
 
 
+def _passed(key: str, state: State) -> int:
+    """The entry of the check that a setting in force passed last; 0 where there is none."""
+    return state.checks[key].id if verified(key, state) else 0
+
+
 def reason(key: str, state: State) -> tuple[str, str] | None:
-    """Why a setting wants measuring, as code and words; None where it stands."""
-    setting = state.settings.get(key)
+    """Why a setting wants measuring, as code and words; None where it stands. A check that passed
+    renews it.
+    """
+    setting, check = state.settings.get(key), state.checks.get(key)
     if setting is None:
         return "never", "never measured"
-    changed = stale(setting, state.parts)
+    changed = stale(setting, state)
     if changed:
         return "stale", f"{changed[0]} changed since: {changed[1]}"
-    check = state.checks.get(key)
     if check is not None and check.id > setting.entry and check.body["verdict"] == "change":
         return "check-failed", f"the check of {check.at[:10]} failed"
-    newer = [n for n in setting.kind.needs if _set_later(n, setting, state)]
+    passed = _passed(key, state)
+    newer = [n for n in setting.kind.needs if _set_later(n, setting, passed, state)]
     if newer:
         return "stands-on-newer", f"it stands on {KINDS[newer[0]].words}, set later"
-    if setting.how == "found":
+    if setting.how == "found" and not passed:
         return "found", "never measured"
     if setting.share is not None and setting.share > WIDE:
         return "wide", f"known to ±{setting.share:.0%} only"
-    if setting.age_days > OLD_DAYS:
-        return "old", f"{setting.age_days} days old"
+    days = days_since(state.checks[key].at) if passed else setting.age_days
+    if days > OLD_DAYS:
+        return "old", f"{days} days old"
     return None
 
 
 def verified(key: str, state: State) -> bool:
-    """Whether a check has passed since the setting was made."""
+    """Whether the last check since the setting was made has passed."""
     setting, check = state.settings.get(key), state.checks.get(key)
     good = check is not None and check.body["verdict"] == "keep"
     return good and setting is not None and check is not None and check.id > setting.entry
 
 
-def _set_later(key: str, setting: InForce, state: State) -> bool:
+def _set_later(key: str, setting: InForce, passed: int, state: State) -> bool:
     other = state.settings.get(key)
     if other is None or other.how == "found":
         return False
-    return other.moved and other.entry > setting.entry
+    return other.moved and other.entry > max(setting.entry, passed)
 
 
 def steps(state: State) -> list[Step]:
-    """What to measure, in the order of work; what stands on something unmeasured comes after it."""
+    """What to measure, in the order of work; what a changed part made stale comes first."""
     out: list[Step] = []
     for key, kind in KINDS.items():
         if key not in EXPECTED and key not in state.settings:
@@ -98,8 +113,11 @@ def steps(state: State) -> list[Step]:
             continue
         why = reason(key, state)
         if why is not None:
-            out.append(Step(kind=kind, reason=why[0], why=why[1], command=command(kind, state)))
-    return out
+            verb = "check" if why[0] == "old" and kind.group in CHECKED else "fit"
+            then = f"omphalon {kind.group} {verb}"
+            begin = command(kind, state)
+            out.append(Step(kind=kind, reason=why[0], why=why[1], command=begin, then=then))
+    return sorted(out, key=lambda step: step.reason != "stale")
 
 
 COMMANDS = {
@@ -108,9 +126,12 @@ COMMANDS = {
     "extruder": "omphalon extruder plan",
     "axis": "omphalon axis plan --axis {axis}",
     "flow": "omphalon flow plan",
-    "advance": "omphalon advance plan --style tower",
+    "advance": "omphalon advance plan --style tower{line}",
     "shaper": "omphalon shaper plan --axis {axis}",
 }
+# groups whose check judges a setting as its fit would, on a fresh measurement
+CHECKED = ("heater", "extruder", "axis", "flow", "shaper", "probe", "motion")
+NO_LINE = " --line 'YOUR-OWN-LINE {advance:.4f}'"  # where the dialect has none
 LEVELS = {"speed": "100:300:20", "acceleration": "1000:5000:500"}
 
 
@@ -124,7 +145,9 @@ def command(kind: Kind, state: State) -> str:
         )
     axis = kind.axis.lower() or "x"
     what = kind.fields[0]
-    return COMMANDS[kind.group].format(axis=axis, what=what, levels=LEVELS.get(what, ""))
+    line = "" if "advance" in state.lines else NO_LINE
+    given = {"axis": axis, "what": what, "levels": LEVELS.get(what, ""), "line": line}
+    return COMMANDS[kind.group].format(**given)
 
 
 def check_keys(kind: str, evidence: Mapping[str, object], axes: Sequence[str]) -> list[str]:

@@ -12,17 +12,11 @@ import click
 
 from omphalon import __version__
 from omphalon.errors import OmphalonError, shown
+from omphalon.order import ORDER
 
 # the commands in the order of the work, and what --help says of each; loaded when they are needed
 COMMANDS = {
-    "probe": "Nozzle-to-bed zero.",
-    "motion": "Highest speed and acceleration before steps are lost.",
-    "heater": "Gains that hold the hotend or the bed still at its temperature.",
-    "extruder": "Steps per mm of the extruder.",
-    "axis": "Steps per mm of X, Y and Z.",
-    "flow": "Flow multiplier, for one filament.",
-    "shaper": "Input shaper, and the acceleration that stays clean.",
-    "advance": "Pressure advance, in seconds, for one filament.",
+    **{group: work.help for group, work in ORDER.items()},
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
     "printer": "At the printer: capture, send, tune over the wire.",
     "farm": "Many printers: their logs in one go, compared.",

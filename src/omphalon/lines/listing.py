@@ -56,6 +56,7 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
         if head:
             section = head[1].strip()
             continue
+        here: list[tuple[set[str], Listed]] = []
         for setting, template in templates:
             if template.section is not None:
                 if template.section != section or COMMENT.match(line):
@@ -63,9 +64,12 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
                 matches = _whole(template, line)
             else:
                 matches = _words(template, line)
+            own = {word for word in template.text.split() if "{" not in word}
             for values in matches:
                 axis = values.pop("axis", "").upper()
-                found.append(Listed(setting=setting, axis=axis, values=values, row=row))
+                here.append((own, Listed(setting=setting, axis=axis, values=values, row=row)))
+        # a line that says more than another is not that other
+        found += [one for own, one in here if not any(own < more for more, _ in here)]
     return [one for one in found if one.values]
 
 

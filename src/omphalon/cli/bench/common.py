@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -13,6 +14,9 @@ from omphalon.errors import CONTROL, UsageError, echoed, shown
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
+    from omphalon.bench.settings import InForce, Taken
+
+LISTED = 5e-4  # of a value may be lost in a listing
 
 ESCAPED = re.compile(
     CONTROL.pattern.replace(r"\x00-\x1f", r"\x00-\x09\x0b-\x1f")
@@ -62,11 +66,23 @@ def take_found(one: Bench, text: str) -> None:
 
     facts = one.facts()
     dialect = one.dialect(facts)
-    found = found_settings(listed(text, dialect), dialect)
     filament = facts.get("printer.loaded")
-    one.set_all([(each, filament) for each in found], "found", None)
-    words = ", ".join(each.key for each in found) or "no setting that the dialect knows"
-    click.echo(f"found   {words}")
+    held = one.settings(filament)
+    every = found_settings(listed(text, dialect), dialect)
+    found = [each for each in every if not _stands(each, held.get(each.key))]
+    one.set_all([(each, filament, None) for each in found], "found")
+    nothing = "nothing new" if every else "no setting that the dialect knows"
+    click.echo(f"found   {', '.join(each.key for each in found) or nothing}")
+
+
+def _stands(each: Taken, now: InForce | None) -> bool:
+    """Whether a listed setting is the one in force, within the digits of a listing."""
+    return now is not None and all(
+        value == now.value[name]
+        if isinstance(value, str)
+        else math.isclose(value, float(now.value[name]), rel_tol=LISTED)
+        for name, value in each.value.items()
+    )
 
 
 def iso_date(text: str) -> str:

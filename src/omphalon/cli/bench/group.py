@@ -26,7 +26,7 @@ from omphalon.errors import UsageError, echoed, shown
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
 
-MOST_SHOWN = 30
+MOST_SHOWN, FIRST = 30, 3
 
 
 ORDER = (
@@ -168,21 +168,32 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
 
 
 @bench.command("next", short_help="What to measure now, and why.")
+@click.option("--all", "every", is_flag=True, help="All of it, not the first three.")
 @as_document
 @where
-def next_(as_json: bool, place: str | None) -> None:
-    """List what to measure now, in the order of work, why, and the command to begin with.
+def next_(every: bool, as_json: bool, place: str | None) -> None:
+    """Say what to measure now, in the order of work, why, how long it takes, and the command to
+    begin with.
 
     \b
     Example:
       omphalon bench next
     """
     from omphalon.bench.work import steps
+    from omphalon.order import ORDER
 
     found = steps(opened(place).state())
     if as_json:
         rows = [
-            {"setting": s.kind.key, "reason": s.reason, "why": s.why, "command": s.command}
+            {
+                "setting": s.kind.key,
+                "reason": s.reason,
+                "why": s.why,
+                "command": s.command,
+                "then": s.then,
+                "minutes": ORDER[s.kind.group].minutes,
+                "grams": ORDER[s.kind.group].grams,
+            }
             for s in found
         ]
         document("bench-next", steps=rows)
@@ -191,10 +202,15 @@ def next_(as_json: bool, place: str | None) -> None:
         click.echo("nothing: every setting stands. Print something, and keep what came out:")
         click.echo("      omphalon bench trial --changed TEXT --outcome TEXT --score N")
         return
-    for number, step in enumerate(found, 1):
-        click.echo(f"{number:2}. {step.kind.words}: {shown(step.why)}")
+    some = found if every else found[:FIRST]
+    for number, step in enumerate(some, 1):
+        work = ORDER[step.kind.group]
+        grams = f", {work.grams} g" if work.grams else ""
+        click.echo(f"{number:2}. {step.kind.words}: {shown(step.why)} ({work.minutes} min{grams})")
         if number == 1 or step.command != found[number - 2].command:
-            click.echo(f"      {step.command}")
+            click.echo(f"      {step.command}   then {step.then}")
+    if len(found) > len(some):
+        click.echo(f"and {len(found) - len(some)} more: omphalon bench next --all")
 
 
 @bench.command("journal", short_help="What was measured, set and changed.")

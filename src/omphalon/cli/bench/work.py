@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.bench.parts import PARTS
 from omphalon.cli.bench.common import iso_date, opened, plain_note, table, where
 from omphalon.cli.common import choice
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_bytes
+from omphalon.parts import PARTS
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -95,29 +95,43 @@ def _named(one: Bench, number: int) -> Entry:
 
 
 @click.command("revert", short_help="Go back to what was in force before.")
+@click.argument("setting", required=False, metavar="[SETTING]")
 @click.option("--to", "date", metavar="DATE", help="As it was at that date (ISO, UTC).")
+@click.option("--entry", type=int, metavar="N", help="To what this entry of the journal set.")
 @where
-def revert(date: str | None, place: str | None) -> None:
-    """Go back to what was in force before the last setting, or at a DATE. Nothing is forgotten.
+def revert(setting: str | None, date: str | None, entry: int | None, place: str | None) -> None:
+    """Go back to what was in force before the last setting, or before the last one of a SETTING
+    (as `bench show --json` names it: flow, steps-e), at a DATE, or by an entry. Nothing is
+    forgotten; a second time goes further back.
 
     \b
     Example:
       omphalon bench revert
     """
+    from omphalon.bench.settings import KINDS
     from omphalon.bench.sheet import entered, value_words
 
+    if sum(one is not None for one in (setting, date, entry)) > 1:
+        raise UsageError("SETTING, --to and --entry", "give one of them")
+    if setting is not None and setting not in KINDS:
+        raise UsageError(f"{echoed(setting)}: no setting", f"one of {', '.join(KINDS)}")
     one = opened(place)
-    back = one.before(iso_date(date) if date is not None else None)
+    back = one.before(iso_date(date) if date is not None else None, setting, entry)
     if not back:
         raise UsageError("nothing older is known", "omphalon bench journal --kind setting")
-    one.set_all(back, "reverted", None)
+    one.revert(back)
     state = one.state()
     dialect = one.dialect(state.facts)
-    for each, _ in back:
-        setting = state.settings.get(each.key)
-        if setting is not None:
-            words = f"; {setting.kind.words}: {value_words(setting)}"
-            click.echo(entered(setting, dialect) or words)
+    lines = []
+    for each in back:
+        now = state.settings.get(each.entry.subject)
+        if now is not None:
+            words = f"; {now.kind.words}: {value_words(now)}"
+            lines.append(entered(now, dialect) or words)
+    ends = [dialect.line("store"), dialect.line("list")]
+    sets = any(not line.startswith(";") for line in lines)
+    for line in [*lines, *(end for end in ends if end and sets)]:
+        click.echo(line)
 
 
 @click.command("trial", short_help="Record a trial print, or rank them.")

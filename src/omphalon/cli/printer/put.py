@@ -59,7 +59,7 @@ class Setter:
                 raise declined("what was sent was taken back; the printer is as it was found")
             self.store()
             compare_with(self.printer, "\n".join(lines), self.dialect)
-        _adopt()
+        adopt_newest()
         return True
 
     def store(self) -> None:
@@ -78,7 +78,7 @@ class Setter:
         found = held()
         if found is not None:
             bench, _ = found
-            bench.set_all(bench.before(None), "reverted", None)
+            bench.revert(bench.before())
         click.echo("the printer is as it was found")
 
     def keep_or_restore(self) -> None:
@@ -96,7 +96,7 @@ class Setter:
             raise
 
 
-def _adopt() -> None:
+def adopt_newest() -> None:
     """In a bench, the newest finding becomes the setting in force."""
     found = held()
     if found is not None:
