@@ -284,6 +284,52 @@ def test_what_the_printer_lists_as_it_stands_is_not_found_anew(bench):
     assert settings(bench)["steps-x"]["value"]["steps"] == 81.5
 
 
+def test_what_differs_is_mended_both_ways(bench):
+    bench("extruder fit extruder-runs.csv")
+    bench("bench adopt")
+    (bench.folder / "now.txt").write_text("M92 X80 Y80 E412\n")
+    out = bench("bench readback now.txt", code=4).stdout
+    assert (
+        re.search(r"^enter   ", out, re.M)
+        and " M92 E437" in out
+        and "M500" in out
+        and "--adopt-found" in out
+    )
+
+
+def test_a_sheet_says_what_it_leaves_to_the_start_of_a_print(bench):
+    bench(WALLS["good"])
+    bench("bench adopt")
+    assert re.search(
+        r"; flow: 0\.943\d* \(of grey-petg: omphalon bench sheet --start\)",
+        bench("bench sheet").stdout,
+    )
+    error = bench("bench sheet --filament abs", code=2).stderr
+    assert "--filament abs" in error and "grey-petg" in error
+
+
+def test_a_changed_part_tells_its_fact(bench):
+    bench("bench changed nozzle --to 0.6")
+    bench("bench changed filament --to red-pla")
+    facts = json.loads(bench("bench show --json").stdout)["facts"]
+    assert facts["nozzle.width"] == 0.6 and facts["printer.loaded"] == "red-pla"
+    assert "nozzle.width is still 0.6" in bench("bench changed nozzle").stdout
+    assert "a nozzle's or a filament's" in bench("bench changed belt --to 3", code=2).stderr
+
+
+def test_a_back_up_of_ours_is_replaced_by_the_next(bench):
+    bench("bench back-up year.zip")
+    bench("bench back-up year.zip")
+    (bench.folder / "other.zip").write_bytes(b"PK of somebody else's")
+    bench("bench back-up other.zip", code=2)
+
+
+def test_spreads_stand_in_their_own_unit(bench):
+    bench("probe fit --offset -1.85 --drag 0.22 --drag 0.24 --drag 0.22 --drag 0.23")
+    bench("bench adopt")
+    assert re.search(r"-1\.72\d* mm +± 0\.0\d+ mm", bench("bench show").stdout)
+
+
 def test_the_first_answer_is_three_steps_with_their_minutes(bench):
     first, whole = bench("bench next").stdout, bench("bench next --all").stdout
     assert len(re.findall(r"^ *\d+\. ", first, re.M)) == 3 and "omphalon bench next --all" in first

@@ -316,6 +316,12 @@ def test_watching_ends_after_its_time():
     assert moments(Watching([], None), rows)[0] is None
 
 
+def test_watching_what_a_line_has_heated_ends_when_it_has_been_off_for_long():
+    rows = [(float(t), 200.0, 235.0 if t < 100 else 0.0, 127.0 * (t < 100)) for t in range(400)]
+    assert moments(Watching(["M303 E0 S235 C8"], None), rows, waiting=False)[0] == 220.0
+    assert moments(Watching(["M105"], None), [(t, 20.0, 0.0, 0.0) for t, *_ in rows])[0] is None
+
+
 @pytest.mark.parametrize(
     "stamps, times",
     [

@@ -159,3 +159,31 @@ def test_a_round_answer_to_an_odd_question_is_a_swap(words, run):
     done = run("extruder", "fit", "--steps", "412", *words.split())
     assert ("swapped" in done.stdout) == SWAPPED[words]
     assert done.returncode == 3 or not SWAPPED[words]
+
+
+def test_one_sensor_log_by_itself_is_of_the_axis_that_moves_in_it(run, sample):
+    one = json.loads(run("shaper", "fit", sample("sweep-x.csv.gz"), "--json").stdout)
+    named = json.loads(run("shaper", "fit", "--x", sample("sweep-x.csv.gz"), "--json").stdout)
+    assert one["settings"] == named["settings"] and list(one["settings"]) == [
+        "x",
+        "acceleration_mm_s2",
+    ]
+    both = run("shaper", "fit", sample("sweep-x.csv.gz"), "--y", sample("sweep-y.csv.gz"))
+    assert both.returncode == 2 and "name each by its axis" in both.stderr
+
+
+SAID = {
+    "extruder fit --asked 80 --fed 75": ("Missing option '--steps'", "M503", "--ask"),
+    "printer send --line M503 --port 127.0.0.1:5591": ("write socket://127.0.0.1:5591",),
+    "extruder fit --steps 412 --asked 80 --mark 110 --left 30.4": ("runs like these in all",),
+    "extruder fit --steps 412 --asked 100 --fed 100 --fed 90 --fed 95": ("what makes them differ",),
+    "heatr fit log.csv": ("Did you mean 'heater'?",),
+    "probe check --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12": ("too little to matter",),
+}
+
+
+@pytest.mark.parametrize("words", SAID)
+def test_what_is_said_helps(words, run):
+    done = run(*words.split())
+    text = " ".join((done.stdout + done.stderr).split())
+    assert all(part in text for part in SAID[words]), text

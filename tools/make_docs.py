@@ -15,12 +15,13 @@ from omphalon.cli import omphalon
 from omphalon.columns import TABLES as READINGS
 from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
+from omphalon.order import ORDER
 from omphalon.parts import PARTS
 from omphalon.quantities import QUANTITIES
 from omphalon.remarks import warnings
 
 DOCS = pathlib.Path(__file__).parents[1] / "docs"
-PAGES = (DOCS / "reference.md", DOCS / "bench.md")
+PAGES = (DOCS / "reference.md", DOCS / "bench.md", DOCS / "measuring.md")
 
 
 def commands(group: click.Group, path: str) -> Iterator[str]:
@@ -94,6 +95,15 @@ TABLES = {
         "| --- | --- | --- |",
         *(f"| `{f.key}` | {f.means} | `{f.example}` |" for f in FACTS),
         *(f"| `filament.NAME.{f.key}` | {f.means} | `{f.example}` |" for f in FILAMENT),
+    ],
+    "order": [
+        "| | group | what | minutes | grams |",
+        "| --- | --- | --- | --- | --- |",
+        *(
+            f"| {n}. | `{w.group}` | {w.words}{', only where somebody asks for speed' * w.asked} | "
+            f"{w.minutes} | {w.grams or '–'} |"
+            for n, w in enumerate(ORDER.values(), 1)
+        ),
     ],
     "parts": [
         "| part | setting it makes stale | why |",

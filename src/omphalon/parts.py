@@ -62,3 +62,9 @@ PARTS: dict[str, dict[str, str]] = {
         ("hotend-gains", "bed-gains"), "another loop runs at another pace with another filter"
     ),
 }
+
+
+def parts_of(setting: str) -> str:
+    """The parts whose change makes a setting stale, as an answer names them."""
+    *most, last = [part.replace("-", " ") for part, rows in PARTS.items() if setting in rows]
+    return f"{', '.join(most)} or {last}" if most else last

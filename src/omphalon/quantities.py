@@ -304,7 +304,7 @@ QUANTITIES: Mapping[str, Quantity] = table_by(
     ),
     Quantity(
         name="interval",
-        words="a time between two",
+        words="a time between two reports",
         unit="s",
         lowest=1e-6,
         highest=60,

@@ -76,6 +76,11 @@ class Bench:
             lines=frozenset(self.dialect(facts).templates),
         )
 
+    def filaments(self) -> set[str]:
+        """The filaments that a fact or a setting is known of."""
+        named = {key.split(".")[1] for key in self.facts() if key.startswith("filament.")}
+        return named | {e.filament for e in self.journal.latest("setting") if e.filament}
+
     def settings(self, filament: str | None) -> dict[str, InForce]:
         """The settings in force with a filament, in the order of work."""
         found = {

@@ -24,12 +24,14 @@ def entered(setting: InForce, dialect: Dialect) -> str | None:
     return dialect.line_within(kind.line, values, scaled(setting.spread))
 
 
-def value_words(setting: InForce) -> str:
-    """A setting's value in short."""
+def value_words(setting: InForce, gain_scale: float = 1.0) -> str:
+    """A setting's value in short, gains in the controller's scale."""
     several = len(setting.kind.fields) > 1
     parts = []
     for name, unit in zip(setting.kind.fields, setting.kind.units, strict=True):
         value = setting.value[name]
+        if name in GAINS:
+            value = value * gain_scale
         text = value if isinstance(value, str) else f"{value:.{4 if several else 6}g}"
         head = f"{name} " if several and name != "shaper" else ""
         parts.append(head + text + (f" {unit}" if unit and name not in GAINS else ""))
@@ -43,9 +45,18 @@ def origin_words(setting: InForce) -> str:
     return f"{setting.how} {setting.at[:10]}, {age}, entry {setting.entry}"
 
 
-def spread_words(setting: InForce) -> str:
-    """The widest spread of a setting as a share of its value; nothing where none is known."""
-    return "" if setting.share is None else f"± {100 * setting.share:.2g} %"
+def spread_words(setting: InForce, gain_scale: float = 1.0) -> str:
+    """The spread of a setting in its own unit: of gains in the controller's scale, of a shaper the
+    frequency's; nothing where none is known.
+    """
+    name = "frequency" if "frequency" in setting.spread else next(iter(setting.spread), "")
+    if not name:
+        return ""
+    if name in GAINS:
+        parts = [f"{setting.spread[k] * gain_scale:.2g}" for k in GAINS if k in setting.spread]
+        return f"± {', '.join(parts)}"
+    unit = dict(zip(setting.kind.fields, setting.kind.units, strict=True))[name]
+    return f"± {setting.spread[name]:.2g} {unit}".rstrip()
 
 
 def sheet_lines(
@@ -68,14 +79,17 @@ def sheet_lines(
         if setting is None or (start and not _at_start(setting)):
             continue
         if not start and setting.kind.of_filament:
+            words = f"; {setting.kind.words}: {value_words(setting)}"
+            by_hand.append(f"{words} (of {setting.filament}: omphalon bench sheet --start)")
             continue
         old = before.get(key)
-        words = f"; {setting.kind.words}" + (f", was {value_words(old)}" if old else "")
+        words = f"; {setting.kind.words}" + (
+            f", was {value_words(old, dialect.gain_scale)}" if old else ""
+        )
         line = entered(setting, dialect)
         if line is None:
-            by_hand.append(
-                f"; {setting.kind.words}: {value_words(setting)} (no line in the dialect)"
-            )
+            value = value_words(setting, dialect.gain_scale)
+            by_hand.append(f"; {setting.kind.words}: {value} (no line in the dialect)")
         else:
             rows.append((dialect.templates[setting.kind.line].section, words, line))
     sections = sorted({s for s, _, _ in rows if s is not None})

@@ -35,6 +35,7 @@ from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
+    from omphalon.recording import MotionLog
     from omphalon.studies.shaper.question import ShaperInUse
 
 
@@ -134,6 +135,7 @@ def plan(
 
 
 @shaper.command("fit", cls=Asking, short_help="Shapers and acceleration from accelerometer logs.")
+@click.argument("log", required=False, metavar="[LOG]")
 @click.option("--x", "log_x", metavar="LOG", help="Log of axis X.")
 @click.option("--y", "log_y", metavar="LOG", help="Log of axis Y.")
 @click.option(
@@ -169,6 +171,7 @@ def plan(
 @answering()
 def fit(
     how: Leaving,
+    log: str | None,
     log_x: str | None,
     log_y: str | None,
     speed: float | None,
@@ -178,19 +181,25 @@ def fit(
     """Turn accelerometer logs into the shapers and the acceleration that keep ringing and rounding
     below their limits.
 
-    A LOG is a table with time_s and three axes in g, m/s² or mm/s² (x_g, y_g, z_g).
+    One LOG by itself is of the axis that moves in it. A LOG is a table with time_s and three axes
+    in g, m/s² or mm/s² (x_g, y_g, z_g).
 
     \b
     Example:
       omphalon shaper fit --x sweep-x.csv.gz --y sweep-y.csv.gz --plot shaper.png
     """
-    how.check(log_x, log_y)
+    how.check(log, log_x, log_y)
     from omphalon.readers.acceleration import read_motion
     from omphalon.studies.shaper.question import ShaperQuestion
     from omphalon.studies.shaper.words import shaper_answer
 
-    _refuse_lonely(log_x, log_y, speed, given)
     wanted = wanted_of(given)
+    if log is not None:
+        if log_x is not None or log_y is not None:
+            raise UsageError("a LOG beside --x or --y", "name each by its axis")
+        axis = _moved(read_motion(log, wanted))
+        log_x, log_y = (log, None) if axis == "x" else (None, log)
+    _refuse_lonely(log_x, log_y, speed, given)
     present = {
         axis: _setting(given[f"present_{axis}"], f"--present-{axis}")
         for axis in "xy"
@@ -213,6 +222,19 @@ def fit(
     )
     lines = how.lines()
     return shaper_answer(question, lines)
+
+
+def _moved(log: MotionLog) -> str:
+    """The axis that moved in a log, by the sensor's own; asked for where it is neither X nor Y."""
+    from omphalon.studies.shaper.modes import SENSOR_AXES
+
+    axis = SENSOR_AXES[int(log.acceleration_mm_s2.std(axis=0).argmax())]
+    if axis not in ("x", "y"):
+        raise UsageError(
+            f"{echoed(log.source)}: its sensor's {axis} moves most: of which axis is it?",
+            "give it with --x or --y",
+        )
+    return axis
 
 
 def _refuse_lonely(

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import zipfile
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -90,5 +92,8 @@ def is_ours(path: Path) -> bool:
             head = file.read(HEAD_BYTES)
     except OSError:
         return False
+    if path.suffix.lower() == ".zip":
+        with contextlib.suppress(OSError, zipfile.BadZipFile), zipfile.ZipFile(path) as archive:
+            return "digests.json" in archive.namelist() and "bench.db" in archive.namelist()
     mark = MARKS.get(path.suffix.lower())
     return not head or head.startswith(HEADS) or (mark is not None and mark in head)

@@ -105,8 +105,8 @@ FIGURES = (
         words="gain at which it swings",
         unit="per °C",
         pick=_heater("ultimate_gain"),
-        high=WEAK,
-        low="a stronger heater than its fellows', or a sensor that is felt late",
+        high="it answers less, or sooner: see its rise at full power and its dead time",
+        low="it answers more, or later: see its rise at full power and its dead time",
     ),
     Figure(
         study="heater",

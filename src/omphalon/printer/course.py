@@ -97,13 +97,18 @@ class _Turns:
 
 @dataclass
 class Watching(Course):
-    """Nothing but looking, after the user's own lines; for a time, or until Ctrl-C."""
+    """Nothing but looking, after the user's own lines; for a time, or until what they heated has
+    been off for long, or until Ctrl-C.
+    """
 
     lines: list[str]
     for_s: float | None
+    heater: str = "hotend"
     doing: str = field(default="watching", kw_only=True)
     turns: _Turns = field(default_factory=_Turns)
     first_s: float | None = None
+    heated: bool = False
+    quiet_since: float | None = None
 
     def start(self) -> list[str]:
         return list(self.lines)
@@ -111,7 +116,14 @@ class Watching(Course):
     def at(self, moment: Moment) -> list[str]:
         self.first_s = moment.time_s if self.first_s is None else self.first_s
         self.turns.see(moment)
-        self.over = self.for_s is not None and moment.time_s - self.first_s >= self.for_s
+        if self.for_s is not None:
+            self.over = moment.time_s - self.first_s >= self.for_s
+        elif self.lines:
+            self.heated |= moment.seen.target_c > 0 or moment.seen.power > 0
+            idle = self.heated and moment.seen.off and not moment.waiting
+            self.quiet_since = (self.quiet_since or moment.time_s) if idle else None
+            since = moment.time_s if self.quiet_since is None else self.quiet_since
+            self.over = moment.time_s - since >= QUIET_S[self.heater]
         return []
 
     def left_s(self, moment: Moment) -> float | None:

@@ -16,6 +16,7 @@ from omphalon.errors import LinkFault, echoed
 # bits a second, the most common first; tried in this order where none is given
 SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)
 READ_S = 0.02  # the longest a read waits: how fast everything else is looked at
+HOST_AND_PORT = re.compile(r"[A-Za-z0-9.-]+:\d{1,5}")
 SOCKET = re.compile(r"socket://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9_.-]+):(\d{1,5})/?")
 PLUG = "look at the cable and at the printer's switch; omphalon printer list shows the ports"
 
@@ -46,6 +47,10 @@ def checked_port(name: str) -> str:
         raise LinkFault("--port: no name", PLUG)
     if "://" in name and SOCKET.fullmatch(name) is None:
         raise LinkFault(f"{echoed(name)}: no port", f"give a device, or socket://HOST:PORT; {PLUG}")
+    if HOST_AND_PORT.fullmatch(name) and not os.path.exists(name):
+        raise LinkFault(
+            f"{echoed(name)}: no device", f"for an address write socket://{echoed(name)}"
+        )
     if "://" not in name and os.path.isfile(name):
         raise LinkFault(f"{echoed(name)}: a file, no port", PLUG)
     return name

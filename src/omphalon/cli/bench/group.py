@@ -153,12 +153,13 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     if not rows:
         click.echo("  no settings yet: omphalon bench next")
         return
+    scale = one.dialect(state.facts).gain_scale
     table(
         [
             (
                 s.kind.words,
-                value_words(s),
-                spread_words(s),
+                value_words(s, scale),
+                spread_words(s, scale),
                 origin_words(s),
                 why.partition(":")[0] or "holds",
             )

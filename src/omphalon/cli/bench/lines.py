@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
 import click
 
 from omphalon.cli.bench.common import (
@@ -18,6 +21,11 @@ from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_lines
 
 DIFFERS = 4  # exit code of a readback that does not agree
+
+if TYPE_CHECKING:
+    from omphalon.bench.readback import Compared
+    from omphalon.bench.work import State
+    from omphalon.lines.dialect import Dialect
 
 
 @click.command("sheet", short_help="All lines to enter, from the dialect.")
@@ -40,6 +48,12 @@ def sheet(
     check_outputs(force, (), out=out)
     one = opened(place)
     state = one.state()
+    if filament is not None and filament not in one.filaments():
+        known = ", ".join(sorted(one.filaments())) or "none yet"
+        raise UsageError(
+            f"--filament {echoed(filament)}: no setting and no fact of it here",
+            f"known are: {known}",
+        )
     settings = state.settings if filament is None else one.settings(filament)
     lines = list(sheet_lines(settings, one.replaced(settings), one.dialect(state.facts), start))
     if not lines:
@@ -112,5 +126,21 @@ def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) 
     if adopt_found:
         take_found(one, text)
     elif differs:
+        if not as_json:
+            _mending(rows, state, dialect)
         return DIFFERS
     return 0
+
+
+def _mending(rows: Sequence[Compared], state: State, dialect: Dialect) -> None:
+    """The lines that make the printer as the bench is, and what makes the bench as the printer."""
+    from omphalon.bench.readback import BESIDE, SAME
+    from omphalon.bench.sheet import entered
+
+    wrong = dict.fromkeys(r.kind.key for r in rows if r.verdict not in (SAME, BESIDE))
+    lines = [entered(state.settings[key], dialect) for key in wrong if key in state.settings]
+    some = [line for line in lines if line is not None]
+    store = dialect.line("store")
+    for n, line in enumerate([*some, *([store] if some and store else [])]):
+        click.echo(f"{'enter   ' if n == 0 else ' ' * 8}{shown(line)}")
+    click.echo("or      --adopt-found, where what the printer has is what you want")

@@ -22,22 +22,32 @@ if TYPE_CHECKING:
 @click.command("changed", short_help="A part was changed: what no longer holds?")
 @click.argument("part", type=choice(*PARTS))
 @click.option("--note", default="", metavar="TEXT", help="A word on it.")
+@click.option("--to", metavar="WHAT", help="A nozzle's width in mm, or the filament's name.")
 @where
-def changed(part: str, note: str, place: str | None) -> None:
-    """Record that a PART was changed, and say which settings it makes stale.
+def changed(part: str, note: str, to: str | None, place: str | None) -> None:
+    """Record that a PART was changed, and say which settings it makes stale. A nozzle's width, and
+    the filament that is loaded now, become facts.
 
     \b
     Example:
-      omphalon bench changed nozzle --note "0.6 mm, hardened"
+      omphalon bench changed nozzle --to 0.6 --note hardened
     """
     from omphalon.bench.settings import KINDS
 
     one = opened(place)
+    fact = {"nozzle": "nozzle.width", "filament": "printer.loaded"}.get(part)
+    if to is not None and fact is None:
+        raise UsageError(f"--to {echoed(to)} with {part}", "it is a nozzle's or a filament's")
+    if to is not None and fact is not None:
+        one.set_facts({fact: to})
     state = one.state()
     filament = state.filament if part == "filament" else None
     one.journal.append("part", part, {"note": plain_note(note)}, filament)
     click.echo(f"the {part} was changed; no longer sure:")
     table([(KINDS[key].words, why) for key, why in PARTS[part].items() if key in state.settings])
+    if fact is not None and to is None:
+        had = state.facts.get(fact)
+        click.echo(f"{fact} is still {had}: say what it is now, omphalon bench set {fact}=…")
     click.echo("next    omphalon bench next")
 
 

@@ -63,6 +63,8 @@ def studies() -> dict[str, Study]:
         params = [p for p in group.commands["fit"].params if p.name not in LEFT_OUT]
         options = {p.opts[-1][2:]: _choice(p) for p in params if isinstance(p, click.Option)}
         argument = next((p for p in params if isinstance(p, click.Argument)), None)
+        if "x" in options and "y" in options:  # logs of axes: a row says which
+            argument = None
         if argument is None:
             options["axis"] = ColumnUse(flag="--axis")
         log = "axis" if argument is None else "several" if argument.nargs == -1 else "one"

@@ -90,7 +90,7 @@ def capture(
     goal = goal_of(target, which)
     blows = fan == "on" or (fan is None and which == "hotend")
     course = (
-        _watching(lines, for_s)
+        _watching(lines, for_s, which)
         if run is None
         else course_of(dialect, run, which, goal, cycles, blows)
     )
@@ -99,6 +99,9 @@ def capture(
     if run is not None:
         refuse_low_limit(max_temp, goal)
         _say_run(course.start(), goal, which, yes)
+    if run is None and for_s is None:
+        cold = "when what it heats has been off for some minutes, or " if lines else ""
+        click.echo(f"watching; it ends {cold}with Ctrl-C; --for S ends it by itself")
     ask_by_name(lines, dialect)
     with at_printer(at, dialect, silence) as printer:
         if run is not None and not warm:
@@ -114,11 +117,11 @@ def capture(
         click.echo(f"next    {_next(run, out, which, goal, blows)}")
 
 
-def _watching(lines: tuple[str, ...], for_s: float | None) -> Course:
+def _watching(lines: tuple[str, ...], for_s: float | None, heater: str) -> Course:
     """Looking on, after the user's own lines."""
     from omphalon.printer.course import Watching
 
-    return Watching([typed_line(line, "--send") for line in lines], for_s)
+    return Watching([typed_line(line, "--send") for line in lines], for_s, heater)
 
 
 def _say_run(lines: list[str], target: float, heater: str, without: bool) -> None:

@@ -9,7 +9,7 @@ import click
 
 from omphalon.cli.common import Measure, number, parsed
 from omphalon.cli.extruder import fed
-from omphalon.cli.printer.put import Setter, shown_and_kept
+from omphalon.cli.printer.put import Setter, adopt_newest, shown_and_kept
 from omphalon.cli.printer.send import ask_by_name, show_lines
 from omphalon.cli.printer.wire import (
     Wired,
@@ -124,7 +124,9 @@ def extruder(
             without=yes,
         )
         finding = _round(printer, feeding, _listed_steps(setter), checking=False)
-        if finding.verdict == "change":
+        if finding.verdict == "keep":
+            adopt_newest()
+        elif finding.verdict == "change":
             if not setter.put(finding):
                 raise declined("nothing was set; the printer is as it was found")
             if not confirmed("feed again, and check?", yes):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import click
@@ -111,7 +111,7 @@ def shown_and_kept(finding: Finding, inputs: Sequence[str]) -> None:
     from omphalon.report.text import show, show_bench, text_of
 
     click.get_current_context().meta[INPUTS] = list(inputs)
-    show("\n" + text_of(finding) + "\n")
+    show("\n" + text_of(replace(finding, next="")) + "\n")  # what comes next is done here
     words = record(finding)
     if words:
         show_bench(words)

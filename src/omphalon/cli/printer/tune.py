@@ -11,7 +11,7 @@ import click
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import choice
 from omphalon.cli.printer.feed import extruder
-from omphalon.cli.printer.put import Setter, shown_and_kept
+from omphalon.cli.printer.put import Setter, adopt_newest, shown_and_kept
 from omphalon.cli.printer.run import (
     cool_down,
     course_of,
@@ -114,6 +114,8 @@ def heater(
         finding = _gains_finding(measured("oscillation"), which, goal, aim, setter)
         if finding.verdict == "retest":
             return finding.exit_code
+        if finding.verdict == "keep":
+            adopt_newest()
         put = finding.verdict == "change" and setter.put(finding)
         if finding.verdict == "change" and not put:
             raise declined("nothing was set; the printer is as it was found")

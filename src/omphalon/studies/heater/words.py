@@ -11,6 +11,7 @@ import numpy as np
 from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
+from omphalon.parts import parts_of
 from omphalon.physics.loop import Gains
 from omphalon.recording import TemperatureLog
 from omphalon.settings import Setting
@@ -20,10 +21,6 @@ from omphalon.studies.heater.tuning import promised_range
 from omphalon.units import digits
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
-PARTS = {
-    "hotend": "block, nozzle, sensor, cartridge, sock or fan duct",
-    "bed": "plate, sensor or heater",
-}
 
 
 def heater_answer(
@@ -184,7 +181,7 @@ def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:
 
 
 def _next(fit: HeaterFit) -> str:
-    again = PARTS[fit.heater]
+    again = parts_of(f"{fit.heater}-gains")
     if fit.verdict == "keep":
         return f"nothing to enter; test again after a change of {again}"
     goal = f"{fit.tests[0].target_c:.0f}"

@@ -253,7 +253,7 @@ AXIS: Measurand[AxisQuestion] = Measurand(
         "nothing to enter; measure again after a change of belt, pulley, screw or motor",
         "run `omphalon axis fit` on these readings",
         "enter and store, switch off and on, measure again and judge it: `omphalon axis check "
-        "READINGS.csv {steps}`; the extruder and flow come after the axes",
+        "READINGS.csv {steps}`",
     ),
     scales=True,
     one_said="one-move",

@@ -239,8 +239,7 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
         "now {off:.1%} too little plastic comes: gaps between lines and weak walls",
     ),
     again=(
-        "nothing to enter; measure again after a change of drive wheel, motor or filament path. "
-        "Flow comes next",
+        "nothing to enter; measure again after a change of drive wheel, motor or filament path",
         "run `omphalon extruder fit` on these readings",
         "enter and store, switch off and on, feed once more and judge it with what is left then: "
         "`omphalon extruder check --steps {setting:.2f} --asked {first:g} --mark MM --left MM`",

@@ -8,6 +8,7 @@ import numpy as np
 
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
+from omphalon.order import comes_next
 from omphalon.recording import Readings
 from omphalon.remarks import filled
 from omphalon.settings import Setting
@@ -81,6 +82,7 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: b
     facts["steps"] = steps
     facts["widest_percent"] = 100 * max(m.estimate.half_width for m in found.things)
     off = found.one.estimate.value - found.one.sample.goal
+    coming = comes_next(quantity.group)
     state = 0 if keeps else 1 if off > 0 else 2
     settings = (
         Setting(quantity.key.format(name=m.sample.name), quantity.field, m.setting, m.half_width)
@@ -95,7 +97,8 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: b
         evidence=quantity.evidence(found),
         warnings=found.remarks,
         lines=() if checking else _lines(found, dialect),
-        next=filled(quantity.again[0 if keeps else 1 if checking else 2], facts),
+        next=filled(quantity.again[0 if keeps else 1 if checking else 2], facts)
+        + (f"; {coming}" if keeps and coming else ""),
         headline=() if checking else _headline(found),
         table=tuple(quantity.table(found)),
         picture=found,
