@@ -31,6 +31,19 @@ def plain(one, *names):
 
 
 FIELDS = ("time_s", "temperature_c", "target_c", "power_counts")
+
+
+def around():
+    """The sample's log in an evening's: two hours of idling before it, one of cooling after."""
+    rows = reports()
+    idle = [f"{t},{rows[0]['temperature_c'] + t % 3 / 100:.2f},0,0" for t in range(0, 7200, 2)]
+    start, end = 7200, 7200 + rows[-1]["time_s"]
+    log = [f"{start + one['time_s']:.2f},{plain(one, *FIELDS[1:])}" for one in rows]
+    above = rows[-1]["temperature_c"] - 24
+    cooling = [f"{end + t:.2f},{24 + above * 0.997**t:.2f},0,0" for t in range(1, 3600)]
+    return "\n".join([",".join(FIELDS), *idle, *log, *cooling])
+
+
 ANSWERED = {
     "a date and a clock in two columns": (
         table(
@@ -66,6 +79,7 @@ ANSWERED = {
         ),
         [],
     ),
+    "an evening's": (around(), []),
     "watts, and how many are full": (
         table(
             "time_s,temperature_c,target_c,power_w",

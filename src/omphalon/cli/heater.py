@@ -21,13 +21,14 @@ from omphalon.cli.common import (
     template,
 )
 from omphalon.constants import BAND_C
-from omphalon.errors import UsageError
+from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.lines.dialect import Dialect
     from omphalon.physics.loop import Gains
     from omphalon.readers.temperature import Wanted
+    from omphalon.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
 
 HEATERS = choice("hotend", "bed")
@@ -102,6 +103,8 @@ reading = options(
 @click.argument("logs", nargs=-1, metavar="[LOG...]")
 @reading
 @number("--target", "temperature", "The target.  [from the log]", least=35)
+@number("--from", "time", "Use the log only from here on.", name="from_s")
+@number("--to", "time", "Use it only up to here.", name="to_s")
 @click.option(
     "--cycle",
     "summaries",
@@ -205,8 +208,23 @@ def fit(
         return _from_summaries(given, question, lines)
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
-    read = [read_temperature(log, wanted) for log in logs]
+    read = [_part_of(read_temperature(log, wanted), given) for log in logs]
     return heater_answer(read, question, lines)
+
+
+def _part_of(log: TemperatureLog, given: dict[str, Any]) -> TemperatureLog:
+    """The part of a log that was asked for."""
+    start, end = given["from_s"] or 0.0, given["to_s"]
+    if end is not None and end <= start:
+        raise UsageError(f"--from {start:g} --to {end:g}: upside down", "give the earlier first")
+    since = log.time_s - log.time_s[0]
+    keep = (since >= start) & (since <= (log.duration_s if end is None else end))
+    if keep.sum() < 2:
+        raise UsageError(
+            f"--from {start:g}: {echoed(log.source)} ends after {log.duration_s:.0f} s",
+            "give seconds since its first report",
+        )
+    return log.rows(keep)
 
 
 def _one_way(logs: tuple[str, ...], given: dict[str, Any]) -> None:

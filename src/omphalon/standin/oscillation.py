@@ -26,6 +26,7 @@ class Test:
     rest_s: float = 2.0
     jitter_s: float = 0.02
     before_s: float = 3.0
+    after_s: float = 0.0
     fan_on: bool = False
     fan_on_at_cycle: int | None = None
     retarget_at_cycle: int | None = None
@@ -89,15 +90,21 @@ def oscillation_log(heater: Heater, test: Test) -> HeaterLog:
     relay, log = Relay(test), HeaterLog()
     every, control = test.report_s, round(test.control_s / STEP_S)
     due, tick, asked, power = 0.0, 0, 0.0, 0.0
-    while relay.switches < 2 * test.cycles + 1 and tick * STEP_S < test.most_s:
+    end_s = test.before_s + test.most_s
+    heats = True
+    while tick * STEP_S < end_s:
         now = tick * STEP_S - test.before_s
+        if heats and relay.switches > 2 * test.cycles:
+            heats, end_s = False, tick * STEP_S + test.after_s
+            continue
         if tick % control == 0:
             noisy = lanes.sensor[0, 0] + random.normal(0, heater.noise_c)
             reading = float(quantised(noisy, heater.quantum_c))
             if test.retarget_at_cycle is not None and relay.switches >= 2 * test.retarget_at_cycle:
                 relay.target_c = test.target_c + test.retarget_by_c
-            asked = relay.target_c if now >= 0 else 0.0
-            power = relay.power(now, reading) if now >= 0 else 0.0
+            on = heats and now >= 0
+            asked = relay.target_c if on else 0.0
+            power = relay.power(now, reading) if on else 0.0
             if test.fan_on_at_cycle is not None and relay.switches >= 2 * test.fan_on_at_cycle:
                 lanes.fan = True
         if tick * STEP_S >= due:

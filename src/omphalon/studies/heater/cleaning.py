@@ -4,6 +4,8 @@ stands still.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from omphalon.arrays import Array, Mask
@@ -11,6 +13,36 @@ from omphalon.recording import TemperatureLog
 from omphalon.remarks import Remark
 
 SPIKE_C = 5.0
+BUSY = 0.01  # of full power
+APART_S = 900.0  # without power and target: another session, no off half of a cycle is so long
+LEAD_S = 3.0  # kept before the test
+WORTH_CUTTING_S = 120.0  # less around a test does no harm
+
+
+def to_test(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
+    """The part of a long log in which the heater was switched most, by a clock of its own: what
+    idles and cools around a test tells nothing of it, and takes long.
+    """
+    busy = np.zeros(len(log.time_s), bool)
+    if log.power is not None:
+        busy |= log.power > BUSY
+    if log.target_c is not None:
+        busy |= log.target_c > 0
+    rows = np.flatnonzero(busy)
+    if not len(rows):
+        return log, []
+    t = log.time_s
+    edges = np.flatnonzero(np.diff(t[rows]) > APART_S) + 1
+    sessions = [(int(part[0]), int(part[-1])) for part in np.split(rows, edges)]
+    moves = np.abs(np.diff(np.zeros(len(t)) if log.power is None else log.power))
+    first, last = max(sessions, key=lambda s: (float(moves[s[0] : s[1]].sum()), s[1] - s[0]))
+    keep = (t >= t[first] - LEAD_S) & (t <= t[last])
+    used = t[keep]
+    if log.duration_s - (used[-1] - used[0]) < WORTH_CUTTING_S:
+        return log, []
+    minutes = {"whole": log.duration_s / 60, "start": float(used[0] - t[0]) / 60}
+    part = replace(log.rows(keep), time_s=used - used[0])
+    return part, [Remark("test-alone", {**minutes, "end": float(used[-1] - t[0]) / 60})]
 
 
 def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:

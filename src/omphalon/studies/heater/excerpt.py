@@ -13,7 +13,7 @@ from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Cycles, Switching
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.heater.cleaning import cleaned
+from omphalon.studies.heater.cleaning import cleaned, to_test
 
 FEWEST_CYCLES = 3
 MOST_CYCLES = 20
@@ -72,9 +72,10 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
         If the log holds no test that can carry gains.
     """
     odd = target_doubts(log, target_c)
+    log, cut = to_test(log)
     log, cuts = cleaned(log)
     log = _first_cycles(log)
-    odd += cuts
+    odd += [*cut, *cuts]
     t, y = log.time_s, log.temperature_c
     goal = target_c if target_c is not None else log_target(log)
     power = _power(log, goal, odd)
