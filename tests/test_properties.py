@@ -16,8 +16,12 @@ from omphalon.physics.lead import NoAnswer
 from omphalon.printer.dialogue import framed
 from omphalon.printer.ear import Ear
 from omphalon.quantities import QUANTITIES
+from omphalon.recording import Reading, Readings
+from omphalon.remarks import Refusal
 from omphalon.reports import report_of
-from omphalon.units import number_in
+from omphalon.studies.measured.axis import AXIS, AxisQuestion
+from omphalon.studies.measured.engine import fit
+from omphalon.units import Number, number_in
 
 settings.register_profile("calm", deadline=None, max_examples=40, derandomize=True)
 settings.load_profile("calm")
@@ -170,3 +174,27 @@ def test_any_text_is_a_report_or_none_and_codes_or_none(text):
     assert report is None or report.heaters
     for code in codes_of(text):
         assert code.name[0] in "GMT" and math.isfinite(code.name[1])
+
+
+@given(
+    share=st.sampled_from([0.99, 0.995, 1.004, 1.01]),
+    lengths=st.lists(
+        st.integers(10, 200).map(lambda n: n if n % 3 else -n), min_size=2, max_size=6
+    ),
+)
+def test_a_move_that_agrees_never_costs_the_answer(share, lengths):
+    def rows(some):
+        for asked in some:
+            moved = f"{asked * share:.2f}"
+            numbers = {"asked_mm": Number(asked, 1, str(asked))}
+            numbers["moved_mm"] = Number(float(moved), 0.01, moved)
+            yield Reading("here", numbers, {"axis": "x"})
+
+    def answered(some):
+        try:
+            return fit(AXIS, Readings("x", tuple(rows(some))), AxisQuestion(steps={"x": 80}))
+        except Refusal:
+            return None
+
+    if answered(lengths[:-1]):
+        assert answered(lengths)

@@ -159,6 +159,7 @@ def _sample(
         ),
         column="moved_mm",
         present=question.steps[name],
+        no_zero=set(kinds) == {"move"},
     )
 
 

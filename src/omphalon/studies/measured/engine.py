@@ -44,8 +44,9 @@ class Sample:
     (n,) by name that do not grow with the length; `known` of one reading beforehand; `column` and
     `sign`: the number that a slip of the pen would be in, and how it counts; `among` (n,): which
     may count at all; `settled`: nothing more is to be left out; `each`: readings in one value;
-    `extra_half`: half width of what the goal itself is known to; `beside`: what else was measured;
-    `shown`: what a figure shows in place of `got` (values, which count, goal, mean).
+    `extra_half`: half width of what the goal itself is known to; `no_zero`: readings too few to
+    part it from the scale are taken to have no zero error, as one alone is; `beside`: what else was
+    measured; `shown`: what a figure shows in place of `got` (values, which count, goal, mean).
     """
 
     name: str = ""
@@ -63,6 +64,7 @@ class Sample:
     each: int = 1
     remarks: tuple[Remark, ...] = ()
     extra_half: float = 0.0
+    no_zero: bool = False
     beside: Any = None
     shown: tuple[Array, Mask, float, Estimate] | None = None
 
@@ -208,6 +210,9 @@ def _measured(
     keep, left_out = _belonging(sample)
     remarks += left_out
     found, offsets = _estimate(sample, keep)
+    if sample.no_zero and not (_tells(offsets) or _answers(found, quantity.matters, sample.goal)):
+        found, offsets = scale.scale_of(sample.columns[keep, 0], sample.got[keep], sample.known), {}
+        remarks.append(Remark("zero-taken"))
     half = math.hypot(found.half_width, sample.extra_half)
     changed = abs(found.value - sample.goal) > scale.TELLING * half
     if quantity.shifts:
@@ -337,6 +342,14 @@ def _estimate(sample: Sample, keep: Mask) -> tuple[Estimate, dict[str, Estimate]
         return scale.scale_of(columns[:, 0], got, sample.known), {}
     line = scale.line_of(columns[:, 0], got, columns[:, 1:], sample.known)
     return line.scale, dict(zip(sample.sides, line.offsets, strict=True))
+
+
+def _tells(offsets: Mapping[str, Estimate]) -> bool:
+    return not offsets or any(one.tells(0.0) for one in offsets.values())
+
+
+def _answers(found: Estimate, matters: float, goal: float) -> bool:
+    return found.half_width <= matters or found.tells(goal)
 
 
 def _narrow_enough(wide: str, value: float, half: float, matters: float, readings: int) -> None:

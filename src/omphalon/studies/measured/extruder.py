@@ -128,6 +128,7 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
             sign=sign,
             present=question.steps,
             among=slow,
+            no_zero=True,
             remarks=tuple(slips),
         )
     ]
