@@ -4,10 +4,11 @@ import shlex
 
 import pytest
 
+from conftest import SAMPLES
 from omphalon.cli import omphalon as program
 from omphalon.cli.asking import QUESTIONS
 from omphalon.cli.common import Asking
-from rig import started
+from rig import StandIn, started
 
 # words given, what is typed, the command line it comes to, words on the way
 TALKS = {
@@ -132,3 +133,38 @@ def test_what_a_bench_knows_is_not_asked(run, tmp_path):
     process = started(*("extruder", "fit", "--ask", "--bench", "b"), folder=tmp_path)
     _, err = process.communicate("80\n110\n34.6\n34.9\n34.4\n\n", timeout=60)
     assert "present steps" not in err and process.returncode == 0, err
+
+
+# what is typed to `omphalon start`: where the printer is, bed, drive, filament; what comes of it
+STARTS = {
+    "nothing known": ("\n\n\n\n\n", "no settings yet", "nozzle-to-bed zero"),
+    "a listing": (
+        f"{SAMPLES / 'found-settings.txt'}\n220\n220\nbowden\ngrey-petg\n",
+        "pressure advance",
+        "stand-in printer",
+    ),
+    "slips": (
+        "nowhere.txt\nsocket://127.0.0.1:1\n\n2200 km\n220\n220\nbow\nbowden\n\n",
+        "extruder.drive  bowden",
+        "shared numbered codes",
+    ),
+    "at a printer": ("{port}\n220\n220\nbowden\ngrey-petg\n", "controller.port", "steps-e"),
+}
+
+
+@pytest.mark.parametrize("typed, held, told", STARTS.values(), ids=STARTS)
+def test_a_start_makes_a_bench_and_says_what_comes_first(typed, held, told, run, tmp_path):
+    with StandIn(tmp_path, "--tcp", 0) as printer:
+        process = started("start", folder=tmp_path)
+        out, err = process.communicate("My Fulmar\n" + typed.format(port=printer.port), timeout=60)
+    assert process.returncode == 0 and "Traceback" not in err, err
+    assert told in out and "omphalon probe plan" in out
+    assert held in run("bench", "show", "--bench", "My-Fulmar").stdout
+    first = shlex.split(out.split(" 1. ")[1].splitlines()[1].split("   then")[0])[1:]
+    assert run(*first, "--bench", "My-Fulmar").returncode == 0
+
+
+def test_a_start_that_is_stopped_leaves_nothing(tmp_path):
+    process = started("start", folder=tmp_path)
+    _, err = process.communicate("Fulmar\n\n220\n", timeout=60)
+    assert process.returncode == 1 and "stopped" in err and not list(tmp_path.iterdir())

@@ -16,6 +16,7 @@ from omphalon.order import ORDER
 
 # the commands in the order of the work, and what --help says of each; loaded when they are needed
 COMMANDS = {
+    "start": "A few questions make a bench; what to measure first.",
     **{group: work.help for group, work in ORDER.items()},
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
     "printer": "At the printer: capture, send, tune over the wire.",
@@ -62,6 +63,7 @@ def omphalon() -> None:
 
     \b
     Example:
+      omphalon start
       omphalon demo
     """
 
@@ -101,6 +103,12 @@ def _plain_letters(error: UnicodeError) -> tuple[str, int]:
     return "".join(PLAIN.get(c, "?") for c in error.object[error.start : error.end]), error.end
 
 
+def _first_words() -> list[str]:
+    from omphalon.cli.start import first_words
+
+    return first_words()
+
+
 def main() -> None:
     """Run; every error leaves as one line on standard error and an exit code."""
     codecs.register_error("omphalon-plain", _plain_letters)
@@ -108,7 +116,8 @@ def main() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="omphalon-plain")
     try:
-        answer = omphalon.main(prog_name="omphalon", standalone_mode=False)
+        args = sys.argv[1:] or _first_words()
+        answer = omphalon.main(args, prog_name="omphalon", standalone_mode=False)
         code = getattr(answer, "exit_code", answer)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.ctx.get_help() if error.ctx else "", err=True)

@@ -192,7 +192,7 @@ class _Conversation:
     def _ask(self, one: Asked, words: str, ends: str, may_end: bool = True) -> str:
         """An answer that can be one, or that ends or takes back."""
         while True:
-            answer = _typed(f"{words}{self._may_be(one)}{ends}")
+            answer = typed(f"{words}{self._may_be(one)}{ends}")
             if answer == BACK or (not answer and may_end):
                 return answer
             fault = self._fault(one, answer)
@@ -276,6 +276,7 @@ def _fits(size: float, step: float, fellows: Sequence[float]) -> bool:
     return abs(size - middle) <= STRANGE * max(scatter, LEAST_SCATTER * abs(middle), 1e-9)
 
 
-def _typed(question: str) -> str:
+def typed(question: str) -> str:
+    """What is typed to a question, asked beside the answer's own stream."""
     answer: str = click.prompt(question, default="", show_default=False, err=True)
     return answer.strip()
