@@ -558,6 +558,10 @@ def test_the_live_view_fits_its_terminal_and_comes_near_the_target():
     for width, height in ((80, 24), (40, 12), (200, 60)):
         lines = drawn(past, status(), width, height).plain.split("\n")
         assert max(map(len, lines)) <= width and len(lines) <= max(height, 14)
+        labels = [line.split(" °C")[0] for line in lines if " °C" in line[:9] and line[0] == " "]
+        assert len(labels) >= 2 and all(float(one) == int(one) for one in labels)
+        with_goal = [line for line in lines if line.endswith(" 235")]
+        assert with_goal and all("°C" not in line[:9] or "235" in line[:9] for line in with_goal)
     assert near_target(past[:50]) == past[:50]
     assert near_target(past)[0][1] > 229
     over = [*past, (200.0, 235.0, 0.0, 0.0)]  # the test is over: its target is 0 again

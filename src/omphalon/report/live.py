@@ -28,6 +28,7 @@ KEPT = 4000  # points that are drawn at the most; then every second one is dropp
 NEAR_C, SWINGS_S = 6.0, 25.0  # within that of the target for so long, the rest is left out
 BARS = " ▁▂▃▄▅▆▇█"
 DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
+STEPS_C = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)  # between two labels
 PLOT_ROWS = (6, 16)  # rows of the plot, by the height of the terminal
 UNDRAWN = 2000  # moments that wait for a slow terminal at the most; the oldest are dropped
 LAST_S = 1.0  # the last picture is waited for so long
@@ -196,10 +197,11 @@ def drawn(past: Past, now: Status, width: int, height: int) -> RenderableType:
     begin, end = past[0][0], max(past[-1][0], past[0][0] + 30.0)
     past = [(time_s - begin, *rest) for time_s, *rest in past]  # type: ignore[misc]
     goal = goals[-1] if goals else math.nan
+    labels = _labels(rows, low, high)
     text = Text()
     text.append("\n" + headline(now, most)[: width - 1] + "\n\n", style="bold")
     for row, line in enumerate(_dots(past, cols, rows, low, high, end - begin)):
-        text.append(f"{_label(row, rows, low, high):>7} ")
+        text.append(f"{labels.get(row, ''):>7} ")
         at_goal = _row_of(goal, rows, low, high) == row
         for sign in line:
             dashed = at_goal and sign == "⠀"
@@ -228,10 +230,11 @@ def _row_of(value: float, rows: int, low: float, high: float) -> int:
     return int((high - value) / (high - low) * rows)
 
 
-def _label(row: int, rows: int, low: float, high: float) -> str:
-    if row % 4 == 0 or row == rows - 1:
-        return f"{high - (row + 0.5) / rows * (high - low):.0f} °C"
-    return ""
+def _labels(rows: int, low: float, high: float) -> dict[int, str]:
+    """Round temperatures by the row that they lie in."""
+    step = next(s for s in STEPS_C if (high - low) / s <= rows / 2)
+    marks = range(math.ceil(low / step), math.floor(high / step) + 1)
+    return {_row_of(n * step, rows, low, high): f"{n * step:g} °C" for n in marks}
 
 
 def _dots(past: Past, cols: int, rows: int, low: float, high: float, span: float) -> list[str]:
