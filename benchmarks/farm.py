@@ -71,6 +71,7 @@ def made_farm(draw: np.random.Generator, odd: int, size: float) -> tuple[list[Re
         seen = value + draw.normal(0, own)
         for n in range(PRINTERS):
             document = {
+                "kind": f"{study}-fit",
                 "verdict": "change",
                 "settings": {name: seen[n]},
                 "spread": {name: NORMAL_95 * own[n]},

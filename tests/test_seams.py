@@ -2,6 +2,8 @@
 
 import csv
 import json
+import math
+import re
 from datetime import datetime, timedelta
 
 import pytest
@@ -201,3 +203,65 @@ def test_what_is_said_helps(words, run):
     done = run(*words.split())
     text = " ".join((done.stdout + done.stderr).split())
     assert all(part in text for part in SAID[words]), text
+
+
+def printed(x, y, square_deg=0.0):
+    """Outside lengths of parts, in X and along a Y that leans, with lines 0.12 mm too wide."""
+    leans = math.cos(math.radians(square_deg))
+    for axis, ratio in (("x", x), ("y", y * leans)):
+        for asked in (30, 60, 90, 120):
+            yield f"{axis},{asked},{asked * ratio + 0.12:.2f},outside"
+
+
+BUILDS = {
+    # build, ratio in X and Y, out of square by: steps of 80 in X and Y, warning or verdict
+    "crossed belts of another pitch, out of square": (
+        *("crossed-belts", 0.995, 0.995, 0.3),
+        (80 / 0.995, 80 / 0.995, None),
+    ),
+    "crossed belts, unlike in tension": (
+        *("crossed-belts", 1.003, 0.997, 0.0),
+        (80, 80, "belts-unlike"),
+    ),
+    "a motor an axis": (*("moving-head", 1.004, 0.994, 0.0), (80 / 1.004, 80 / 0.994, None)),
+    "not told": (*("", 1.004, 0.994, 0.0), (80 / 1.004, 80 / 0.994, "build-not-told")),
+    "three towers": (*("delta", 0.995, 0.995, 0.0), None),
+}
+
+
+@pytest.mark.parametrize("build, x, y, square, wanted", BUILDS.values(), ids=BUILDS)
+def test_steps_belong_to_what_the_motors_move(build, x, y, square, wanted, run, tmp_path):
+    lines = ["axis,asked_mm,moved_mm,kind", *printed(x, y, square)]
+    (tmp_path / "parts.csv").write_text("\n".join(lines))
+    told = ["--build", build] if build else []
+    done = run(*("axis", "fit", "parts.csv", "--steps", "x=80", "--steps", "y=80", *told, "--json"))
+    found = json.loads(done.stdout)
+    if wanted is None:
+        assert done.returncode == 3 and "arms and radii" in found["because"]
+        return
+    *steps, code = wanted
+    for axis, right in zip("xy", steps, strict=True):
+        one = found["settings"][axis]["steps_per_mm"]
+        assert one == pytest.approx(right, abs=found["spread"][axis]["steps_per_mm"])
+        if build == "crossed-belts":
+            assert one == found["settings"]["x"]["steps_per_mm"]
+    assert [warning["code"] for warning in found["warnings"]] == ([code] if code else [])
+
+
+def test_crossed_belts_of_two_values_are_made_one_first(run):
+    words = ("--build", "crossed-belts", "--steps", "x=80", "--steps", "y=80.4", "--axis", "x")
+    done = run("axis", "fit", *words, "--asked", "100", "--moved", "99.5")
+    assert done.returncode == 2 and "one value" in done.stderr
+
+
+def test_a_bench_knows_the_build(run, tmp_path):
+    facts = ("--set", "printer.build=delta", "--set", "bed.x=200")
+    assert run("bench", "new", "b", *facts).returncode == 0
+    words = ("axis", "fit", "--axis", "x", "--steps", "80", "--asked", "100", "--moved", "99.5")
+    assert run(*words, "--bench", "b").returncode == 3
+    plan = run(
+        *("axis", "plan", "--out", "gauge.gcode", "--bench", "b", "--longest", "100", "--json")
+    )
+    lines = (tmp_path / "gauge.gcode").read_text()
+    places = [float(x) for x in re.findall(r"^G1 X(-?[\d.]+)", lines, re.M)]
+    assert plan.returncode == 0 and min(places) < 0 < max(places)

@@ -11,3 +11,4 @@ OVER_TARGET_C = 25.0  # past its target a heater is stopped, by hand or by us
 SILENCE_S = 10.0  # without a reading of a heater that is on (house rule; an option)
 UNWATCHED_S = 600.0  # heaters stay on for a user who does not answer (house rule; an option)
 SHAPER_NAMES = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")  # physics.impulses has them
+BUILDS = ("moving-bed", "moving-head", "crossed-belts", "delta")  # what moves; crossed: both motors

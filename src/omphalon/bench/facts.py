@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
-from omphalon.constants import SHAPER_NAMES
+from omphalon.constants import BUILDS, SHAPER_NAMES
 from omphalon.errors import CONTROL, UnknownFormat, UsageError, echoed
 from omphalon.files import small_file
 from omphalon.quantities import QUANTITIES
@@ -48,7 +48,18 @@ class Fact:
 SENSOR = ("x", "y", "z")
 FACTS: tuple[Fact, ...] = (
     Fact(key="printer.name", means="what you call it", example='"Fulmar"'),
-    Fact(key="printer.bed_moves_y", means="the bed moves in Y", example="true", flag=True),
+    Fact(
+        key="printer.build",
+        means="what moves, and by which motors",
+        example='"moving-bed"',
+        choice=BUILDS,
+    ),
+    Fact(
+        key="printer.bed_moves_y",
+        means="the bed moves in Y, where no build says it",
+        example="true",
+        flag=True,
+    ),
     Fact(key="printer.loaded", means="the filament that is loaded", example='"grey-petg"'),
     Fact(
         key="bed.x", means="its size, mm", example="220", quantity="size", lowest=20, highest=5000

@@ -9,6 +9,7 @@ from omphalon.bench.settings import KINDS, InForce
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import STORED
 from omphalon.settings import GAINS
+from omphalon.units import plural
 
 
 def entered(setting: InForce, dialect: Dialect) -> str | None:
@@ -41,8 +42,8 @@ def value_words(setting: InForce, gain_scale: float = 1.0) -> str:
 def origin_words(setting: InForce) -> str:
     """Where a setting came from, when, and how old it is."""
     days = setting.age_days
-    age = "today" if days < 1 else "1 day old" if days == 1 else f"{days} days old"
-    return f"{setting.how} {setting.at[:10]}, {age}, entry {setting.entry}"
+    age = f"{setting.at[:10]}, {plural(days, 'day')} old" if days >= 1 else "today"
+    return f"{setting.how} {age}, entry {setting.entry}"
 
 
 def spread_words(setting: InForce, gain_scale: float = 1.0) -> str:

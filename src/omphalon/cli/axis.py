@@ -22,6 +22,7 @@ from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
 from omphalon.columns import AXES, KINDS
 from omphalon.columns import AXIS as COLUMNS
+from omphalon.constants import BUILDS
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
@@ -119,6 +120,7 @@ def _asked(given: dict[str, Any]) -> Asked:
         placing_mm=given["placing"],
         parts=_parts(given),
         rectangle=_rectangle(given),
+        build=given["build"],
     )
     return AXIS, readings, question
 
@@ -250,6 +252,11 @@ add_fit_and_check(
                 "--kind",
                 type=choice(*KINDS),
                 help="A move, or a printed part measured outside or inside.  [move]",
+            ),
+            click.option(
+                "--build",
+                type=choice(*BUILDS),
+                help="What moves, and by which motors; for X and Y.",
             ),
             number("--resolution", "fine length", "What the caliper reads to.  [from the digits]"),
             number("--placing", "fine length", "How alike it is set.  [0.05 move, 0.03 part]"),

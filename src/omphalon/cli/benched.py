@@ -71,9 +71,24 @@ def _steps(state: State, given: Mapping[str, Any]) -> Any:
     return found or None
 
 
+def _build(state: State, given: Mapping[str, Any]) -> Any:
+    moves = "moving-bed" if state.facts.get("printer.bed_moves_y") else None
+    return state.facts.get("printer.build", moves)
+
+
+def _bed_moves(state: State, given: Mapping[str, Any]) -> Any:
+    build = state.facts.get("printer.build")
+    return build == "moving-bed" if build else state.facts.get("printer.bed_moves_y")
+
+
+def _bed_fact(key: str) -> Known:
+    """A fact of the bed that towers settle: round, with its zero in the middle."""
+    return lambda state, given: state.facts.get(key, state.facts.get("printer.build") == "delta")
+
+
 def _bed(state: State, given: Mapping[str, Any]) -> Any:
     x, y = state.facts.get("bed.x"), state.facts.get("bed.y")
-    if state.facts.get("bed.round") and isinstance(x, float):
+    if _bed_fact("bed.round")(state, given) and isinstance(x, float):
         return f"round:{x:g}"
     return f"{x:g}:{y:g}" if isinstance(x, float) and isinstance(y, float) else None
 
@@ -143,7 +158,7 @@ CONTROLLER: dict[str, Known] = {
 }
 PRINT: dict[str, Known] = {
     "bed": _bed,
-    "centred": _fact("bed.centred"),
+    "centred": _bed_fact("bed.centred"),
     "height": _fact("bed.height"),
     "nozzle": _fact("nozzle.width"),
     "filament": _filament("width"),
@@ -153,6 +168,7 @@ PRINT: dict[str, Known] = {
 PARTS: dict[str, Known] = {
     name: _fact(f"extruder.{name}") for name in ("motor_steps", "microsteps", "gear", "wheel")
 }
+AXIS: dict[str, Known] = {"steps": _steps, "build": _build}
 EXTRUDER = {"steps": _value("steps-e", "steps"), **PARTS}
 FLOW = {"flow": _value("flow", "flow", 1.0), "expected": _filament("line")}
 PRESENT = {"present": _value("advance", "advance"), "drive": _fact("extruder.drive")}
@@ -166,15 +182,15 @@ KNOWN: dict[str, dict[str, Known]] = {
     "extruder plan": {"temp": _filament("temp")},
     "extruder fit": EXTRUDER,
     "extruder check": EXTRUDER,
-    "axis fit": {"steps": _steps},
-    "axis check": {"steps": _steps},
+    "axis fit": AXIS,
+    "axis check": AXIS,
     "axis plan": PRINT,
     "flow plan": {**PRINT, "expected": _filament("line")},
     "flow fit": {**FLOW, "nominal": _filament("width")},
     "flow check": FLOW,
     "advance plan": {**PRINT, **PRESENT, "out": _print("advance-{style}")},
     "advance fit": PRESENT,
-    "shaper plan": {**PRINT, "bed_moves_y": _fact("printer.bed_moves_y")},
+    "shaper plan": {**PRINT, "bed_moves_y": _bed_moves},
     "shaper fit": {
         "offered": _shapers,
         **{f"present_{a}": _shaper(a) for a in "xy"},

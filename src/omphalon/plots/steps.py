@@ -34,7 +34,9 @@ def draw_errors(ax: Axes, one: Measurement, title: str) -> None:
     """
     keep, asked, ratio = one.keep, one.sample.columns[:, 0], one.estimate
     aside = one.aside_mm
-    off = f", offset of {abs(aside[0]):.2f} mm taken off" if aside.any() else ""
+    alone = list(one.offsets) == ["offset"]
+    what = f"offset of {abs(aside[0]):.2f} mm" if alone else " and ".join(one.offsets)
+    off = f", {what} taken off" if aside.any() else ""
     dress(ax, x="asked, mm", y=f"got − asked{off}, mm", title=title)
     error = one.sample.got - asked - aside
     reach = np.linspace(0, float(asked.max()) * 1.1, 50)

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -33,6 +33,9 @@ from omphalon.units import plural
 PLACING_MM = {"move": 0.05, "outside": 0.03, "inside": 0.04}
 FINEST_MM = 0.01  # that a caliper reads to
 THEORY_WITHIN = 0.02
+ACROSS = ("x", "y")
+UNLIKE = 0.003  # that X and Y differ by on a part, worth asking what moves them (AXIS.matters)
+UNLIKE_SIDE = "x over y"
 BACKLASH_MM = 0.02  # less is no matter
 SHARES = (0.2, 0.6, 1.0)  # of the longest move: a zero error shows between shortest and longest
 MOST_RUNS = 60
@@ -76,8 +79,8 @@ class Rectangle:
 
 @dataclass(frozen=True, kw_only=True)
 class AxisQuestion:
-    """Present steps per mm by axis, how finely was read, the parts if known, and a rectangle's
-    diagonals and sides.
+    """Present steps per mm by axis, how finely was read, the parts if known, a rectangle's
+    diagonals and sides, and what moves by which motors ("": not known).
     """
 
     steps: Mapping[str, float]
@@ -85,6 +88,7 @@ class AxisQuestion:
     placing_mm: float | None = None
     parts: TravelParts | None = None
     rectangle: Rectangle | None = None
+    build: str = ""
 
 
 def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]:
@@ -95,7 +99,8 @@ def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]
     UsageError, BadReading
         If something is missing, or a length cannot be one.
     Refusal
-        For one length of a printed part: scale and line width cannot be parted.
+        For one length of a printed part: scale and line width cannot be parted; for X and Y of
+        three towers.
     """
     readings.refuse_gaps("asked_mm", "moved_mm")
     if not readings.has("asked_mm", "moved_mm"):
@@ -112,13 +117,58 @@ def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]
         groups.setdefault(row.words["axis"], []).append(row)
     for name in sorted(groups.keys() - question.steps.keys()):
         raise UsageError(f"no present steps for axis {name}", f"give --steps {name}=N")
-    for name in sorted(question.steps.keys() - groups.keys()):
+    crossed = question.build == "crossed-belts" and not groups.keys().isdisjoint(ACROSS)
+    needless = question.steps.keys() - groups.keys() - set(ACROSS if crossed else ())
+    for name in sorted(needless):
         raise UsageError(
             f"--steps {name}={question.steps[name]:g}: no reading of axis {name}",
             "leave it out, or measure that axis too",
         )
-    some = [(name, *_lengths(rows)) for name, rows in sorted(groups.items())]
-    return [_sample(name, groups[name], asked, moved, question) for name, asked, moved in some]
+    lengths = {name: _lengths(rows) for name, rows in sorted(groups.items())}
+    flat = [name for name in lengths if name in ACROSS]
+    if question.build == "delta" and flat:
+        if len(flat) == len(lengths):
+            raise Refusal("towers")
+        lengths = {name: both for name, both in lengths.items() if name not in ACROSS}
+        odd = [Remark("not-across")]
+        return [_sample(name, groups[name], *both, question, odd) for name, both in lengths.items()]
+    if crossed:
+        return _crossed(groups, lengths, question)
+    odd = []
+    if len(flat) > 1 and not question.build:
+        one, two = (float(np.median(lengths[name][1] / lengths[name][0])) for name in flat)
+        odd = [Remark("build")] if abs(one - two) > UNLIKE else []
+    return [
+        _sample(name, groups[name], *both, question, odd if [name] == flat[-1:] else ())
+        for name, both in lengths.items()
+    ]
+
+
+def _crossed(
+    groups: Mapping[str, list[Reading]],
+    lengths: Mapping[str, tuple[Array, Array]],
+    question: AxisQuestion,
+) -> list[Sample]:
+    """With crossed belts a motor's steps are of X and of Y: both get the value of all readings of
+    either, and what differs between X and Y is kept out of it.
+    """
+    steps = {question.steps[name] for name in ACROSS if name in question.steps}
+    if len(steps) > 1:
+        raise UsageError(
+            f"--steps x={question.steps['x']:g} y={question.steps['y']:g}: crossed belts",
+            "make them one value in the printer, and measure again",
+        )
+    flat = [name for name in ACROSS if name in lengths]
+    rows = [row for name in flat for row in groups[name]]
+    asked, moved = (np.concatenate([lengths[name][k] for name in flat]) for k in (0, 1))
+    both = replace(question, steps={**question.steps, **dict.fromkeys(ACROSS, steps.pop())})
+    samples = [_sample(name, rows, asked, moved, both) for name in ACROSS]
+    if len(flat) > 1:
+        of_x = np.repeat([0.5, -0.5], [len(groups[name]) for name in flat])
+        sides = {**samples[0].sides, UNLIKE_SIDE: of_x * samples[0].got}
+        samples = [replace(one, sides=sides) for one in samples]
+    others = [name for name in lengths if name not in ACROSS]
+    return [*samples, *(_sample(name, groups[name], *lengths[name], question) for name in others)]
 
 
 def _lengths(rows: Sequence[Reading]) -> tuple[Array, Array]:
@@ -140,7 +190,12 @@ def _kind(row: Reading) -> str:
 
 
 def _sample(
-    name: str, rows: Sequence[Reading], asked: Array, moved: Array, question: AxisQuestion
+    name: str,
+    rows: Sequence[Reading],
+    asked: Array,
+    moved: Array,
+    question: AxisQuestion,
+    odd: Sequence[Remark] = (),
 ) -> Sample:
     direction, lengths = np.sign(asked), np.abs(asked)
     kinds = [_kind(row) for row in rows]
@@ -160,6 +215,7 @@ def _sample(
         column="moved_mm",
         present=question.steps[name],
         no_zero=set(kinds) == {"move"},
+        remarks=tuple(odd),
     )
 
 
@@ -183,6 +239,9 @@ def _doubts(one: Measurement, question: AxisQuestion) -> list[Remark]:
     backlash = one.offsets.get("backlash")
     if backlash is not None and abs(backlash.value) > max(backlash.half_width, BACKLASH_MM / 2):
         odd.append(Remark("there-and-back", {"axis": axis, "gap": abs(2 * backlash.value)}))
+    unlike = one.offsets.get(UNLIKE_SIDE)
+    if axis == "x" and unlike is not None and unlike.tells(0.0):
+        odd.append(Remark("unlike", {"share": abs(unlike.value), "half": unlike.half_width}))
     if question.parts is not None:
         built, steps = question.parts.steps_per_mm, one.setting
         for factor in (2, 4, 0.5, 0.25):
