@@ -198,12 +198,16 @@ def test_a_tune_speaks_in_the_scale_that_the_bench_knows(run, tmp_path):
     facts = ("controller.dialect=stand-in", "controller.gain_scale=1", "heaters.full_power=127")
     sets = [w for fact in facts for w in ("--set", fact)]
     assert run("bench", "new", "b", *sets).returncode == 0
+    gains = ("--line", "M301 P0.13 I0.01 D0.2")
+    tune = ("printer", "tune", "heater", "--target", 235, "--quiet", "--port")
     with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
-        process = started(
-            *("printer", "tune", "heater", "--target", 235, "--quiet", "--port", fulmar.port),
-            folder=tmp_path,
-            env=env,
-        )
+        # its own gains are of 255: the bench is wrong, and hears so
+        process = started(*tune, fulmar.port, folder=tmp_path, env=env)
+        out, _ = process.communicate("y\nn\n", timeout=60)
+        assert "for a full power of 255, not 1" in out and process.returncode == 3
+        sent = run("printer", "send", "--yes", *gains, "--port", fulmar.port, env=env)
+        assert sent.returncode == 0
+        process = started(*tune, fulmar.port, folder=tmp_path, env=env)
         out, _ = process.communicate("y\nn\n", timeout=60)
     line = re.search(r"enter +M301 P([\d.]+)", out)
     assert 0.05 < float(line[1]) < 0.5 and "(full power is 1)" in out
