@@ -83,7 +83,9 @@ def _bed_moves(state: State, given: Mapping[str, Any]) -> Any:
 
 def _bed_fact(key: str) -> Known:
     """A fact of the bed that towers settle: round, with its zero in the middle."""
-    return lambda state, given: state.facts.get(key, state.facts.get("printer.build") == "delta")
+    return lambda state, given: state.facts.get(
+        key, state.facts.get("printer.build") == "delta" or None
+    )
 
 
 def _bed(state: State, given: Mapping[str, Any]) -> Any:

@@ -135,20 +135,13 @@ def _table(rows: tuple[Shown, ...]) -> str:
     ]
     out = []
     for row in rows:
-        cells = (
-            row.cells[0]
-            if len(row.cells) == 1
-            else "  ".join(c.rjust(s) for c, s in zip(row.cells, sizes, strict=False))
-        )
-        out.append(
-            textwrap.fill(
-                cells,
-                WIDTH,
-                initial_indent="  " + row.label.ljust(wide),
-                subsequent_indent=" " * (wide + 2),
-                drop_whitespace=len(row.cells) == 1,
-            )
-        )
+        head = "  " + row.label.ljust(wide)
+        if len(row.cells) == 1:
+            below = " " * (wide + 2)
+            text = textwrap.fill(row.cells[0], WIDTH, initial_indent=head, subsequent_indent=below)
+        else:  # a column that is broken is none: a wide table is left to its terminal
+            text = head + "  ".join(c.rjust(s) for c, s in zip(row.cells, sizes, strict=False))
+        out.append(text)
     return "\n".join(out)
 
 
