@@ -473,6 +473,9 @@ def test_many_benches_in_one_table(tmp_path, run, sample):
     run("bench", "changed", "nozzle", "--bench", "shop/skua")
     lines = run("farm", "show", "shop").stdout.splitlines()
     assert [line.split()[0] for line in lines] == ["printer", "fulmar", "skua"]
+    for name in ("fulmar", "skua"):  # two of one name are told by their folders
+        run("bench", "set", "printer.name=Fulmar", "--bench", f"shop/{name}")
+    assert "Fulmar (shop/skua)" in run("farm", "show", "shop").stdout
     rows = json.loads(run("farm", "show", "shop/skua", "--json").stdout)["benches"]
     assert rows[0]["due"] > 0 and rows[0]["command"].startswith("omphalon ")
     (tmp_path / "shop" / "skua" / "bench.toml").write_text("= broken")

@@ -261,11 +261,12 @@ def show(places: tuple[str, ...], as_json: bool) -> int:
         document("farm-show", benches=[vars(row) for row in rows])
     else:
         head = ("printer", "set", "stale", "due", "failed", "next")
+        names = [r.printer for r in rows]
         cells = [
             (
-                shown(r.printer),
+                r.printer if names.count(r.printer) == 1 else f"{r.printer} ({r.place})",
                 *(("–",) * 4 if r.error else map(str, (r.settings, r.stale, r.due, r.failed))),
-                shown(r.error or r.next),
+                r.error or r.next,
             )
             for r in rows
         ]
