@@ -252,7 +252,7 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
         Shown("cycles", (f"{cycles}, {swing}",)),
         Shown("ultimate gain", (own,)),
         Shown("model", (f"{masses}, {holds}",)),
-        Shown("its own limit", (limit,)),
+        Shown("model's limit", (limit,)),
         *_predicted(fit),
         Shown("assumed", (assumed(fit, question),)),
     )
