@@ -221,6 +221,37 @@ def test_a_year_in_the_life(bench, run, tmp_path):
     assert again == bench("bench journal --json").stdout
 
 
+Z_MOVES = (
+    "axis fit --axis z --asked 40 --moved 40.02 --asked 80 --moved 79.98 --asked 120 --moved 120.01"
+)
+FITS = {key: fit for fit, keys, _ in WORK for key in keys} | {"steps-z": Z_MOVES}
+YEAR = (
+    # what happens, and what has to be measured again for it
+    ("bench set printer.loaded=grey-petg", None),
+    ("bench changed nozzle --to 0.6", {"probe-offset", "flow", "advance"}),
+    ("bench set printer.loaded=red-pla filament.red-pla.line=0.6", {"flow", "advance"}),
+    ("bench set printer.loaded=grey-petg", set()),
+    ("bench changed nozzle --to 0.4", {"probe-offset", "flow", "advance"}),
+)
+
+
+@pytest.mark.slow
+def test_a_year_of_doing_what_comes_next_ends_with_nothing_stale_and_nothing_twice(bench):
+    for _ in range(2):
+        for happens, again in YEAR:
+            bench(happens)
+            measured = []
+            while steps := json.loads(bench("bench next --json").stdout)["steps"]:
+                key, command = steps[0]["setting"], steps[0]["command"]
+                assert key not in measured
+                bench(command.removeprefix("omphalon "))  # it runs as it is printed
+                bench(FITS[key])
+                bench("bench adopt")
+                measured += [k for k in FITS if FITS[k] == FITS[key]]
+            if again is not None:
+                assert set(measured) == again
+
+
 WALLS = {
     "good": "flow fit --wall 0.48 --wall 0.47 --wall 0.48 --wall 0.475 --wall 0.48",
     "later": "flow fit --wall 0.42 --wall 0.41 --wall 0.42 --wall 0.415 --wall 0.42",
