@@ -17,6 +17,7 @@ from omphalon.errors import shown
 from omphalon.finding import Finding, Plan, Shown
 from omphalon.remarks import Remark
 
+PRESENT = {"--steps", "--flow", "--offset"}  # options that take the value in force
 WIDTH = 88
 ACCENT, ALERT = "cyan", "yellow"
 
@@ -100,10 +101,18 @@ def _plan(plan: Plan) -> str:
                 steps,
                 _warnings(plan.warnings),
                 _lines("enter", plan.lines),
-                f"then    {plan.next}" if plan.next else "",
+                f"then    {plan.next}{_present(plan.next)}" if plan.next else "",
             ],
         )
     )
+
+
+def _present(command: str) -> str:
+    """Where the value in force is found that a command asks for."""
+    if not PRESENT & set(command.split()):
+        return ""
+    where = "the present value is what the printer lists (M503); with a bench leave it out"
+    return f"\n        {where}"
 
 
 def _settings(verdict: str, plain_verdict: str, rows: tuple[Shown, ...]) -> str:
