@@ -118,6 +118,7 @@ def test_a_manifest_that_tells_no_job(text, told, tmp_path, run):
     assert not (tmp_path / "out").exists()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "row, command",
     [

@@ -86,6 +86,7 @@ def score(heater, test, run, tmp_path, *options):
     return float(day_score(heater, gains_of(document), test.target_c)[0][0])
 
 
+@pytest.mark.slow
 def test_the_report_interval_hardly_matters(run, tmp_path):
     """The trap: gains from reports 0.3, 1 and 2 s apart must serve the same heater alike."""
     found = [

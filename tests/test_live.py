@@ -222,6 +222,7 @@ def test_a_heater_is_watched_while_lines_are_sent(at, tmp_path):
         assert "not sent M500" in done.stderr and fulmar.hot() == set()
 
 
+@pytest.mark.slow
 def test_tune_extruder_asks_for_the_readings(at, tmp_path):
     (tmp_path / "desk").mkdir()
     with StandIn(tmp_path, "--tcp", 0, *FAST, "--desk", "desk") as fulmar:
@@ -285,7 +286,7 @@ def test_every_fault_has_its_row():
     assert all(f"| `{fault}`" in page for fault in FAULTS)
 
 
-QUICK = ("restart", "noise", "half-line", "panel", "trip", "test-refused", "checks-early deaf")
+QUICK = ("restart", "trip", "test-refused")
 
 
 @pytest.mark.parametrize(
