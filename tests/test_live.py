@@ -198,7 +198,7 @@ def test_a_tune_speaks_in_the_scale_that_the_bench_knows(run, tmp_path):
     facts = ("controller.dialect=stand-in", "controller.gain_scale=1", "heaters.full_power=127")
     sets = [w for fact in facts for w in ("--set", fact)]
     assert run("bench", "new", "b", *sets).returncode == 0
-    gains = ("--line", "M301 P0.13 I0.01 D0.2")
+    gains = ("--line", "M301 P0.3 I0.05 D0.05")
     tune = ("printer", "tune", "heater", "--target", 235, "--quiet", "--port")
     with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
         # its own gains are of 255: the bench is wrong, and hears so
