@@ -32,8 +32,6 @@ if TYPE_CHECKING:
     from omphalon.studies.heater.question import HeaterQuestion
 
 HEATERS = choice("hotend", "bed")
-TARGET = Measure("temperature", 35)
-GAIN = Measure("gain")
 SECONDS = Measure("time")
 
 

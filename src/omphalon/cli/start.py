@@ -12,6 +12,7 @@ import click
 
 from omphalon.cli.asking import typed
 from omphalon.errors import OmphalonError, UnreadableFile, echoed
+from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -144,5 +145,5 @@ def _dialect_of(listing: str) -> str:
 def _take(made: Bench, listing: str) -> None:
     from omphalon.cli.bench.common import take_found
 
-    (made.place / "data" / "found-settings.txt").write_text(listing, encoding="utf-8")
+    put_bytes(str(made.place / "data" / "found-settings.txt"), listing.encode())
     take_found(made, listing)

@@ -150,10 +150,6 @@ def _warnings(found: FarmComparison) -> tuple[Remark, ...]:
     return tuple(out)
 
 
-def _counted(count: int) -> str:
-    return "1 number is" if count == 1 else f"{count} numbers are"
-
-
 def _evidence(found: FarmComparison) -> dict[str, Any]:
     return {
         "printers": found.printers,

@@ -34,7 +34,6 @@ PLACING_MM = {"move": 0.05, "outside": 0.03, "inside": 0.04}
 FINEST_MM = 0.01  # that a caliper reads to
 THEORY_WITHIN = 0.02
 ACROSS = ("x", "y")
-UNLIKE = 0.003  # that X and Y differ by on a part, worth asking what moves them (AXIS.matters)
 UNLIKE_SIDE = "x over y"
 BACKLASH_MM = 0.02  # less is no matter
 SHARES = (0.2, 0.6, 1.0)  # of the longest move: a zero error shows between shortest and longest
@@ -137,7 +136,7 @@ def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]
     odd = []
     if len(flat) > 1 and not question.build:
         one, two = (float(np.median(lengths[name][1] / lengths[name][0])) for name in flat)
-        odd = [Remark("build")] if abs(one - two) > UNLIKE else []
+        odd = [Remark("build")] if abs(one - two) > AXIS.matters else []
     return [
         _sample(name, groups[name], *both, question, odd if [name] == flat[-1:] else ())
         for name, both in lengths.items()
