@@ -40,7 +40,8 @@ def read_ladder(path: str) -> PrintedLadder:
         words = parsed(plan, (PLAN, {"print": str}))
     except ValueError as error:
         raise UsageError(
-            f"{name}: not a print that omphalon wrote", "give the file that was printed"
+            f"{name}: not a print that omphalon wrote, or one of an earlier version",
+            "give the file that was printed, or plan it again",
         ) from error
     if words["print"] != "ladder":
         raise UsageError(
