@@ -51,7 +51,7 @@ def page(tmp_path_factory):
     bench.set_facts({**facts, "controller.dialect": "stand-in"})
     for steps in (412.0, 437.3):
         one = Taken(key="steps-e", value={"steps": steps}, spread={"steps": 3.7})
-        bench.set_all([(one, None)], "adopted", None)
+        bench.set_all([(one, None, None)], "adopted")
     (folder / "in<b>.csv").write_text("x")
     (folder / "photo.png").write_bytes(PIXEL)
     (bench.place / "figures" / "f.svg").write_text(
