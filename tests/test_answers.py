@@ -221,6 +221,10 @@ def test_a_template_that_rounds_the_answer_away_is_refused(form, value, half, be
         ("gain_scale = 0", "gain_scale must be a number above 0"),
         ("gain_scale = 'full'", "gain_scale must be a number above 0"),
         ("gain_scale = true", "gain_scale must be a number above 0"),
+        ("[loop]\nperiod_s = 0", "[loop] period_s must be a number above 0"),
+        ("[loop]\nspeed = 1", "[loop] is of another form"),
+        ("[lines]\nhotend-gains = 'P {ki_per_loop}'", "a form of gains that needs period_s"),
+        ("[lines]\nbed-gains = 'P {kp_percent_band}'", "a form of gains that needs span_c"),
     ],
 )
 def test_a_dialect_that_cannot_be_read(text, says, tmp_path):

@@ -8,8 +8,10 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from omphalon.lines.codes import codes_of
-from omphalon.lines.dialect import load_dialect
+from omphalon.lines.dialect import Dialect, load_dialect
+from omphalon.lines.gains import FORMS, ControlLoop
 from omphalon.lines.listing import listed
+from omphalon.lines.template import checked
 from omphalon.physics import fellows, lead, scale
 from omphalon.physics.impulses import SHAPERS, residual, seconds
 from omphalon.physics.lead import NoAnswer
@@ -114,6 +116,32 @@ def test_a_template_turned_round_reads_what_it_wrote(axis, steps, gain, flow):
         assert [one.setting for one in found] == [setting]
         assert float(found[0].values[field]) == pytest.approx(given_values[field], abs=digit)
         assert found[0].axis == given_values.get("axis", "")
+
+
+WRITTEN = [
+    "{kp:.6f} {ki:.8f} {kd:.6f}",
+    "{kp:.6f} {ti:.5f} {td:.5f}",
+    "{kp_percent_band:.6f} {ti:.5f} {td:.5f}",
+    "{kp:.6f} {ki_per_loop:.9f} {kd_per_loop:.5f}",
+]
+
+
+@pytest.mark.parametrize("form", WRITTEN)
+@given(
+    kp=st.floats(0.01, 0.9),
+    integral=st.floats(2, 500),
+    derivative=st.floats(0.5, 60),
+    full=st.sampled_from([1.0, 100.0, 255.0]),
+)
+def test_gains_in_any_form_are_read_back(form, kp, integral, derivative, full):
+    dialect = Dialect(
+        "forms",
+        ControlLoop(full_power=full, period_s=0.1, span_c=300.0),
+        {"hotend-gains": checked(f"HEAT {form}", FORMS, "a form")},
+    )
+    gains = {"kp": kp * full, "ki": kp * full / integral, "kd": kp * full * derivative}
+    back = listed(dialect.line("hotend-gains", **gains), dialect)[0].values
+    assert {k: float(v) for k, v in back.items()} == pytest.approx(gains, rel=2e-3)
 
 
 @given(st.floats(0.005, 0.4), st.floats(0.5, 5), st.floats(0.1, 10), st.integers(5, 15))

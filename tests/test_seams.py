@@ -4,11 +4,15 @@ import csv
 import json
 import math
 import re
+from dataclasses import replace
 from datetime import datetime, timedelta
 
+import numpy as np
 import pytest
 
 from conftest import SAMPLES
+from omphalon.standin.builds import Build
+from omphalon.standin.samples import FULMAR_BUILDS, found_as
 
 OSCILLATION = SAMPLES / "hotend-oscillation.csv"
 BEGAN = datetime(2026, 11, 20, 23, 58)  # the log runs past midnight
@@ -205,47 +209,84 @@ def test_what_is_said_helps(words, run):
     assert all(part in text for part in SAID[words]), text
 
 
-def printed(x, y, square_deg=0.0):
-    """Outside lengths of parts, in X and along a Y that leans, with lines 0.12 mm too wide."""
-    leans = math.cos(math.radians(square_deg))
-    for axis, ratio in (("x", x), ("y", y * leans)):
-        for asked in (30, 60, 90, 120):
-            yield f"{axis},{asked},{asked * ratio + 0.12:.2f},outside"
-
-
+PITCH = {"X": 80.4, "Y": 80.4, "Z": 400.0}  # belts 0.5 % off what the printer is set to
+SET = {"X": 80.0, "Y": 80.0, "Z": 402.5}
 BUILDS = {
-    # build, ratio in X and Y, out of square by: steps of 80 in X and Y, warning or verdict
+    # how it is built, how it is told, the steps that are right for X and Y, warning
     "crossed belts of another pitch, out of square": (
-        *("crossed-belts", 0.995, 0.995, 0.3),
-        (80 / 0.995, 80 / 0.995, None),
+        Build(kind="crossed-belts", true_steps=PITCH, square_deg=0.3),
+        *("crossed-belts", (80.4, 80.4), None),
     ),
-    "crossed belts, unlike in tension": (
-        *("crossed-belts", 1.003, 0.997, 0.0),
-        (80, 80, "belts-unlike"),
+    "crossed belts, parts that shrink in X": (
+        Build(kind="crossed-belts", true_steps=PITCH, square_deg=0.3, shrinks=(0.004, 0.0)),
+        *("crossed-belts", (80.4 * 1.002, 80.4 * 1.002), "belts-unlike"),
     ),
-    "a motor an axis": (*("moving-head", 1.004, 0.994, 0.0), (80 / 1.004, 80 / 0.994, None)),
-    "not told": (*("", 1.004, 0.994, 0.0), (80 / 1.004, 80 / 0.994, "build-not-told")),
-    "three towers": (*("delta", 0.995, 0.995, 0.0), None),
+    "a motor an axis": (
+        Build(kind="moving-head", true_steps={**PITCH, "X": 79.7}),
+        *("moving-head", (79.7, 80.4), None),
+    ),
+    "not told": (
+        Build(kind="moving-bed", true_steps={**PITCH, "X": 79.7}),
+        *("", (79.7, 80.4), "build-not-told"),
+    ),
+    "three towers": (
+        Build(kind="delta", true_steps=dict.fromkeys("XYZ", 402.5), arm_off_mm=0.8),
+        *("delta", None, None),
+    ),
 }
 
 
-@pytest.mark.parametrize("build, x, y, square, wanted", BUILDS.values(), ids=BUILDS)
-def test_steps_belong_to_what_the_motors_move(build, x, y, square, wanted, run, tmp_path):
-    lines = ["axis,asked_mm,moved_mm,kind", *printed(x, y, square)]
-    (tmp_path / "parts.csv").write_text("\n".join(lines))
-    told = ["--build", build] if build else []
-    done = run(*("axis", "fit", "parts.csv", "--steps", "x=80", "--steps", "y=80", *told, "--json"))
+def parts_answer(run, tmp_path, build, told):
+    """What `axis fit` answers of that printer's parts."""
+    steps = dict.fromkeys("XYZ", 402.5) if build.kind == "delta" else SET
+    (tmp_path / "parts.csv").write_text("\n".join(build.parts_csv(steps)))
+    words = ["--build", told] if told else []
+    now = ("--steps", f"x={steps['X']}", "--steps", f"y={steps['Y']}")
+    return run("axis", "fit", "parts.csv", *now, *words, "--json")
+
+
+@pytest.mark.parametrize("build, told, right, code", BUILDS.values(), ids=BUILDS)
+def test_steps_belong_to_what_the_motors_move(build, told, right, code, run, tmp_path):
+    done = parts_answer(run, tmp_path, build, told)
     found = json.loads(done.stdout)
-    if wanted is None:
+    if right is None:
         assert done.returncode == 3 and "arms and radii" in found["because"]
         return
-    *steps, code = wanted
-    for axis, right in zip("xy", steps, strict=True):
+    for axis, steps in zip("xy", right, strict=True):
         one = found["settings"][axis]["steps_per_mm"]
-        assert one == pytest.approx(right, abs=found["spread"][axis]["steps_per_mm"])
-        if build == "crossed-belts":
+        assert one == pytest.approx(steps, abs=found["spread"][axis]["steps_per_mm"])
+        if told == "crossed-belts":
             assert one == found["settings"]["x"]["steps_per_mm"]
     assert [warning["code"] for warning in found["warnings"]] == ([code] if code else [])
+
+
+def rhomb_deg(corners):
+    """How far a printed square's corner is off a right one."""
+    one, other = corners[1] - corners[0], corners[3] - corners[0]
+    return 90 - math.degrees(math.acos(one @ other / np.linalg.norm(one) / np.linalg.norm(other)))
+
+
+def test_one_value_for_both_motors_leaves_squares_square(run, tmp_path):
+    build = BUILDS["crossed belts, parts that shrink in X"][0]
+    square = replace(build, square_deg=0.0)
+    skews = {}
+    for told in ("crossed-belts", "moving-head"):
+        found = json.loads(parts_answer(run, tmp_path, build, told).stdout)["settings"]
+        steps = {**SET, **{axis.upper(): found[axis]["steps_per_mm"] for axis in "xy"}}
+        corners = square.corners(100.0, steps)
+        assert np.linalg.norm(corners[1] - corners[0]) == pytest.approx(100, abs=0.35)
+        skews[told] = abs(rhomb_deg(corners))
+    assert skews["crossed-belts"] < 0.01 and skews["moving-head"] > 0.1
+
+
+def test_the_stand_in_may_be_of_any_build():
+    """Three towers whose arms are not what it believes: X comes out wrong, and Z right."""
+    build = FULMAR_BUILDS["delta"]
+    steps = found_as("delta").steps
+    x, z = (build.place(np.array(p), steps) for p in ([80.0, 0.0, 0.0], [0.0, 0.0, 80.0]))
+    off = build.place(np.zeros(3), steps)
+    assert (z - off)[2] == pytest.approx(80 * 402.5 / 400, abs=1e-6)
+    assert abs(np.linalg.norm(x - off) - 80) > 0.1
 
 
 def test_crossed_belts_of_two_values_are_made_one_first(run):

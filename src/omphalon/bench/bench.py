@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from omphalon.bench.facts import Facts, Value, blank_lines, checked, read_facts
+from omphalon.bench.facts import LOOP_FACTS, Facts, Value, blank_lines, checked, read_facts
 from omphalon.bench.journal import PATIENCE_S, Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
@@ -41,7 +41,8 @@ class Bench:
 
     def dialect(self, facts: Facts) -> Dialect:
         """The dialect that bench.toml names: one that ships, or a file in the bench."""
-        return load_dialect(self.dialect_path(facts)).with_scale(facts.get("controller.gain_scale"))
+        known = {name: facts.get(key) for name, key in LOOP_FACTS.items()}
+        return load_dialect(self.dialect_path(facts)).with_loop(**known)
 
     def dialect_path(self, facts: Facts) -> str | None:
         """The dialect's name or path, as `load_dialect` takes it; None: the default."""

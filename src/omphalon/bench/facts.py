@@ -186,6 +186,13 @@ FILAMENT: tuple[Fact, ...] = (
     Fact(key="line", means="width of one line, mm", example="0.45", quantity="wall"),
 )
 BY_KEY = table_by("key", *FACTS)
+# what a dialect knows of the controller's loop → the fact that knows better
+LOOP_FACTS = {
+    "full_power": "controller.gain_scale",
+    "period_s": "controller.loop_period",
+    "filter_s": "controller.filter",
+    "band_c": "controller.band",
+}
 
 
 def fact_of(key: str) -> Fact:

@@ -25,7 +25,8 @@ class Asked:
     """One thing to ask for: the option it fills ("" for a file), in words; what may be answered is
     the option's own type, or a `quantity` where that is a text. `many`: again and again, until an
     empty answer; `beside`: the option whose reading belongs to each; `apart`: readings are meant to
-    differ from one another; `may_miss`: an empty answer leaves it out.
+    differ from one another; `may_miss`: an empty answer leaves it out; `not_of`: the axis for which
+    it is not asked.
     """
 
     option: str
@@ -35,6 +36,7 @@ class Asked:
     beside: str = ""
     apart: bool = False
     may_miss: bool = False
+    not_of: str = ""
 
 
 AXIS = Asked(option="--axis", words="which axis")
@@ -53,6 +55,7 @@ QUESTIONS: dict[str, tuple[Asked, ...]] = {
     ),
     "axis fit": (
         AXIS,
+        Asked(option="--build", words="what moves, by which motors", may_miss=True, not_of="z"),
         Asked(option="--steps", words="present steps per mm", quantity="steps"),
         Asked(option="--moved", words="what was measured", many=True, beside="--asked"),
     ),
@@ -123,7 +126,7 @@ class _Conversation:
                 continue
             if one.option == "" and self.file:
                 continue
-            if axes and one is AXIS:
+            if (axes and one is AXIS) or (one.not_of and self.given.get("name") == one.not_of):
                 continue
             if axes and one.quantity == "steps":
                 for axis in axes:
@@ -228,7 +231,7 @@ class _Conversation:
         """Unit and range, or the words, in brackets."""
         choices, measure = self._choices(one), self._measure(one)
         if choices:
-            return f" ({', '.join(choices)})"
+            return f" ({', '.join(choices)}{', Enter: not known' if one.may_miss else ''})"
         if measure is None:
             return " (Enter: none)" if one.may_miss else ""
         row = measure.quantity

@@ -101,9 +101,10 @@ def _travel(state: State, given: Mapping[str, Any]) -> Any:
 
 
 def _travel_across(state: State, given: Mapping[str, Any]) -> Any:
-    """The other axis's, where corners were asked for."""
+    """The other axis's, where corners were asked for, or diagonals are run too."""
     other = {"x": "y", "y": "x"}.get(str(given.get("name")))
-    return _travel(state, {"name": other}) if other and given.get("corner") else None
+    two = given.get("corner") or _build(state, given) == "crossed-belts"
+    return _travel(state, {"name": other}) if other and two else None
 
 
 def _extruder_temp(state: State, given: Mapping[str, Any]) -> Any:
@@ -207,6 +208,7 @@ KNOWN: dict[str, dict[str, Known]] = {
     "motion plan": {
         "travel": _travel,
         "travel_across": _travel_across,
+        "build": _build,
         "temp": _extruder_temp,
         "out": _print("motion-{name}"),
     },

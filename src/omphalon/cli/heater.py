@@ -132,24 +132,19 @@ reading = options(
     default=1.0,
     show_default=False,
 )
-@number(
-    "--loop-period", "interval", "How often the controller works.", within=(0.01, 2), default=0.2
-)
+@number("--loop-period", "interval", "How often the controller works.  [0.2]", within=(0.01, 2))
 @number(
     "--filter",
     "interval",
-    "Time constant of its derivative's filter.",
+    "Time constant of its derivative's filter.  [1]",
     within=(0.01, 30),
     name="filter_s",
-    default=1.0,
 )
 @click.option(
     "--band",
     type=Band("band"),
-    default=BAND_C,
     metavar="C",
-    show_default=True,
-    help="How near the target the controller starts to act; none: it always does.",
+    help=f"How near the target it starts to act; none: it always does.  [{BAND_C:g}]",
 )
 @number("--kp", "gain", "Present gains, in the controller's scale: kp with ki and kd,")
 @number("--ki", "gain", "per °C·s,")
@@ -167,8 +162,8 @@ def fit(
     fan: str | None,
     fan_cooling: float | None,
     power_limit: float,
-    loop_period: float,
-    filter_s: float,
+    loop_period: float | None,
+    filter_s: float | None,
     **given: Any,
 ) -> Answer:
     """Turn the LOG of an on/off oscillation test into gains; several LOGs of one heater are fitted
@@ -186,21 +181,25 @@ def fit(
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.words import heater_answer
 
+    lines = how.lines().with_loop(
+        full_power=gain_scale or given["full_power"],
+        period_s=loop_period,
+        filter_s=filter_s,
+        band_c=given["band"],
+    )
     question = HeaterQuestion(
         heater=given["which"],
         target_c=target,
         aim=aim,
         power_limit=power_limit,
-        loop_period_s=loop_period,
-        filter_s=filter_s,
-        band_c=given["band"],
+        **lines.loop.for_question(),
         gain_scale=gain_scale or given["full_power"],
         present=_present(**{n: given[n] for n in ("kp", "ki", "kd", "ti", "td")}),
         fan_on=None if fan is None else fan == "on",
         fan_cooling=fan_cooling,
         max_temp_c=given["max_temp"],
     )
-    lines, wanted = how.lines(), _wanted(given)
+    wanted = _wanted(given)
     _one_way(logs, given)
     if given["summaries"]:
         return _from_summaries(given, question, lines)

@@ -21,6 +21,7 @@ from omphalon.cli.common import (
     readings_template,
 )
 from omphalon.columns import MOTION, MOVED
+from omphalon.constants import BUILDS
 from omphalon.errors import UsageError
 from omphalon.files import put_lines
 
@@ -59,8 +60,9 @@ def motion() -> None:
 @click.option(
     "--travel-across",
     metavar="LOW:HIGH",
-    help="With --corner: travel of the other axis, mm.  [as --travel]",
+    help="Travel of the other axis, mm, for corners and diagonals.  [as --travel]",
 )
+@click.option("--build", type=choice(*BUILDS), help="What moves, by which motors.")
 @number("--temp", "hotend temperature", "With --axis e: the printing temperature.", least=150)
 @number(
     "--retract",
@@ -120,6 +122,7 @@ def plan(
         temp_c=given["temp"],
         retract_mm=given["retract"],
         present=present,
+        build=given["build"] or "",
         limit=None if limit is None else parsed(limit, Measure(what), "--limit").value,
     )
     found, run = plan_motion(asked, how.lines().with_line("acceleration", line_template))
@@ -136,7 +139,8 @@ def _raised(name: str, given: dict[str, Any]) -> tuple[str, str]:
         raise UsageError("--temp, --retract without --axis e", "they are the extruder's")
     if name == "e" and (by_hand("travel") or by_hand("travel_across")):
         raise UsageError("--travel with --axis e", "filament has none; give --retract MM")
-    if found[0][0] != "corner" and by_hand("travel_across"):
+    alone = found[0][0] != "corner" and given["build"] != "crossed-belts"
+    if alone and by_hand("travel_across"):
         raise UsageError("--travel-across without --corner", "one axis runs; give --travel")
     return found[0]
 

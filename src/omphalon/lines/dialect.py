@@ -14,14 +14,14 @@ from pathlib import Path
 
 from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.files import small_file
+from omphalon.lines.gains import FORMS, LOOP_KEYS, ControlLoop, in_all_forms
 from omphalon.lines.template import WORD, Template, checked, fill
 
-GAINS = ("kp", "ki", "kd")
 # setting → fields that its line may have
 SETTINGS: dict[str, tuple[str, ...]] = {
     "steps": ("axis", "steps"),
-    "hotend-gains": GAINS,
-    "bed-gains": GAINS,
+    "hotend-gains": FORMS,
+    "bed-gains": FORMS,
     "flow": ("flow",),
     "advance": ("advance",),
     "shaper": ("axis", "shaper", "frequency", "damping"),
@@ -61,20 +61,31 @@ KEPT = frozenset(
 # setting whose line an option may give → that option's example
 EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
 HEATER_INDEX = {"hotend": 0, "bed": -1}  # {index} in the line of an oscillation test
+KEYS = ("name", "gain_scale", "loop", "lines", "shaper-names")
+EXAMPLE_OF = {
+    "full_power": "use 255, 100 or 1",
+    "period_s": "in seconds: 0.2",
+    "filter_s": "in seconds: 1; or 0",
+    "band_c": "in °C: 10; 0 where it always acts",
+    "span_c": "in °C, as its band is a percentage of: 300",
+}
 SHIPPED = ("default", "stand-in")
 MOST_BYTES = 64_000
 
 
 @dataclass(frozen=True)
 class Dialect:
-    """Templates by setting, the number that its gain lines take for full power, and its words for
-    shapers.
-    """
+    """Templates by setting, what is known of the controller's loop, and its words for shapers."""
 
     name: str
-    gain_scale: float
+    loop: ControlLoop
     templates: Mapping[str, Template]
     shaper_names: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def gain_scale(self) -> float:
+        """The number that its gain lines take for full power."""
+        return self.loop.full_power
 
     def line(self, setting: str, **values: object) -> str | None:
         """The line for a setting, or None where this dialect has no code for it."""
@@ -91,6 +102,8 @@ class Dialect:
             return None
         if isinstance(values.get("shaper"), str):
             values["shaper"] = self.shaper_names.get(str(values["shaper"]), values["shaper"])
+        if setting.endswith("-gains"):
+            values = in_all_forms(values, self.loop)
         room = {name: half / 10 for name, half in spread.items()}
         keeps = room if setting in KEPT else None
         return fill(template, values, f"dialect {self.name}: '{setting}'", keeps)
@@ -107,9 +120,10 @@ class Dialect:
         ends = (self.line("store"), self.line("list")) if any(lines) else ()
         return (*shown, *(line for line in ends if line is not None))
 
-    def with_scale(self, gain_scale: object) -> Dialect:
-        """This dialect with another number for full power; the same where there is none."""
-        return self if gain_scale is None else replace(self, gain_scale=float(str(gain_scale)))
+    def with_loop(self, **known: object) -> Dialect:
+        """This dialect, where more is known of the controller's loop than its file says."""
+        given = {name: float(str(value)) for name, value in known.items() if value is not None}
+        return replace(self, loop=replace(self.loop, **given))
 
     def with_line(self, setting: str, template: str | None, option: str = "--line") -> Dialect:
         """This dialect with another template for one setting; the same where there is none.
@@ -167,11 +181,11 @@ def load_dialect(path: str | None = None) -> Dialect:
 
 def _dialect(table: dict[str, object], name: str) -> Dialect:
     """A parsed file as a dialect, every entry checked."""
-    strange = [k for k in table if k not in ("name", "gain_scale", "lines", "shaper-names")]
+    strange = [k for k in table if k not in KEYS]
     if strange:
         raise UnknownFormat(
             f"{name}: unknown key '{echoed(strange[0])}'",
-            "it may have name, gain_scale, [lines], [shaper-names]",
+            "it may have name, [loop], [lines], [shaper-names]",
         )
     lines = table.get("lines", {})
     unknown = [k for k in lines if k not in SETTINGS] if isinstance(lines, dict) else ["lines"]
@@ -180,20 +194,42 @@ def _dialect(table: dict[str, object], name: str) -> Dialect:
             f"{name}: unknown setting '{echoed(unknown[0])}'", "it may have " + ", ".join(SETTINGS)
         )
     templates = {k: _template(v, k, name) for k, v in lines.items()}
-    scale = table.get("gain_scale", 255)
-    if (
-        isinstance(scale, bool)
-        or not isinstance(scale, int | float)
-        or not math.isfinite(scale)
-        or not 0 < scale <= 1e6
-    ):
-        raise UnknownFormat(f"{name}: gain_scale must be a number above 0", "use 255, 100 or 1")
+    loop = _loop(table, name)
+    for setting, template in templates.items():
+        missing = loop.missing(template.fields())
+        if missing is not None:
+            raise UnknownFormat(
+                f"{name}: the template of '{setting}' has a form of gains that needs {missing}",
+                f"say it under [loop]: {missing} = {'0.2' if missing == 'period_s' else '300'}",
+            )
     return Dialect(
         echoed(str(table.get("name", name))),
-        float(scale),
+        loop,
         templates,
         _shaper_names(table.get("shaper-names", {}), name),
     )
+
+
+def _loop(table: Mapping[str, object], name: str) -> ControlLoop:
+    """What a file says of the controller's loop; gain_scale is another word for its full power."""
+    rows = table.get("loop", {})
+    if not isinstance(rows, dict) or not set(rows) <= set(LOOP_KEYS):
+        raise UnknownFormat(f"{name}: [loop] is of another form", f"it has {', '.join(LOOP_KEYS)}")
+    said = {f"[loop] {key}": (key, value) for key, value in rows.items()}
+    if "gain_scale" in table:
+        said = {"gain_scale": ("full_power", table["gain_scale"]), **said}
+    found = {}
+    for words, (key, value) in said.items():
+        least = 0 if key in ("filter_s", "band_c") else 1e-9
+        if (
+            isinstance(value, bool)
+            or not isinstance(value, int | float)
+            or not math.isfinite(value)
+            or not least <= value <= 1e6
+        ):
+            raise UnknownFormat(f"{name}: {words} must be a number above 0", EXAMPLE_OF[key])
+        found[key] = float(value)
+    return ControlLoop(**found)
 
 
 def _template(entry: object, setting: str, name: str) -> Template:

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 
 from omphalon.files import small_file
 from omphalon.lines.dialect import Dialect
+from omphalon.lines.gains import as_gains
 from omphalon.lines.template import Template
 
 NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
@@ -67,6 +68,8 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
             own = {word for word in template.text.split() if "{" not in word}
             for values in matches:
                 axis = values.pop("axis", "").upper()
+                if setting.endswith("-gains"):
+                    values = as_gains(values, dialect.loop)
                 here.append((own, Listed(setting=setting, axis=axis, values=values, row=row)))
         # a line that says more than another is not that other
         found += [one for own, one in here if not any(own < more for more, _ in here)]

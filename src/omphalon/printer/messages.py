@@ -8,11 +8,13 @@ import contextlib
 import json
 import socket
 from collections.abc import Mapping
+from dataclasses import asdict
 from typing import Any
 
 from omphalon import errors
 from omphalon.errors import LinkFault, OmphalonError
 from omphalon.lines.dialect import Dialect
+from omphalon.lines.gains import ControlLoop
 from omphalon.lines.template import Template
 
 BEAT_S = 1.0  # each end says so often that it lives
@@ -100,10 +102,10 @@ def fault_of(message: Mapping[str, str]) -> OmphalonError:
 def as_dialect(dialect: Dialect) -> Message:
     """A dialect as it is handed on."""
     lines = {name: (t.text, t.section) for name, t in dialect.templates.items()}
-    return {"name": dialect.name, "gain_scale": dialect.gain_scale, "lines": lines}
+    return {"name": dialect.name, "loop": asdict(dialect.loop), "lines": lines}
 
 
 def dialect_of(message: Mapping[str, Any]) -> Dialect:
     """The dialect again; its templates were checked where it was read."""
     templates = {name: Template(*entry) for name, entry in message["lines"].items()}
-    return Dialect(message["name"], message["gain_scale"], templates)
+    return Dialect(message["name"], ControlLoop(**message["loop"]), templates)

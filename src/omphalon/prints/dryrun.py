@@ -18,7 +18,8 @@ class DryRun:
     where set_lines are given.
 
     `set_lines` has each level's line that sets the acceleration; `first_lines` and `last_lines`
-    lift limits and put back what was in force. `strokes` go there and back at each level.
+    lift limits and put back what was in force. `strokes` go there and back at each level, and as
+    many along both diagonals where `diagonal_mm` is given, the other axis's travel.
     """
 
     axis: str
@@ -33,6 +34,12 @@ class DryRun:
     strokes: int = 5
     rest_s: float = 3.0
     lift_mm: float = 10.0
+    diagonal_mm: tuple[float, float] | None = None
+
+    @property
+    def other(self) -> str:
+        """The axis across."""
+        return "Y" if self.axis == "x" else "X"
 
     @property
     def reference_mm_s(self) -> float:
@@ -66,12 +73,24 @@ class DryRun:
         yield from self.first_lines
         if self.axis != "z":
             yield f"G1 Z{self.lift_mm:.3f} F300"
+        if self.diagonal_mm is not None:
+            yield f"G1 {self.other}{self.diagonal_mm[0]:.3f} {feed(self.slow_mm_s)}"
 
     def stroke(self, speed_mm_s: float) -> Iterator[str]:
         """There and back."""
         axis, speed = self.axis.upper(), feed(speed_mm_s)
         yield f"G1 {axis}{self.high_mm:.3f} {speed}"
         yield f"G1 {axis}{self.low_mm:.3f} {speed}"
+        if self.diagonal_mm is None:
+            return
+        start, end = self.diagonal_mm
+        span = min(self.high_mm - self.low_mm, end - start)
+        near, far = f"{axis}{self.low_mm:.3f}", f"{axis}{self.low_mm + span:.3f}"
+        left, right = (f"{self.other}{place:.3f}" for place in (start, start + span))
+        one_diagonal = (f"{far} {right}", f"{near} {left}")
+        other_diagonal = (f"{far} {left}", f"{near} {right}", f"{far} {left}", f"{near} {left}")
+        for place in (*one_diagonal, *other_diagonal):
+            yield f"G1 {place} {speed}"
 
     def reference(self) -> Iterator[str]:
         """Slowly back to the mark, from the same side each time."""
@@ -94,11 +113,6 @@ class CornerRun(DryRun):
     across_mm: tuple[float, float]
     leg_mm: float = 10.0
     strokes: int = 3
-
-    @property
-    def other(self) -> str:
-        """The axis beside the one that was named."""
-        return "Y" if self.axis == "x" else "X"
 
     @property
     def stairs(self) -> int:

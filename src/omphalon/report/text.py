@@ -17,6 +17,7 @@ from omphalon.errors import shown
 from omphalon.finding import Finding, Plan, Shown
 from omphalon.remarks import Remark
 
+ENTERED = "where you type to the printer; or: omphalon printer send --line LINE … --port PORT"
 PRESENT = {"--steps", "--flow", "--offset"}  # options that take the value in force
 WIDTH = 88
 ACCENT, ALERT = "cyan", "yellow"
@@ -100,7 +101,7 @@ def _plan(plan: Plan) -> str:
                 click.style(plan.title, fg=ACCENT, bold=True),
                 steps,
                 _warnings(plan.warnings),
-                _lines("enter", plan.lines),
+                f"{_lines('enter', plan.lines)}\n        {ENTERED}" if plan.lines else "",
                 f"then    {plan.next}{_present(plan.next)}" if plan.next else "",
             ],
         )

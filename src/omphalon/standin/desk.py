@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from omphalon.standin.bead import Nozzle
+from omphalon.standin.builds import CALIPER_MM, Build
 from omphalon.standin.frame import Sensor, shaken
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.kept import MachineSettings
@@ -22,16 +23,18 @@ TRUE_LEAD_S = 0.52
 MARK_BEYOND_MM = 30.0
 RULE_MM, PLACED_MM = 0.1, 0.15
 LEAST_FEED_MM = 20.0  # a move that only feeds so much is a feeding test
+MOST_MOVES = 60  # that somebody measures; more of them are no measurement
 LEAST_STROKES = 100  # moves to and fro of one axis that make a sweep
 
 
 class Desk:
-    """Watches what the printer carries out, and writes fed.csv, ladder-widths.csv,
+    """Watches what the printer carries out, and writes fed.csv, moved.csv, ladder-widths.csv,
     tower-heights.csv, sweep-x.csv.gz, sweep-y.csv.gz.
     """
 
-    def __init__(self, folder: Path | None, seed: int = 9) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path | None, build: Build, seed: int = 9) -> None:
+        self.folder, self.build = folder, build
+        self.moved: list[str] = []
         self.lines: list[str] = []
         self.random = np.random.default_rng(seed)
         self.fed: list[str] = []
@@ -43,6 +46,8 @@ class Desk:
         words = line.split()
         if words[0] == "G1" and any(w[0] == "E" for w in words) and not _moves(words):
             self._feed(float(next(w[1:] for w in words if w[0] == "E")), kept)
+        if words[0] == "G1" and len(self.moved) < MOST_MOVES:
+            self._caliper(words, kept)
         if words[0] == "G28":
             self.lines = [f"LEAD {kept.lead_s}", f"PUSH {kept.push_mm_s2}"]
         self.lines.append(line)
@@ -59,6 +64,19 @@ class Desk:
         left = mark - fed + self.random.normal(0, PLACED_MM)
         self.fed.append(f"{asked_mm:g},{mark:g},{round(left / RULE_MM) * RULE_MM:.1f}")
         self._put("fed.csv", ["asked_mm,mark_mm,left_mm", *self.fed])
+
+    def _caliper(self, words: list[str], kept: MachineSettings) -> None:
+        """Somebody lays a caliper between an axis's zero and where a move of it alone ended."""
+        given = {w[0]: float(w[1:]) for w in words[1:]}
+        if len(given.keys() & set("XYZ")) != 1 or "E" in given:
+            return
+        axis = next(a for a in "XYZ" if a in given)
+        asked = np.where(np.array(list("XYZ")) == axis, given[axis], 0.0)
+        there = self.build.place(asked, kept.steps) - self.build.place(0 * asked, kept.steps)
+        read = np.sign(given[axis]) * np.linalg.norm(there) + self.random.normal(0, CALIPER_MM)
+        if given[axis]:
+            self.moved.append(f"{axis.lower()},{given[axis]:g},{read:.2f}")
+            self._put("moved.csv", ["axis,asked_mm,moved_mm", *self.moved])
 
     def _read(self) -> None:
         """What there is to be read off a print, or a sweep, that is over."""

@@ -5,9 +5,11 @@ no real printer.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
+from omphalon.standin.builds import Build
 from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.heater import Heater
@@ -84,6 +86,16 @@ def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
 
 
 FOUND_GAINS, FOUND_BED_GAINS = (0.31, 0.024, 0.1), (0.24, 0.0012, 0.55)
+TRUE_STEPS = {"X": 80.4, "Y": 80.4, "Z": 400.0}
+# as it might be built: out of square, its arms and radius off what it believes
+FULMAR_BUILDS = {
+    "moving-bed": Build(true_steps=TRUE_STEPS, square_deg=0.1),
+    "moving-head": Build(kind="moving-head", true_steps=TRUE_STEPS, square_deg=0.1),
+    "crossed-belts": Build(kind="crossed-belts", true_steps=TRUE_STEPS, square_deg=0.3),
+    "delta": Build(
+        kind="delta", true_steps=dict.fromkeys("XYZ", 400.0), arm_off_mm=0.8, radius_off_mm=0.5
+    ),
+}
 FULMAR_FOUND = MachineSettings(
     steps={"X": 80.0, "Y": 80.0, "Z": 402.5, "E": 412.0},
     gains={
@@ -92,6 +104,14 @@ FULMAR_FOUND = MachineSettings(
     },
     lead_s=0.35,
 )
+
+
+def found_as(build: str) -> MachineSettings:
+    """What it is set to before anything is tuned; three towers have three motors of a kind."""
+    if build != "delta":
+        return FULMAR_FOUND
+    towers = dict.fromkeys("XYZ", FULMAR_FOUND.steps["Z"])
+    return replace(FULMAR_FOUND, steps={**FULMAR_FOUND.steps, **towers})
 
 
 def found_settings() -> Iterator[str]:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.cli.asking import BACK
 from omphalon.cli.common import Measure, number, parsed
 from omphalon.cli.extruder import fed
 from omphalon.cli.printer.put import Setter, adopt_newest, shown_and_kept
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     from omphalon.units import Number
 
 LEFT = Measure("length", reading=True)
+WRONG = f"{BACK}: the last one is wrong"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -185,21 +187,27 @@ def _fed(printer: KeptPrinter, feeding: Feeding) -> Readings:
             place = f"{feeding.mark_mm:g} mm above the inlet"
             _ask(f"run {len(left) + 1} of {feeding.runs}: mark it {place}, then Enter")
             printer.tell(feeding.feed, slow=True)
-            left.append(_left_now())
+            _read_left(left, len(left) + 1)
         except Lowered as fault:
             click.echo(f"{fault}: it heats again, and this run begins anew", err=True)
             hot = False
+    while _ask(f"left: {', '.join(n.written for n in left)} mm; Enter: right, {WRONG}") == BACK:
+        left.pop()
+        _read_left(left, feeding.runs)
     once = {"asked_mm": feeding.asked_mm, "mark_mm": feeding.mark_mm}
     given = {name: [parsed(f"{value:g}", LEFT, name)] for name, value in once.items()}
     return option_readings({**given, "left_mm": left}, COLUMNS)
 
 
-def _left_now() -> Number:
-    """What is left, asked until it is a number."""
-    while True:
-        text = _ask("left of it now, mm")
+def _read_left(left: list[Number], runs: int) -> None:
+    """What is left after each run so far, each a number; the last can be taken back."""
+    while len(left) < runs:
+        text = _ask(f"left after run {len(left) + 1}, mm{f'; {WRONG}' if left else ''}")
+        if text == BACK and left:
+            left.pop()
+            continue
         try:
-            return parsed(text, LEFT, "left")
+            left.append(parsed(text, LEFT, "left"))
         except UsageError as error:
             click.echo(str(error), err=True)
 
@@ -208,4 +216,4 @@ def _ask(question: str) -> str:
     """The user's answer; none any more ends the command."""
     forget_keys()
     answer: str = click.prompt(echoed(question), default="", show_default=False, err=True)
-    return answer
+    return answer.strip()

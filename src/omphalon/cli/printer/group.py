@@ -13,6 +13,7 @@ from omphalon.cli.printer.capture import capture
 from omphalon.cli.printer.send import send
 from omphalon.cli.printer.tune import tune
 from omphalon.cli.printer.wire import Wired, at_printer, at_wire, hot_words, say_off
+from omphalon.constants import BUILDS
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.files import put_bytes
 from omphalon.standin import FAULTS
@@ -112,6 +113,13 @@ def cool(at: Wired) -> None:
 @click.option("--state", metavar="FILE", help="Keeps its stored settings there.")
 @click.option("--desk", metavar="DIR", help="What is measured of its prints is put there.")
 @click.option(
+    "--build",
+    type=choice(*BUILDS),
+    default="moving-bed",
+    show_default=True,
+    help="What moves, and by which motors.",
+)
+@click.option(
     "--fault", "faults", type=choice(*FAULTS), multiple=True, help="What goes wrong; repeatable."
 )
 @number(
@@ -128,6 +136,7 @@ def stand_in(
     pace: float,
     state: str | None,
     desk: str | None,
+    build: str,
     faults: tuple[str, ...],
     fault_after: float,
 ) -> None:
@@ -143,7 +152,7 @@ def stand_in(
     from omphalon.standin.faults import Faulty
     from omphalon.standin.kept import MachineSettings, kept_text, read_kept
     from omphalon.standin.machine import Machine
-    from omphalon.standin.samples import FULMAR_FOUND
+    from omphalon.standin.samples import FULMAR_BUILDS, found_as
     from omphalon.standin.serve import Tcp, Terminal, serve
 
     if pty and number is not None:
@@ -151,7 +160,8 @@ def stand_in(
     if desk is not None and not Path(desk).is_dir():
         raise UsageError(f"--desk {echoed(desk)}: no folder", "make it first")
     try:
-        kept = FULMAR_FOUND if state is None else read_kept(Path(state), FULMAR_FOUND)
+        usual = found_as(build)
+        kept = usual if state is None else read_kept(Path(state), usual)
     except (OSError, ValueError, TypeError) as error:
         raise UnreadableFile(
             f"{echoed(state or '')}: not what a stand-in stored", "give another file"
@@ -161,7 +171,8 @@ def stand_in(
         if state is not None:
             put_bytes(state, kept_text(settings).encode())
 
-    machine = Machine(kept, store, Desk(Path(desk) if desk else None).made, stamped=pace != 1)
+    folder = Path(desk) if desk else None
+    machine = Machine(kept, store, Desk(folder, FULMAR_BUILDS[build]).made, stamped=pace != 1)
     try:
         wire = Terminal(int(speed) if speed else None) if pty else Tcp(number or 0)
     except OSError as error:

@@ -160,19 +160,14 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
         one.values for one in listed(setter.found, setter.dialect) if one.setting == setter.setting
     ]
     gains = [float(own[-1][k]) for k in ("kp", "ki", "kd")] if own else []
-    controller = facts_of_bench(
-        loop_period_s="controller.loop_period",
-        filter_s="controller.filter",
-        band_c="controller.band",
-        power_limit="heaters.power_limit",
-    )
     question = HeaterQuestion(
         heater=which,
         target_c=goal,
         aim=aim,
         fan_on=which == "hotend" and "fan" in setter.dialect.templates,
         present=Gains(*gains) if gains and gains[0] else None,
-        **controller,
+        **facts_of_bench(power_limit="heaters.power_limit"),
+        **setter.dialect.loop.for_question(),
     )
     logs = [_read(path, which)]
     finding = heater_answer(logs, question, setter.dialect)

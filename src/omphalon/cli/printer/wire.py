@@ -59,11 +59,11 @@ class Wired:
         """The dialect of its lines, in the scale of gains that the bench knows; one that could heat
         where it switches off is refused.
         """
+        from omphalon.bench.facts import LOOP_FACTS
         from omphalon.lines.codes import off_lines
         from omphalon.lines.dialect import load_dialect
 
-        scale = facts_of_bench(scale="controller.gain_scale").get("scale")
-        dialect = load_dialect(self.dialect).with_scale(scale)
+        dialect = load_dialect(self.dialect).with_loop(**facts_of_bench(**LOOP_FACTS))
         off_lines(dialect, ("hotend", "hotend 1", "bed", "chamber"))
         return dialect
 

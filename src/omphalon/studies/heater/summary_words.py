@@ -39,6 +39,7 @@ def summary_answer(
 def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
     spread = {k: getattr(gains, k) * fit.relative_spread for k in UNITS}
+    own = gain * fit.full_power
     fields = {k: getattr(scaled, k) for k in UNITS}
     halves = {k: spread[k] * fit.full_power for k in UNITS}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
@@ -47,7 +48,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
         kind="heater-fit",
         verdict="change",
         because=f"{plural(len(fit.cycles), 'cycle')} of {fit.period_s:.1f} s that swing by ±"
-        f"{fit.amplitude_c:.2f} °C make an ultimate gain of {fit.ultimate_gain:.3g} per °C; the "
+        f"{fit.amplitude_c:.2f} °C make an ultimate gain of {own:.3g} per °C; the "
         "gains are the careful ones that a table makes of it",
         means=f"the {fit.heater} comes to {goal} °C and holds it without swinging; slower than "
         "gains from a log would",
@@ -74,7 +75,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
                 "cycles",
                 (f"{len(fit.cycles)} of {fit.period_s:.1f} s, swing ±{fit.amplitude_c:.2f} °C",),
             ),
-            Shown("ultimate gain", (f"{gain:.3g} ± {gain * fit.relative_spread:.1g} per °C",)),
+            Shown("ultimate gain", (f"{own:.3g} ± {own * fit.relative_spread:.1g} per °C",)),
         ),
     )
 

@@ -59,6 +59,7 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     fields = {k: getattr(scaled, k) for k in UNITS}
     halves = {k: spread[k] * fit.full_power for k in UNITS}
+    dialect = dialect.with_loop(full_power=fit.full_power, period_s=question.loop_period_s)
     return Finding(
         kind="heater-fit",
         verdict=fit.verdict,
@@ -236,7 +237,9 @@ def _measured(value: float, spread: float, unit: str) -> str:
 
 def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The evidence as a small table."""
-    test, m, cycle, ultimates = fit.tests[0], fit.model.model, fit.cycle, fit.tuned.ultimates
+    test, m, cycle = fit.tests[0], fit.model.model, fit.cycle
+    full = fit.full_power
+    ultimates = fit.tuned.ultimates * (full, 1.0)
     gain, period = np.median(ultimates, axis=0)
     halves = NORMAL_95 * np.std(ultimates, axis=0, ddof=1)
     cycles = f"{test.found.count} of {_measured(cycle.period_s, cycle.period_spread_s, 's')}"
@@ -247,10 +250,10 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
     swing = f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C"
-    own = f"{_measured(cycle.gain, cycle.gain_spread, 'per °C')}, phase {cycle.phase_deg:.0f}°"
+    ultimate = _measured(full * cycle.gain, full * cycle.gain_spread, "per °C")
     return (
         Shown("cycles", (f"{cycles}, {swing}",)),
-        Shown("ultimate gain", (own,)),
+        Shown("ultimate gain", (f"{ultimate}, phase {cycle.phase_deg:.0f}°",)),
         Shown("model", (f"{masses}, {holds}",)),
         Shown("model's limit", (limit,)),
         *_predicted(fit),

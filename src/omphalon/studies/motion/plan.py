@@ -27,8 +27,8 @@ class DryRunAsked:
     FROM, TO, STEP, the travel, and what is in force now.
 
     `present` is the acceleration in force, `limit` the controller's own limit of what is raised:
-    both are put back. `across_mm` is the travel of the other axis, for corners; `temp_c` and
-    `retract_mm` are the extruder's.
+    both are put back. `across_mm` is the travel of the other axis, for corners and, with crossed
+    belts, for diagonals; `temp_c` and `retract_mm` are the extruder's.
     """
 
     axis: str
@@ -40,6 +40,13 @@ class DryRunAsked:
     retract_mm: float = 2.0
     present: float | None = None
     limit: float | None = None
+    build: str = ""
+
+    @property
+    def diagonals(self) -> bool:
+        """Whether diagonals are run too: one motor of crossed belts does all the work there."""
+        crossed = self.build == "crossed-belts" and self.axis in ("x", "y")
+        return crossed and self.quantity != "corner_mm_s"
 
     @property
     def unit(self) -> str:
@@ -91,9 +98,19 @@ def _run(asked: DryRunAsked, dialect: Dialect) -> DryRun:
         return FeedRun(temp_c=asked.temp_c, **given)
     low, high = asked.travel_mm
     given |= {"axis": asked.axis, "low_mm": low, "high_mm": high}
+    across = asked.across_mm or asked.travel_mm
     if asked.quantity == "corner_mm_s":
-        return CornerRun(across_mm=asked.across_mm or asked.travel_mm, **given)
-    return DryRun(**given)
+        if asked.build == "delta":
+            (low, high), across = _in_circle(asked.travel_mm), _in_circle(across)
+            given |= {"low_mm": low, "high_mm": high}
+        return CornerRun(across_mm=across, **given)
+    return DryRun(diagonal_mm=across if asked.diagonals else None, **given)
+
+
+def _in_circle(span: tuple[float, float]) -> tuple[float, float]:
+    """The side of the square within the circle of that diameter."""
+    middle, half = sum(span) / 2, (span[1] - span[0]) / 2 / math.sqrt(2)
+    return middle - half, middle + half
 
 
 def _refuse_senseless(asked: DryRunAsked) -> None:
@@ -189,9 +206,10 @@ def _by_hand(asked: DryRunAsked, run: DryRun) -> tuple[tuple[str, ...], str]:
             f"each {run.corners} corners without slowing down, then a slow return "
             "to the marks and a rest. A level fails when either axis is not home."
         )
+    along = ", and along both diagonals, where one motor does all the work" * asked.diagonals
     return (bare, f"Put a mark, or a dial gauge, where axis {asked.axis} stands at {low:g} mm."), (
-        f"each {run.strokes} strokes over {low:g} to {high:g} mm, then a slow return to the mark "
-        "and a rest."
+        f"each {run.strokes} strokes over {low:g} to {high:g} mm{along}, then a slow return to the "
+        "mark and a rest."
     )
 
 
