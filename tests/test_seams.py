@@ -1,6 +1,7 @@
 """Between the parts: inputs that were right in themselves and came wrong to the next room."""
 
 import csv
+import io
 import json
 import math
 import re
@@ -306,3 +307,23 @@ def test_a_bench_knows_the_build(run, tmp_path):
     lines = (tmp_path / "gauge.gcode").read_text()
     places = [float(x) for x in re.findall(r"^G1 X(-?[\d.]+)", lines, re.M)]
     assert plan.returncode == 0 and min(places) < 0 < max(places)
+
+
+def test_a_sweep_along_a_diagonal_is_told_from_one_of_an_axis(run, tmp_path):
+    """X rings on one axis of the sensor, Y on the other; askew, the sensor shows one on both."""
+    logs = [np.loadtxt(SAMPLES / f"sweep-{a}.csv.gz", delimiter=",", skiprows=2) for a in "xy"]
+    x, y = (log - [0, *log[:, 1:].mean(axis=0)] for log in logs)
+    turn = math.radians(40)
+    both = {
+        "diagonal": np.column_stack([x[:, 0], x[:, 1], y[:, 2], x[:, 3] + 1]),
+        "askew": np.column_stack(
+            [x[:, 0], x[:, 1] * math.cos(turn), x[:, 1] * math.sin(turn) + x[:, 2], x[:, 3] + 1]
+        ),
+    }
+    for name, log in both.items():
+        text = io.StringIO()
+        np.savetxt(text, log, "%.5f", ",", header="time (s),x (g),y (g),z (g)", comments="")
+        (tmp_path / f"{name}.csv").write_text(text.getvalue())
+    done = run("shaper", "fit", "--x", "diagonal.csv")
+    assert done.returncode == 3 and "along a diagonal" in done.stdout
+    assert run("shaper", "fit", "--x", "askew.csv").returncode == 0

@@ -36,6 +36,10 @@ USUAL_END_HZ = 130.0
 UPRIGHT = 0.8  # of gravity along an axis: it points up or down
 MOVES = 0.1  # of the most: an axis that moves so much is worth looking into
 HARDLY, ASKEW = 0.3, 0.25  # of the loudest axis
+ALONG_BOTH, UNLIKE = (
+    0.2,
+    0.7,
+)  # power of a second axis, and how far their ratio wanders (ln): judgement
 CLIPPED_ROWS, CLIPPED_SHARE, CLIPPED_RUNS, CLIPPED_MM_S2 = 30, 0.0004, 10, 500.0
 STILL_MM_S2 = 100.0
 LARGE_SHARE, BROAD_DAMPING, MANY = 0.15, 0.15, 3
@@ -157,6 +161,8 @@ def _swept(
     for k, response in responses.items():
         loud[k] = float(np.median(response.power)) if len(response.power) > 5 else 0.0
     chosen = _chosen(log, loud, given, axis, odd)
+    if given is None:
+        _refuse_diagonal(log, responses, loud, odd)
     low, high = float(ridge.frequency_hz.min()), float(ridge.frequency_hz.max())
     if low > LATEST_START_HZ or high < EARLIEST_END_HZ:
         raise Refusal("narrow", odd, log=log.source, low=low, high=high)
@@ -166,6 +172,21 @@ def _swept(
     pace = abs(ridge.rate_hz_s)
     facts = {"low": low, "high": high, "pace": pace, "rate": log.rate_hz}
     return found, chosen, HowRead(way="sweep", facts=facts)
+
+
+def _refuse_diagonal(
+    log: MotionLog, responses: dict[int, Response], loud: Array, odd: list[Remark]
+) -> None:
+    """Refuse a sweep in which two axes of the sensor move, each in its own way: a sensor that sits
+    askew shows one response on both, a diagonal that of X on one and of Y on the other.
+    """
+    most, second = np.argsort(loud)[::-1][:2]
+    if loud[second] < ALONG_BOTH * loud[most]:
+        return
+    one, other = responses[int(most)], responses[int(second)]
+    there = np.interp(np.log(one.frequency_hz), np.log(other.frequency_hz), np.log(other.power))
+    if float(np.std(there - np.log(one.power))) > UNLIKE:
+        raise Refusal("diagonal", odd, log=log.source)
 
 
 def _fit_decays(response: Response) -> ModeFit:
