@@ -44,15 +44,15 @@ TALKS = {
     ),
     "pairs, held together by their ratio": (
         "axis fit --axis x --steps 80",
-        "50 49.8 100 99.6 150 149.4 200 189.2 199.2 -",
+        "- 50 49.8 100 99.6 150 149.4 200 189.2 199.2 -",
         "--axis x --steps 80 --asked 50 --moved 49.8 --asked 100 --moved 99.6 --asked 150 "
         "--moved 149.4 --asked 200 --moved 199.2",
         "189.2 does not fit",
     ),
     "a move back is negative": (
         "axis fit --axis x --steps 80",
-        "-100 -99.5 100 99.4 -",
-        "--axis x --steps 80 --asked -100 --moved -99.5 --asked 100 --moved 99.4",
+        "crossed-belts -100 -99.5 100 99.4 -",
+        "--axis x --steps 80 --build crossed-belts --asked -100 --moved -99.5 --asked 100 --moved 99.4",
         "(-5000 to 5000 mm)",
     ),
     "no twin is doubted, nor one step of the caliper": (
@@ -102,7 +102,7 @@ def test_what_is_missing_is_asked_for(given, typed, line, on_the_way, run, tmp_p
 def test_a_file_tells_its_axes_by_itself(sample, tmp_path):
     parts = sample("axis-parts.csv")
     process = started("axis", "fit", "--ask", parts, folder=tmp_path)
-    _, err = process.communicate("80\n80\n", timeout=60)
+    _, err = process.communicate("\n80\n80\n", timeout=60)
     assert process.returncode == 0 and "which axis" not in err
     assert "present steps per mm of x" in err and "--steps x=80 --steps y=80\n" in err
 

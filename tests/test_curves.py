@@ -26,7 +26,7 @@ from omphalon.studies.heater.check import check_heater
 from omphalon.studies.heater.doubts import logs_disagree
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_without_spikes
-from omphalon.studies.heater.question import FAN_COOLING, CheckQuestion, HeaterQuestion
+from omphalon.studies.heater.question import CheckQuestion, HeaterQuestion
 from omphalon.studies.heater.signs import ROWS, Seen
 
 TARGET = 200.0
@@ -135,7 +135,7 @@ def test_help_tells_the_cooling_that_is_used():
         if p.name == "fan_cooling"
     )
     told = {h: float(v) for v, h in re.findall(r"([\d.]+) (hotend|bed)", help_text)}
-    assert told == FAN_COOLING == {h: HeaterQuestion().cooling(h) for h in told}
+    assert told == {h: HeaterQuestion().cooling(h) for h in told}
 
 
 def test_aims_weigh_as_their_words_say():

@@ -26,6 +26,7 @@ SOURCE = ROOT / "src" / "omphalon"
 GROUND = {
     "arrays",
     "constants",
+    "heaters",
     "reports",
     "files",
     "errors",

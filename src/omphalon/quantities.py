@@ -41,6 +41,7 @@ class Quantity:
 
 HOTEND_USUAL_C, HOTEND_MOST_C = 320.0, 500.0
 BED_USUAL_C, BED_MOST_C = 130.0, 200.0
+CHAMBER_USUAL_C, CHAMBER_MOST_C = 80.0, 150.0
 CELSIUS = {"°c": 1.0, "c": 1.0, "degc": 1.0}
 FAHRENHEIT = "°F? write °C: (°F − 32) ÷ 1.8"
 
@@ -65,6 +66,17 @@ QUANTITIES: Mapping[str, Quantity] = table_by(
         highest=BED_MOST_C,
         usual=(0, BED_USUAL_C),
         reason="above it no printing bed lives; 0 is off",
+        units=CELSIUS,
+        slip=FAHRENHEIT,
+    ),
+    Quantity(
+        name="chamber temperature",
+        words="a chamber's temperature",
+        unit="°C",
+        lowest=0,
+        highest=CHAMBER_MOST_C,
+        usual=(0, CHAMBER_USUAL_C),
+        reason="above it no motor and no belt lives; 0 is off",
         units=CELSIUS,
         slip=FAHRENHEIT,
     ),

@@ -6,6 +6,8 @@ import math
 import re
 from dataclasses import dataclass
 
+from omphalon.heaters import KINDS, of_tool
+
 NUMBER = r"[-+]?(?:\d+(?:[.,]\d+)?|(?i:nan|inf)(?![A-Za-z]))"
 REPORT = re.compile(
     rf"(?:^|[^A-Za-z0-9@])(T\d?|B|C|@\d?|B@|C@)\s*:\s*({NUMBER})(?:\s*/\s*({NUMBER}))?", re.ASCII
@@ -59,8 +61,8 @@ class Report:
 
 def heater_of(mark: str) -> str:
     """The heater that a report calls `T0`, `T1`, `B` or `C`; `T` is the hotend in use."""
-    kinds = {"T": "hotend", "B": "bed", "C": "chamber"}
-    return kinds[mark[0]] + (f" {mark[1:]}" if mark[1:] not in ("", "0") else "")
+    kind = next(kind.name for kind in KINDS.values() if kind.mark == mark[0])
+    return of_tool(kind, int(mark[1:] or 0))
 
 
 def report_of(line: str) -> Report | None:

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from omphalon.errors import CONTROL, UnknownFormat, echoed
+from omphalon.heaters import kind_of
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import listed
 
@@ -30,9 +31,8 @@ TEST = ("M", 303)
 HEATS = {
     **dict.fromkeys(("heat", "hotend-target", "hotend-oscillation", "tool-target"), "hotend"),
     **dict.fromkeys(("bed-heat", "bed-target", "bed-oscillation"), "bed"),
-    "chamber-target": "chamber",
+    **dict.fromkeys(("chamber-target", "chamber-oscillation"), "chamber"),
 }
-HOTTEST_C = {"hotend": 300.0, "bed": 120.0, "chamber": 80.0}  # more is asked for by name
 ASKED_BY_NAME: dict[tuple[str, float], str] = {
     ("M", 502): "a factory reset",
     ("M", 997): "an update of the controller's program",
@@ -129,7 +129,7 @@ def asked_by_name(line: str, dialect: Dialect) -> list[str]:
     """
     text = [ASKED_BY_NAME[code.name] for code in codes_of(line) if code.name in ASKED_BY_NAME]
     for heater, target in targets_of(line, dialect).items():
-        if target > HOTTEST_C[heater.split()[0]]:
+        if target > kind_of(heater).asked_above_c:
             text.append(f"the {heater} at {target:g} °C")
     return [f"{words} ({echoed(line)})" for words in text]
 

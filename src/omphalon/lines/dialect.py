@@ -22,6 +22,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "steps": ("axis", "steps"),
     "hotend-gains": FORMS,
     "bed-gains": FORMS,
+    "chamber-gains": FORMS,
     "flow": ("flow",),
     "advance": ("advance",),
     "shaper": ("axis", "shaper", "frequency", "damping"),
@@ -33,6 +34,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "list": (),
     "hotend-oscillation": ("index", "target", "cycles"),
     "bed-oscillation": ("index", "target", "cycles"),
+    "chamber-oscillation": ("index", "target", "cycles"),
     "heat": ("target",),
     "cool": (),
     "relative-feed": (),
@@ -55,12 +57,11 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "halt": (),
 }
 # settings: what is written of them must be what was found
-KEPT = frozenset(
-    ("steps", "hotend-gains", "bed-gains", "flow", "advance", "shaper", "acceleration")
-) | {name for name in SETTINGS if name.endswith("-limit")}
+KEPT = frozenset(("steps", "flow", "advance", "shaper", "acceleration")) | {
+    name for name in SETTINGS if name.endswith(("-limit", "-gains"))
+}
 # setting whose line an option may give → that option's example
 EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
-HEATER_INDEX = {"hotend": 0, "bed": -1}  # {index} in the line of an oscillation test
 KEYS = ("name", "gain_scale", "loop", "lines", "shaper-names")
 EXAMPLE_OF = {
     "full_power": "use 255, 100 or 1",

@@ -23,6 +23,7 @@ STORED = (
     "steps",
     "hotend-gains",
     "bed-gains",
+    "chamber-gains",
     "speed-limit",
     "acceleration-limit",
     "corner-limit",

@@ -10,18 +10,12 @@ from dataclasses import MISSING, dataclass, field, fields
 from typing import Any
 
 from omphalon.errors import LinkFault
+from omphalon.heaters import kind_of
 from omphalon.reports import Heating
 
 NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
-FAN_AFTER_S = {"hotend": 120.0, "bed": None}
-HOLD_S = {"hotend": 200.0, "bed": 600.0}
-# target and power at 0 for so long: a test is over, though nobody said so
-QUIET_S = {"hotend": 120.0, "bed": 400.0}
-BEGINS_S = {"hotend": 60.0, "bed": 120.0}  # within that a test shows that it has begun
 BEGUN_C = 3.0  # by so much of a rise, where neither target nor power are reported
 FEWEST_CYCLES = 3  # a test that ends with fewer did not take place
-# a test or a hold is over within that, whatever the printer says of it
-MOST_S = {"hotend": 3600.0, "bed": 4 * 3600.0}
 COLD_C, WARM_C = 30.0, 45.0
 COOLS_S, COOLS_C = 120.0, 1.0  # a heater that cools slower than that is as cold as it gets
 
@@ -123,7 +117,7 @@ class Watching(Course):
             idle = self.heated and moment.seen.off and not moment.waiting
             self.quiet_since = (self.quiet_since or moment.time_s) if idle else None
             since = moment.time_s if self.quiet_since is None else self.quiet_since
-            self.over = moment.time_s - since >= QUIET_S[self.heater]
+            self.over = moment.time_s - since >= kind_of(self.heater).quiet_s
         return []
 
     def left_s(self, moment: Moment) -> float | None:
@@ -163,13 +157,13 @@ class Oscillation(Course):
         rise = moment.seen.temperature_c - self.first.seen.temperature_c
         self.begun |= heated or rise > BEGUN_C
         gone = moment.time_s - self.first.time_s
-        if not (self.begun or moment.waiting) and gone > BEGINS_S[self.heater]:
+        if not (self.begun or moment.waiting) and gone > kind_of(self.heater).begins_s:
             raise LinkFault(
                 f"the printer has taken the line of its test, and after {gone:.0f} s nothing shows "
                 "that it runs",
                 "look which lines it knows, and give them as a dialect: --dialect FILE",
             )
-        if gone > MOST_S[self.heater]:
+        if gone > kind_of(self.heater).test_s:
             raise LinkFault(
                 f"the test has not ended after {gone / 60:.0f} minutes", "look at the printer"
             )
@@ -180,7 +174,7 @@ class Oscillation(Course):
         elif self.quiet_since is None:
             self.quiet_since = moment.time_s
         quiet = self.quiet_since is not None and (
-            moment.time_s - self.quiet_since >= QUIET_S[self.heater]
+            moment.time_s - self.quiet_since >= kind_of(self.heater).quiet_s
         )
         self.over = quiet or (self.waited and not moment.waiting)
         return []
@@ -221,8 +215,8 @@ class HeatAndHold(Course):
             self.near_s = moment.time_s
         if self.near_s is None:
             return []
-        held, fan_after = moment.time_s - self.near_s, FAN_AFTER_S[self.heater]
-        self.over = held >= HOLD_S[self.heater]
+        held, fan_after = moment.time_s - self.near_s, kind_of(self.heater).fan_after_s
+        self.over = held >= kind_of(self.heater).hold_s
         if fan_after is not None and not self.fan_on and held >= fan_after:
             self.fan_on = True
             return [self.fan] if self.fan else []
@@ -231,7 +225,7 @@ class HeatAndHold(Course):
     def left_s(self, moment: Moment) -> float | None:
         if self.near_s is None:
             return None
-        return max(0.0, HOLD_S[self.heater] - (moment.time_s - self.near_s))
+        return max(0.0, kind_of(self.heater).hold_s - (moment.time_s - self.near_s))
 
 
 @dataclass

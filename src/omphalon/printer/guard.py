@@ -11,13 +11,10 @@ from dataclasses import dataclass, field
 
 from omphalon.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
 from omphalon.errors import LinkFault, Unsafe
+from omphalon.heaters import kind_of
 from omphalon.printer.report_clock import ReportClock
-from omphalon.quantities import BED_USUAL_C, HOTEND_USUAL_C
 from omphalon.reports import Heating, Report
 
-# by kind of heater: the most where no target is known, and how long it may take to its target
-MOST_C = {"hotend": HOTEND_USUAL_C, "bed": BED_USUAL_C, "chamber": 80.0}
-ARRIVES_S = {"hotend": 600.0, "bed": 1500.0, "chamber": 3600.0}
 STILL_S = 60.0
 RISE_C = 1.0  # least rise in that time at full power
 NEAR_C = 5.0  # below its target a heater at full power must rise
@@ -187,7 +184,7 @@ class Guard:
         if name == self.limits.heater and self.limits.max_temp_c is not None:
             return self.limits.max_temp_c
         target = one.highest_target_c
-        return target + OVER_TARGET_C if target > 0 else MOST_C[name.split()[0]]
+        return target + OVER_TARGET_C if target > 0 else kind_of(name).usual_c
 
     def _fault(self, name: str, one: _Watched, at_s: float, now: Heating) -> Unsafe | None:
         """What is wrong with one reading by itself, or beside the last one."""
@@ -202,7 +199,7 @@ class Guard:
         if 0 < now.target_c < MOST_READING_C:
             one.highest_target_c = max(one.highest_target_c, now.target_c)
         if one.last is None and one.highest_target_c > 0:  # hot from before, and on its way down
-            before = min(reading, MOST_C[name.split()[0]]) - OVER_TARGET_C + NEAR_C
+            before = min(reading, kind_of(name).usual_c) - OVER_TARGET_C + NEAR_C
             one.highest_target_c = max(one.highest_target_c, before)
         most = self._most(name, one)
         if reading > most:
@@ -251,7 +248,7 @@ class Guard:
         one.begun_s = at_s if one.begun_s is None else one.begun_s
         if one.now.temperature_c > one.target_c - NEAR_C:
             one.begun_s = math.inf  # it has arrived
-        limit = ARRIVES_S[name.split()[0]]
+        limit = kind_of(name).arrives_s
         if name == self.limits.heater and self.limits.arrives_s is not None:
             limit = self.limits.arrives_s
         if at_s - one.begun_s > limit:

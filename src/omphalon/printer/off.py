@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from omphalon.errors import LinkFault
+from omphalon.heaters import kind_of
 from omphalon.lines.codes import off_lines
 from omphalon.printer.link import ANSWER_S, Link
 from omphalon.printer.port import Wire
@@ -17,7 +18,6 @@ from omphalon.reports import Heating
 REOPEN_S = 30.0  # a link that is cut is opened again for so long
 AGAIN_S = 4.0  # off is said again after so long without a report that shows it
 UNHEARD_S = 8.0  # without any report, or with a heater still on: given up, and the printer halted
-FALLS_S = {"hotend": 45.0, "bed": 180.0, "chamber": 300.0}  # without power it falls within that
 FALL_C = 0.5  # below its highest reading since: it falls
 FALL_UNTOLD_C = 8.0  # the same where the reports do not say its target
 COOL_C = 45.0  # so cold a heater need not fall
@@ -120,7 +120,7 @@ class _Off:
     def _patience_s(self) -> float:
         """How long the slowest heater that does not fall yet may take."""
         slow = [name.split()[0] for name, one in self.heaters.items() if not one.shows]
-        return max((FALLS_S[kind] for kind in slow), default=0.0)
+        return max((kind_of(kind).falls_s for kind in slow), default=0.0)
 
     def _say(self) -> None:
         """All that switches off: what is waited for ended, the count begun anew, each line until it

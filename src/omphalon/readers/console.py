@@ -6,13 +6,13 @@ import math
 
 import numpy as np
 
-from omphalon.arrays import Array
 from omphalon.errors import UnknownFormat, UsageError
+from omphalon.heaters import kind_of
 from omphalon.readers import clock
 from omphalon.readers.columns import LogColumns, Wanted
 from omphalon.readers.text import Text
 from omphalon.remarks import Remark
-from omphalon.reports import REPORT, SIGN, Heating, plain_number, report_of
+from omphalon.reports import SIGN, Heating, report_of
 
 FEWEST = 3  # report lines that make a console's log
 
@@ -29,13 +29,14 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
     want = how.heater or _busier(text.lines)
     rows = _reports(text, want)
     if not rows:
-        mark = "B" if want == "bed" else "T"
+        mark = kind_of(want).mark + want.partition(" ")[2]
         raise UnknownFormat(
             f"{text.source}: no report lines of the {want} ({mark}:… /…) found",
             "choose with --heater",
         )
     notes = []
-    if how.heater is None and any("B:" in x and "T:" in x for x in text.lines):
+    several = (report_of(line) for line in text.lines if line.count(":") > 1)
+    if how.heater is None and any(one is not None and len(one.heaters) > 1 for one in several):
         notes.append(Remark("cycled-heater", {"heater": want}))
     if not text.whole:
         notes.append(Remark("cut-line"))
@@ -79,18 +80,20 @@ def _times(source: str, stamps: list[str], how: Wanted) -> clock.Times:
 
 def _busier(lines: list[str]) -> str:
     """The heater whose power went up and down more often; without powers, the one whose temperature
-    turned more often.
+    moved furthest.
     """
-
-    def values(mark: str) -> Array:
-        return np.array(
-            [plain_number(m[2]) for line in lines for m in REPORT.finditer(line) if m[1] == mark]
-        )
-
-    drives = {mark: int((np.abs(np.diff(values(mark))) > 5).sum()) for mark in ("@", "B@")}
-    if any(drives.values()):
-        return "bed" if drives["B@"] > drives["@"] else "hotend"
-    swings = {
-        mark: float(np.ptp(seen)) if len(seen := values(mark)) else 0.0 for mark in ("T", "B")
+    told: dict[str, list[Heating]] = {"hotend": []}
+    for line in lines:
+        report = report_of(line)
+        for name, heating in ({} if report is None else report.heaters).items():
+            told.setdefault(name, []).append(heating)
+    moves = {
+        name: float((np.abs(np.diff(np.array([h.power for h in own]))) > 5).sum())
+        for name, own in told.items()
     }
-    return "bed" if swings["B"] > swings["T"] else "hotend"
+    if not any(moves.values()):
+        moves = {
+            name: float(np.ptp([h.temperature_c for h in own])) if own else 0.0
+            for name, own in told.items()
+        }
+    return max(moves, key=lambda name: moves[name])

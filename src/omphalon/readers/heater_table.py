@@ -24,6 +24,7 @@ from omphalon.reports import SIGN
 # words of headers, in the languages that spreadsheets and loggers speak
 PARTS: dict[str, set[str]] = {
     "hotend": {"hotend", "nozzle", "extruder", "tool", "t", "head", "düse", "buse", "boquilla"},
+    "chamber": {"chamber", "enclosure", "kammer", "bauraum", "chambre", "enceinte", "cámara"},
     "bed": {"bed", "plate", "b", "bett", "heizbett", "druckbett", "plateau", "lit", "cama"},
 }
 NUMBERED = {
@@ -39,7 +40,7 @@ ROLES: dict[str, set[str]] = {
     },
     "temperature": {
         *("temp", "temperature", "temperatures", "reading", "actual", "measured", "celsius"),
-        *("degc", "°c", "hotend", "nozzle", "bed", "plate", "extruder"),
+        *("degc", "°c", "hotend", "nozzle", "bed", "plate", "extruder", "chamber"),
         *("temperatur", "ist", "istwert", "température", "mesure", "temperatura", "medida"),
     },
     "target": {
@@ -171,9 +172,9 @@ def _refuse_unread(table: Table, column: int, values: list[float], role: str) ->
 
 
 def _parts(header: str) -> set[str]:
-    """The heater that a header names: hotend, bed, or a numbered one; or nothing."""
+    """The heater that a header names: hotend, bed, chamber, or a numbered one; or nothing."""
     these = words(header)
-    numbered = {f"tool {NUMBERED[w]}" for w in these if w in NUMBERED}
+    numbered = {f"hotend {NUMBERED[w]}" for w in these if w in NUMBERED}
     return numbered or {name for name, own in PARTS.items() if these & own - {"t", "b"}}
 
 
@@ -200,7 +201,7 @@ def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
 def _wanted_part(owners: set[frozenset[str]], heater: str | None) -> set[str]:
     """The heater that was asked for, as the headers name it: a hotend may be tool 0."""
     if heater == "hotend" and frozenset({"hotend"}) not in owners:
-        numbered = sorted(name for own in owners for name in own if name.startswith("tool"))
+        numbered = sorted(name for own in owners for name in own if name.startswith("hotend"))
         return {numbered[0]} if numbered else {"hotend"}
     return set() if heater is None else {heater}
 

@@ -30,6 +30,7 @@ from omphalon.cli.printer.wire import (
 )
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
+from omphalon.heaters import is_hotend
 
 if TYPE_CHECKING:
     from omphalon.printer.capture import Captured
@@ -88,7 +89,7 @@ def capture(
     if run is None and (target is not None or warm):
         raise UsageError("--target or --warm without --run", "--run oscillation, or --run hold")
     goal = goal_of(target, which)
-    blows = fan == "on" or (fan is None and which == "hotend")
+    blows = fan == "on" or (fan is None and is_hotend(which))
     course = (
         _watching(lines, for_s, which)
         if run is None

@@ -11,6 +11,7 @@ from omphalon.cli.benched import held
 from omphalon.cli.common import choice, number, options
 from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import UsageError
+from omphalon.heaters import kind_of
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -44,16 +45,13 @@ heated = options(
 
 def goal_of(target: float | None, heater: str) -> float:
     """The target; where none is given the one that `heater plan` takes."""
-    from omphalon.studies.heater.plan import USUAL_TARGET_C
-
-    return USUAL_TARGET_C[heater] if target is None else target
+    return kind_of(heater).usual_target_c if target is None else target
 
 
 def course_of(
     dialect: Dialect, run: str, heater: str, target: float, cycles: int, fan: bool
 ) -> Course:
     """The course that a run is."""
-    from omphalon.lines.dialect import HEATER_INDEX
     from omphalon.printer.course import HeatAndHold, Oscillation
 
     if run == "hold":
@@ -64,7 +62,7 @@ def course_of(
         lines = [*([calm] if calm else []), begin]
         return HeatAndHold(heater, target, lines, dialect.line("fan", counts=255))
     line = dialect.line(
-        f"{heater}-oscillation", index=HEATER_INDEX[heater], target=target, cycles=cycles
+        f"{heater}-oscillation", index=kind_of(heater).index, target=target, cycles=cycles
     )
     if line is None:
         raise _no_line(dialect, f"{heater}-oscillation")

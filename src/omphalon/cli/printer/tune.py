@@ -32,16 +32,12 @@ from omphalon.cli.printer.wire import (
     yes,
 )
 from omphalon.cli.writing import check_outputs
+from omphalon.heaters import is_hotend, kind_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.lines.dialect import Dialect
     from omphalon.recording import TemperatureLog
-
-MINUTES = {
-    "hotend": "a quarter of an hour each time, and as long to cool down",
-    "bed": "an hour each time, and longer to cool down",
-}
 
 
 @click.group()
@@ -88,7 +84,7 @@ def heater(
     logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
-    courses = {n: course_of(dialect, n, which, goal, cycles, which == "hotend") for n in logs}
+    courses = {n: course_of(dialect, n, which, goal, cycles, is_hotend(which)) for n in logs}
     _say_whole(which, goal, [line for one in courses.values() for line in one.start()], dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
@@ -134,7 +130,7 @@ def _say_whole(which: str, goal: float, lines: Sequence[str], dialect: Dialect) 
         f"1 heats the {which} to {goal:g} °C on and off, and keeps the log; 2 fits the gains; "
         "3 sends, stores and reads them back; 4 heats again, and checks them."
     )
-    click.echo(f"It takes {MINUTES[which]}. Stay beside it. Lines that are sent:")
+    click.echo(f"It takes {kind_of(which).minutes}. Stay beside it. Lines that are sent:")
     show_lines(lines)
     click.echo("and the lines of the new gains, which are shown before.")
     ask_by_name(lines, dialect)
@@ -164,7 +160,7 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
         heater=which,
         target_c=goal,
         aim=aim,
-        fan_on=which == "hotend" and "fan" in setter.dialect.templates,
+        fan_on=is_hotend(which) and "fan" in setter.dialect.templates,
         present=Gains(*gains) if gains and gains[0] else None,
         **facts_of_bench(power_limit="heaters.power_limit"),
         **setter.dialect.loop.for_question(),

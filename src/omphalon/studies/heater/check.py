@@ -12,6 +12,7 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.finding import Verdict
+from omphalon.heaters import kind_of
 from omphalon.physics.arrival import look
 from omphalon.physics.arrival_doubt import arrival_deviations
 from omphalon.recording import TemperatureLog
@@ -19,7 +20,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts
-from omphalon.studies.heater.question import UNIT_S, CheckQuestion
+from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.signs import ALLOWED, SIGNS, Seen, Sign
 
 FEWEST_REPORTS = 20
@@ -75,7 +76,7 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
         Where the logs are too short, or never came near the target.
     """
     heater = question.which
-    unit, allowed = UNIT_S[heater], ALLOWED[heater]
+    unit, allowed = kind_of(heater).unit_s, ALLOWED[heater]
     parts = tuple(_part(log, question) for log in logs)
     odd = target_doubts(logs[-1], question.target_c)
     try:

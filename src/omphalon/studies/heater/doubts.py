@@ -10,12 +10,12 @@ import numpy as np
 from scipy.ndimage import median_filter
 
 from omphalon.arrays import Integers
+from omphalon.heaters import kind_of
 from omphalon.physics import linear, oscillation
 from omphalon.physics.aims import AIMS
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_fit import ThermalFit
-from omphalon.quantities import BED_MOST_C, BED_USUAL_C, HOTEND_MOST_C, HOTEND_USUAL_C
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.excerpt import Excerpt
@@ -26,7 +26,6 @@ COASTS_S, ALONE_C = 15.0, 5.0  # without power a block still warms for a while, 
 MOST_SHIFT_DOUBTS = 2.5  # of the switching instants, in their own doubts
 MOST_APART_DEG = 25.0
 THIN = AIMS["even"].sensitivity  # peak sensitivity that the usual aim allows
-MOST_C = {"hotend": (HOTEND_USUAL_C, HOTEND_MOST_C), "bed": (BED_USUAL_C, BED_MOST_C)}
 SCALES = (1.0, 100.0, 127.0, 255.0, 1023.0)  # that controllers give gains for
 # gains that lie so many times off, and by factors within so many times of one another, are in
 # another scale: no loop that holds its target is so far from the best
@@ -79,14 +78,14 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     Refusal
         Above what can be.
     """
-    usual, most = MOST_C[heater]
+    usual, most = kind_of(heater).usual_c, kind_of(heater).most_c
     hottest = max(len(log.temperature_c) // 50, 3)
     top = float(np.sort(log.temperature_c)[-hottest])
     facts = {"top": top, "heater": heater, "usual": usual, "most": most}
     if top > most:
         raise Refusal("too-hot-for-it", **facts)
     odd = [Remark("hotter-than-usual", facts)] if top > usual else []
-    if heater == "bed" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
+    if kind_of(heater).name != "hotend" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
         odd.append(Remark("too-fast", {"pace": pace}))
     return odd
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
-from omphalon.lines.dialect import HEATER_INDEX, Dialect
+from omphalon.heaters import is_hotend, kind_of
+from omphalon.lines.dialect import Dialect
 from omphalon.quantities import QUANTITIES
 from omphalon.remarks import Remark
 from omphalon.units import is_usual
 
-USUAL_TARGET_C = {"hotend": 210.0, "bed": 60.0}
 LOWEST_TARGET_C = 35.0
 
 
@@ -29,7 +29,7 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
     UsageError
         If the target is no printing one.
     """
-    goal = USUAL_TARGET_C[heater] if target_c is None else target_c
+    goal = kind_of(heater).usual_target_c if target_c is None else target_c
     quantity = QUANTITIES[f"{heater} temperature"]
     if not LOWEST_TARGET_C <= goal <= quantity.highest:
         raise UsageError(
@@ -40,14 +40,14 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
     odd = Remark("unusual-target", {"goal": goal, "heater": heater})
     warnings = () if is_usual(goal, quantity) else (odd,)
     start = dialect.line(
-        f"{heater}-oscillation", index=HEATER_INDEX[heater], target=goal, cycles=cycles
+        f"{heater}-oscillation", index=kind_of(heater).index, target=goal, cycles=cycles
     )
     return Plan(
         "heater-plan",
         f"Oscillation test of the {heater} at {goal:g} °C",
         (
             "Fit what you print with: block, nozzle, sock, fan duct."
-            if heater == "hotend"
+            if is_hotend(heater)
             else "Put the plate on that you print on, and close the door if you print with it "
             "closed.",
             *(
@@ -56,7 +56,7 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
                     "ooze on it.",
                     "Part fan on at the speed you print with, and left alone until the end.",
                 )
-                if heater == "hotend"
+                if is_hotend(heater)
                 else ("Part fan off, hotend off; no draught over the plate.",)
             ),
             "Start from room temperature, settled: off for half an hour at least.",
@@ -76,7 +76,7 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
         ),
         () if start is None else (start,),
         f"omphalon heater fit LOG --heater {heater} --target {goal:g}"
-        + (" --fan on" if heater == "hotend" else ""),
+        + (" --fan on" if is_hotend(heater) else ""),
         warnings=warnings,
         settings={"heater": heater, "target_c": goal, "cycles": cycles},
     )

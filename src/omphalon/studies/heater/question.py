@@ -5,14 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from omphalon.constants import BAND_C
+from omphalon.heaters import is_hotend, kind_of
 from omphalon.physics.loop import Gains
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
-UNIT_S = {"hotend": 60.0, "bed": 300.0}  # of time in scores and limits
-FAN_COOLING = {"hotend": 0.4, "bed": 0.15}
-# how far the part fan's cooling may lie off the usual one; on a bed it hits the plate, not the
-# sensor
-FAN_DOUBT = {"hotend": (0.5, 2.2), "bed": (0.15, 2.2)}
 TOLD_FAN_DOUBT = (0.85, 1.15)
 
 
@@ -45,19 +41,19 @@ class HeaterQuestion:
 
     def fan_blew(self, heater: str) -> bool:
         """Whether the fan is taken to have blown: as told; else as `heater plan` has it."""
-        return heater == "hotend" if self.fan_on is None else self.fan_on
+        return is_hotend(heater) if self.fan_on is None else self.fan_on
 
     def fan_unsure(self, heater: str) -> bool:
         """Whether nobody said, and it matters: on a bed the fan takes little."""
-        return self.fan_on is None and heater == "hotend"
+        return self.fan_on is None and is_hotend(heater)
 
     def cooling(self, heater: str) -> float:
         """How much more heat is lost with the fan on: as told, or the usual share."""
-        return FAN_COOLING[heater] if self.fan_cooling is None else self.fan_cooling
+        return kind_of(heater).fan_cooling if self.fan_cooling is None else self.fan_cooling
 
     def cooling_doubt(self, heater: str) -> tuple[float, float]:
         """How far the cooling may lie off, as factors."""
-        return FAN_DOUBT[heater] if self.fan_cooling is None else TOLD_FAN_DOUBT
+        return kind_of(heater).fan_doubt if self.fan_cooling is None else TOLD_FAN_DOUBT
 
 
 @dataclass(frozen=True, kw_only=True)

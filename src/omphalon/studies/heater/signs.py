@@ -32,7 +32,10 @@ class Allowed:
 
 ALLOWED = {
     "hotend": Allowed(overshoot_c=1.5, ripple_c=1.0, bias_c=0.5, noise_c=0.35, creep_units=0.5),
-    "bed": Allowed(overshoot_c=0.7, ripple_c=0.6, bias_c=0.5, noise_c=0.35, creep_units=0.45),
+    **dict.fromkeys(
+        ("bed", "chamber"),
+        Allowed(overshoot_c=0.7, ripple_c=0.6, bias_c=0.5, noise_c=0.35, creep_units=0.45),
+    ),
 }
 FULL_BUSY = 0.9
 BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs

@@ -10,6 +10,7 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.constants import NORMAL_95
+from omphalon.heaters import kind_of
 from omphalon.physics import linear
 from omphalon.physics import loop as loops
 from omphalon.physics.aims import AIMS
@@ -18,7 +19,7 @@ from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.studies.heater.excerpt import Excerpt
-from omphalon.studies.heater.question import UNIT_S, HeaterQuestion
+from omphalon.studies.heater.question import HeaterQuestion
 
 DRAWS_IN_SEARCH = 4
 DAYS_EACH = (
@@ -68,7 +69,7 @@ def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestio
         filter_s=question.filter_s,
         band_c=question.band_c or ALWAYS_C,
         wound=question.band_c == 0,
-        unit_s=UNIT_S[heater],
+        unit_s=kind_of(heater).unit_s,
         fan_extra=cooling,
         noise_c=noise,
         quantum_c=test.quantum_c,

@@ -10,6 +10,7 @@ import numpy as np
 
 from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, answer
+from omphalon.heaters import is_hotend
 from omphalon.lines.dialect import Dialect
 from omphalon.parts import parts_of
 from omphalon.physics.loop import Gains
@@ -160,11 +161,11 @@ def _means(fit: HeaterFit) -> str:
     promised = {label: _promised(fit, n) for n, label in enumerate(fit.tuned.labels)}
     new, old = promised["new gains"], promised.get("present gains")
     words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
-    if fit.heater == "hotend":
+    if is_hotend(fit.heater):
         words += f" and sinks by {new['dip_c']:.1f} °C when the fan comes on"
     if old is None:
         return words
-    sinks = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
+    sinks = f" and {old['dip_c']:.1f} °C" if is_hotend(fit.heater) else ""
     return words + f"; with the present gains {old['ripple_c']:.2g} °C{sinks}"
 
 
