@@ -409,6 +409,39 @@ def test_what_befalls_one_filament_leaves_the_other_alone(bench):
     assert wanted(bench)["flow"] == "stale"
 
 
+def test_what_befalls_one_tool_leaves_the_other_alone(bench):
+    """Each has its facts, its filament, its settings and its parts; what was there is tool 0."""
+    runs = "--steps 412 --asked 80 --mark 110 --left 34.6 --left 34.9 --left 34.4"
+    walls = "--flow 1 --wall 0.48 --wall 0.48 --wall 0.475"
+    bench("bench set filament.red-pla.line=0.45 tool.1.printer.loaded=red-pla")
+    for tool in ("", "--tool 1"):
+        assert ("M92 T1 E437" in bench(f"extruder fit {runs} {tool}").stdout) == bool(tool)
+        bench("bench adopt")
+        bench(f"flow fit {walls} {tool}")
+        bench("bench adopt")
+    bench("bench changed nozzle --tool 1 --to 0.6")
+    next_ = wanted(bench)
+    assert next_["flow@1"] == "stale" and next_["advance@1"] == "never" and "flow" not in next_
+    steps = json.loads(bench("bench next --json").stdout)["steps"]
+    assert {s["setting"]: s["command"] for s in steps}["flow@1"] == "omphalon flow plan --tool 1"
+    in_force = settings(bench)
+    assert (in_force["flow"]["filament"], in_force["flow@1"]["filament"]) == (
+        "grey-petg",
+        "red-pla",
+    )
+    sheet = bench("bench sheet").stdout
+    assert "M92 E437" in sheet and "M92 T1 E437" in sheet
+    (bench.folder / "lists.txt").write_text(sheet.replace("M92 T1 E437", "M92 T1 E434"))
+    told = json.loads(bench("bench readback lists.txt --json", code=4).stdout)["compared"]
+    verdicts = {r["setting"]: r["verdict"] for r in told if r["setting"].startswith("steps-e")}
+    assert verdicts == {"steps-e": "same", "steps-e@1": "different"}
+    print_ = bench("flow plan --tool 1 --out tool-1.gcode").stdout
+    lines = (bench.folder / "tool-1.gcode").read_text().splitlines()
+    heats = [line for line in lines if line.startswith(("M104", "M109"))]
+    assert "tool 1" in print_ and all(" T1 " in line for line in heats) and "T1" in lines
+    bench("bench changed bed-plate --tool 1", code=2)
+
+
 def test_a_retest_cannot_be_adopted(bench):
     bench("flow fit --wall 0.48 --wall 0.47", code=3)
     bench("bench adopt", code=2)
@@ -694,7 +727,8 @@ def test_parts_and_settings_know_each_other():
     assert {key for rows in PARTS.values() for key in rows} <= set(KINDS)
     assert {n for kind in KINDS.values() for n in kind.needs} <= set(KINDS)
     lines = load_dialect("stand-in").templates
-    assert {k.line for k in KINDS.values() if k.line} <= set(lines)
+    # no code that sets a chamber's gains is shared
+    assert {k.line for k in KINDS.values() if k.line} <= {*lines, "chamber-gains"}
 
 
 def test_trials_are_ranked_and_two_changes_are_said(bench, tmp_path):

@@ -118,6 +118,22 @@ def test_a_log_as_it_comes_answers_as_the_plain_one(name, clean, run, tmp_path):
         assert found["settings"][field] == pytest.approx(value, abs=half)
 
 
+def test_the_lines_are_of_the_heater_that_the_log_is_of(run, tmp_path):
+    two = table(
+        "time_s,hotend0_temp,hotend0_power,hotend1_temp,hotend1_target,hotend1_power",
+        lambda one: f"{one['time_s']},25.0,0,{plain(one, *FIELDS[1:3])},{one['power_counts']:g}",
+    )
+    chamber = re.sub(r"\bB(@?):", r"C\1:", (SAMPLES / "bed-console.txt").read_text())
+    for name, text in (("two.csv", two), ("chamber.txt", chamber)):
+        (tmp_path / name).write_text(text)
+    untold = run("heater", "fit", "two.csv")
+    assert untold.returncode == 2 and "give --tool 1" in untold.stderr
+    told = json.loads(run("heater", "fit", "two.csv", "--tool", "1", "--json").stdout)
+    assert told["tool"] == 1 and told["lines"][0].startswith("M301 E1 P")
+    found = json.loads(run("heater", "fit", "chamber.txt", "--json").stdout)
+    assert found["evidence"]["heater"] == "chamber" and found["lines"][0].startswith("; chamber")
+
+
 LOG = OSCILLATION.read_text()
 REFUSED = {
     # what was given: the words, the exit code, what is said and what mends it

@@ -31,7 +31,7 @@ class Finding:
     typed; `also` is what a document tells of them besides, and of their spread. `headline` shows
     the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
     it where that takes long; it is never printed. `means` says in one sentence what a fit that
-    keeps or changes means for a print.
+    keeps or changes means for a print; `tool` is the one that the answer is about.
     """
 
     kind: str
@@ -47,6 +47,7 @@ class Finding:
     headline: tuple[Shown, ...] = ()
     table: tuple[Shown, ...] = ()
     picture: Any = None
+    tool: int = 0
 
     @property
     def exit_code(self) -> int:
@@ -61,6 +62,7 @@ class Finding:
         return {
             "omphalon": version,
             "kind": self.kind,
+            **({"tool": self.tool} if self.tool else {}),
             "verdict": self.verdict,
             "because": self.because,
             "means": self.means or None,
@@ -89,6 +91,7 @@ class Plan:
     warnings: tuple[Remark, ...] = ()
     settings: dict[str, Any] = field(default_factory=dict)
     picture: Any = None
+    tool: int = 0
 
     exit_code = 0
 
@@ -97,6 +100,7 @@ class Plan:
         return {
             "omphalon": version,
             "kind": self.kind,
+            **({"tool": self.tool} if self.tool else {}),
             "settings": plain(self.settings, places=None),
             "steps": list(self.steps),
             "warnings": [w.document() for w in self.warnings],

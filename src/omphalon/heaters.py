@@ -129,6 +129,11 @@ def is_hotend(heater: str) -> bool:
     return kind_of(heater).name == "hotend"
 
 
+def tool_of(heater: str) -> int:
+    """The tool that a hotend belongs to; 0 for every other heater."""
+    return int(heater.partition(" ")[2] or 0)
+
+
 def of_tool(kind: str, tool: int | None) -> str:
     """A heater's name, where it is of that tool."""
     return f"{kind} {tool}" if kind == "hotend" and tool else kind

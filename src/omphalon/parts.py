@@ -23,7 +23,9 @@ PARTS: dict[str, dict[str, str]] = {
     "sock": {"hotend-gains": "the block loses another share of its heat"},
     "sensor": {
         "hotend-gains": "another sensor reads later or sooner, and elsewhere",
-        "bed-gains": "another sensor reads later or sooner, and elsewhere",
+        **dict.fromkeys(
+            ("bed-gains", "chamber-gains"), "another sensor reads later or sooner, and elsewhere"
+        ),
         "flow": "the same number may be another temperature",
     },
     "cartridge": {"hotend-gains": "full power is another power"},
@@ -59,9 +61,24 @@ PARTS: dict[str, dict[str, str]] = {
     },
     "place": dict.fromkeys(AXES_SHAKEN, "what the printer stands on is part of what swings"),
     "controller": dict.fromkeys(
-        ("hotend-gains", "bed-gains"), "another loop runs at another pace with another filter"
+        ("hotend-gains", "bed-gains", "chamber-gains"),
+        "another loop runs at another pace with another filter",
     ),
 }
+# parts that each tool has for itself; what is changed on one makes nothing of another stale
+PARTS_OF_TOOL = frozenset(
+    (
+        "nozzle",
+        "block",
+        "sock",
+        "sensor",
+        "cartridge",
+        "part-fan",
+        "drive-wheel",
+        "motor",
+        "filament",
+    )
+)
 
 
 def parts_of(setting: str) -> str:

@@ -24,7 +24,7 @@ class TemperatureLog:
 
     `power` and `target_c` are None where the log has no such column; single missing values are NaN.
     `power_scale` is the number that stood for full power. `notes` say what was worked out or passed
-    over, `headers` which columns were read as what.
+    over, `headers` which columns were read as what, `heater` whose the log is, where it says so.
     """
 
     source: str
@@ -36,6 +36,7 @@ class TemperatureLog:
     read_as: str
     notes: tuple[Remark, ...] = ()
     headers: tuple[str, ...] = ()
+    heater: str = ""
 
     @property
     def duration_s(self) -> float:

@@ -9,6 +9,12 @@ from dataclasses import dataclass
 from typing import Any
 
 GAINS = ("kp", "ki", "kd")
+OF_TOOL = ("hotend-gains", "steps-e", "flow", "advance")  # settings that each tool has for itself
+
+
+def tool_key(key: str, tool: int | None) -> str:
+    """A setting's key, where it is of that tool: `flow@1`; tool 0 has the plain ones."""
+    return f"{key}@{tool}" if tool and key in OF_TOOL else key
 
 
 @dataclass(frozen=True)
@@ -82,7 +88,8 @@ def documents(kind: str, settings: Iterable[Setting]) -> tuple[dict[str, Any], d
 
 
 def settings_in(document: Mapping[str, Any]) -> list[Setting]:
-    """The settings in the document of an answer; none where it gives none."""
+    """The settings in the document of an answer, by their tool; none where it gives none."""
+    tool = document.get("tool")
     kind, evidence = str(document.get("kind")), document.get("evidence") or {}
     values, spread = document.get("settings") or {}, document.get("spread") or {}
     heater = evidence.get("heater") if kind == "heater-fit" else None
@@ -92,7 +99,7 @@ def settings_in(document: Mapping[str, Any]) -> list[Setting]:
         if value is not None:
             own = _at(evidence, (of, "best", steps[-1])) if steps[0] == of else None
             best = next((b for b in (own, _at(evidence, ("best", *steps))) if b is not None), None)
-            found.append(Setting(key, field, value, _at(spread, steps), best))
+            found.append(Setting(tool_key(key, tool), field, value, _at(spread, steps), best))
     return found
 
 

@@ -11,13 +11,22 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from omphalon.bench.facts import LOOP_FACTS, Facts, Value, blank_lines, checked, read_facts
+from omphalon.bench.facts import (
+    LOOP_FACTS,
+    Facts,
+    Value,
+    blank_lines,
+    checked,
+    loaded_in,
+    read_facts,
+)
 from omphalon.bench.journal import PATIENCE_S, Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
 from omphalon.errors import UnwritableFile, UsageError, echoed
 from omphalon.files import put_bytes, small_file
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
+from omphalon.settings import tool_key
 
 FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
 MOST_PHOTO_BYTES = 10_000_000
@@ -54,26 +63,24 @@ class Bench:
     def state(self) -> State:
         """Everything that the order of work looks at."""
         facts = self.facts()
-        loaded = facts.get("printer.loaded")
-        filament = loaded if isinstance(loaded, str) else None
-        return self._state_of(facts, filament)
+        return self._state_of(facts, loaded_in(facts))
 
     def with_filament(self, state: State, filament: str) -> State:
-        """The same with another filament loaded."""
-        return self._state_of(state.facts, filament)
+        """The same with another filament loaded in tool 0."""
+        return self._state_of(state.facts, {**state.loaded, 0: filament})
 
-    def _state_of(self, facts: Facts, filament: str | None) -> State:
+    def _state_of(self, facts: Facts, loaded: Mapping[int, str]) -> State:
         def last(kind: str) -> dict[str, Entry]:
-            own = (e for e in self.journal.latest(kind) if e.filament in (None, filament))
+            own = (e for e in self.journal.latest(kind) if _bears_on(e, loaded))
             return {e.subject: e for e in own}
 
         return State(
             place=self.place,
             facts=facts,
-            settings=self.settings(filament),
+            settings=self.settings(loaded),
             parts=last("part"),
             checks=last("check"),
-            filament=filament,
+            loaded=loaded,
             lines=frozenset(self.dialect(facts).templates),
         )
 
@@ -82,12 +89,12 @@ class Bench:
         named = {key.split(".")[1] for key in self.facts() if key.startswith("filament.")}
         return named | {e.filament for e in self.journal.latest("setting") if e.filament}
 
-    def settings(self, filament: str | None) -> dict[str, InForce]:
-        """The settings in force with a filament, in the order of work."""
+    def settings(self, loaded: Mapping[int, str]) -> dict[str, InForce]:
+        """The settings in force with these filaments, by tool, in the order of work."""
         found = {
             setting.kind.key: setting
             for entry in self.journal.latest("setting")
-            if (setting := setting_of(entry)) is not None and entry.filament in (None, filament)
+            if (setting := setting_of(entry)) is not None and _bears_on(entry, loaded)
         }
         return {key: found[key] for key in KINDS if key in found}
 
@@ -107,20 +114,17 @@ class Bench:
             "inputs": kept,
             "figure": figure,
         }
-        kind = str(document["kind"])
+        kind, tool = str(document["kind"]), document.get("tool")
         rows: list[tuple[str, str, dict[str, Any], str | None]] = [
             ("finding", kind, body, filament)
         ]
         if kind.endswith("-check"):
             axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
+            judged = [tool_key(k, tool) for k in check_keys(kind, document["evidence"], axes)]
+            verdict = {"verdict": document["verdict"]}
             rows += [
-                (
-                    "check",
-                    key,
-                    {"verdict": document["verdict"]},
-                    filament if KINDS[key].of_filament else None,
-                )
-                for key in check_keys(kind, document["evidence"], axes)
+                ("check", key, verdict, filament if KINDS[key].of_filament else None)
+                for key in judged
             ]
         return self.journal.append_all(rows)[0]
 
@@ -219,7 +223,7 @@ class Bench:
         """A trial print into the journal; the entry's number."""
         kept = None if photo is None else self._keep(picture(Path(photo)))
         body = {"changed": list(changes), "outcome": outcome, "score": score, "photo": kept}
-        return self.journal.append("trial", "trial", body, self.state().filament)
+        return self.journal.append("trial", "trial", body, self.state().loaded.get(0))
 
     def set_all(
         self, settings: Sequence[tuple[Taken, str | None, Entry | None]], how: str
@@ -231,7 +235,7 @@ class Bench:
         rows: list[tuple[str, str, dict[str, Any], str | None]] = []
         for one, filament, source in settings:
             own = filament if KINDS[one.key].of_filament else None
-            now = self.settings(own).get(one.key)
+            now = self.settings({} if own is None else {KINDS[one.key].tool: own}).get(one.key)
             body: dict[str, Any] = {
                 "value": one.value,
                 "spread": one.spread,
@@ -285,6 +289,12 @@ class Restored:
         """The setting in it."""
         body = self.entry.body
         return Taken(key=self.entry.subject, value=body["value"], spread=body["spread"])
+
+
+def _bears_on(entry: Entry, loaded: Mapping[int, str]) -> bool:
+    """Whether an entry is of no filament, or of the one that is loaded in its tool."""
+    tool = int(entry.subject.partition("@")[2] or 0)
+    return entry.filament in (None, loaded.get(tool))
 
 
 def _of_one_act(one: Entry, last: Entry) -> bool:

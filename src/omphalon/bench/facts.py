@@ -13,6 +13,7 @@ from pathlib import Path
 from omphalon.constants import BUILDS, SHAPER_NAMES
 from omphalon.errors import CONTROL, UnknownFormat, UsageError, echoed
 from omphalon.files import small_file
+from omphalon.heaters import MOST_TOOLS
 from omphalon.quantities import QUANTITIES
 from omphalon.shapes import flat
 from omphalon.tables import table_by
@@ -20,6 +21,7 @@ from omphalon.units import NoSuchNumber, number_in
 
 MOST_BYTES = 256_000
 LONGEST = 200
+TOOLS = tuple(str(n) for n in range(1, MOST_TOOLS))
 Value = bool | float | str | list[float] | list[str]
 Facts = Mapping[str, Value]
 
@@ -195,8 +197,34 @@ LOOP_FACTS = {
 }
 
 
+# keys that a tool of several may have for itself, as `tool.N.KEY`; tool 0 has the plain ones
+OF_TOOL = ("printer.loaded", "heaters.hotend_target", "nozzle.width") + tuple(
+    fact.key for fact in FACTS if fact.key.startswith("extruder.")
+)
+
+
+def tools_of(facts: Facts) -> list[int]:
+    """The tools that a bench has facts of, 0 always among them."""
+    return sorted({0} | {int(key.split(".")[1]) for key in facts if key.startswith("tool.")})
+
+
+def facts_of_tool(facts: Facts, tool: int | None) -> dict[str, Value]:
+    """The facts as they are for one tool: its own in place of tool 0's, which are not its."""
+    if not tool:
+        return dict(facts)
+    head = f"tool.{tool}."
+    shared = {key: value for key, value in facts.items() if key not in OF_TOOL}
+    return shared | {k.removeprefix(head): v for k, v in facts.items() if k.startswith(head)}
+
+
+def loaded_in(facts: Facts) -> dict[int, str]:
+    """The filament that is loaded in each tool, where it is known."""
+    named = {tool: facts_of_tool(facts, tool).get("printer.loaded") for tool in tools_of(facts)}
+    return {tool: str(name) for tool, name in named.items() if name is not None}
+
+
 def fact_of(key: str) -> Fact:
-    """The row of a key; `filament.NAME.key` for a filament's own.
+    """The row of a key; `filament.NAME.key` for a filament's own, `tool.N.KEY` for a tool's.
 
     Raises UsageError where there is no such key.
     """
@@ -206,6 +234,10 @@ def fact_of(key: str) -> Fact:
             if fact.key == parts[2]:
                 return fact
         known = [f"filament.{parts[1]}.{f.key}" for f in FILAMENT]
+    elif parts[0] == "tool" and len(parts) > 2 and parts[1] in TOOLS:
+        if ".".join(parts[2:]) in OF_TOOL:
+            return BY_KEY[".".join(parts[2:])]
+        known = [f"tool.{parts[1]}.{own}" for own in OF_TOOL]
     elif key in BY_KEY:
         return BY_KEY[key]
     else:
@@ -312,6 +344,11 @@ def blank_lines() -> Iterator[str]:
             yield f"[{section}]"
         words = f"  # {fact.means}" if fact.means else ""
         yield f"# {name} = {fact.example}{words}"
+    yield ""
+    yield "# a second hotend and its extruder: what differs from the first"
+    yield "# [tool.1]"
+    yield "# nozzle.width = 0.6"
+    yield '# printer.loaded = "red-pla"'
     yield ""
     yield "# one table for each filament, under a name of your own"
     yield "# [filament.grey-petg]"

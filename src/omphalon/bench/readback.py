@@ -31,7 +31,12 @@ class Compared:
 def kind_of(one: Listed) -> Kind | None:
     """The kind of setting that a listed line sets."""
     return next(
-        (k for k in KINDS.values() if k.line == one.setting and k.axis in ("", one.axis)), None
+        (
+            k
+            for k in KINDS.values()
+            if (k.line, k.tool) == (one.setting, one.tool) and k.axis in ("", one.axis or k.axis)
+        ),
+        None,
     )
 
 
@@ -77,11 +82,12 @@ def compare(
         setting, one = settings.get(key), there.get(key)
         if setting is None and one is None:
             continue
-        if kind.line not in dialect.templates or (kind.of_filament and one is None):
+        own = dialect.for_tool(kind.tool)
+        if kind.line not in own.templates or (kind.of_filament and one is None):
             continue  # what a filament asks for is set at the start of a print, not stored
         for name in kind.fields:
             text = one.values.get(name) if one else None
-            rows.append(_compared(kind, name, setting, text, dialect, before.get(key)))
+            rows.append(_compared(kind, name, setting, text, own, before.get(key)))
     return rows
 
 

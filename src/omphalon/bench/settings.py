@@ -5,13 +5,14 @@ becomes one, which line enters it. Values are read off the journal, never stored
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from omphalon.errors import UnreadableFile, echoed
+from omphalon.heaters import MOST_TOOLS
 from omphalon.order import ORDER
-from omphalon.settings import GAINS, settings_in
+from omphalon.settings import GAINS, OF_TOOL, settings_in, tool_key
 from omphalon.shapes import fits
 from omphalon.tables import table_by
 
@@ -27,8 +28,7 @@ WIDE = 0.3  # of the value: a spread that is worth another test
 @dataclass(frozen=True, kw_only=True)
 class Kind:
     """A kind of setting: the fields of its value with their units, what it stands on, whether it
-    belongs to one filament, the dialect's setting that enters it, and whether a controller stores
-    it.
+    belongs to one filament, the dialect's setting that enters it, its axis and its tool.
     """
 
     key: str
@@ -40,6 +40,17 @@ class Kind:
     of_filament: bool = False
     line: str = ""
     axis: str = ""
+    tool: int = 0
+
+    def of(self, tool: int) -> Kind:
+        """The same of another tool."""
+        return replace(
+            self,
+            key=tool_key(self.key, tool),
+            words=f"{self.words} of tool {tool}",
+            needs=tuple(tool_key(need, tool) for need in self.needs),
+            tool=tool,
+        )
 
 
 def _gains(key: str, words: str) -> Kind:
@@ -110,6 +121,7 @@ _KINDS = (
     ),
     _gains("hotend-gains", "gains of the hotend"),
     _gains("bed-gains", "gains of the bed"),
+    _gains("chamber-gains", "gains of the chamber"),
     _steps("e", "steps of the extruder", "extruder"),
     *(_steps(a, f"steps of {a.upper()}", "axis") for a in "xyz"),
     Kind(
@@ -144,11 +156,17 @@ _KINDS = (
         line="advance",
     ),
 )
+_OF_TOOLS = (k.of(n) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in OF_TOOL)
 KINDS: Mapping[str, Kind] = table_by(
-    "key", *sorted(_KINDS, key=lambda kind: list(ORDER).index(kind.group))
+    "key", *sorted((*_KINDS, *_OF_TOOLS), key=lambda kind: list(ORDER).index(kind.group))
 )
-# without these a printer cannot be called tuned; Z and limits only where somebody measured them
-EXPECTED = tuple(k for k, kind in KINDS.items() if k[-2:] != "-z" and not ORDER[kind.group].asked)
+# without these a printer cannot be called tuned; Z and limits only where somebody measured them,
+# a tool's only where there is one, and a heated chamber's
+EXPECTED = tuple(
+    k
+    for k, kind in KINDS.items()
+    if k[-2:] != "-z" and not ORDER[kind.group].asked and k != "chamber-gains"
+)
 
 
 @dataclass(frozen=True, kw_only=True)

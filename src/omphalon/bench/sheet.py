@@ -22,7 +22,7 @@ def entered(setting: InForce, dialect: Dialect) -> str | None:
         return {k: v * dialect.gain_scale if k in GAINS else v for k, v in fields.items()}
 
     values = {**scaled(setting.value), **({"axis": kind.axis} if kind.axis else {})}
-    return dialect.line_within(kind.line, values, scaled(setting.spread))
+    return dialect.for_tool(kind.tool).line_within(kind.line, values, scaled(setting.spread))
 
 
 def value_words(setting: InForce, gain_scale: float = 1.0) -> str:

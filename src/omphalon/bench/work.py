@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from omphalon.bench.facts import Facts
+from omphalon.bench.facts import Facts, facts_of_tool, tools_of
 from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind, days_since
-from omphalon.parts import PARTS
+from omphalon.parts import PARTS, PARTS_OF_TOOL
+from omphalon.settings import OF_TOOL
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -20,8 +21,8 @@ OLD_DAYS = 365
 @dataclass(frozen=True, kw_only=True)
 class State:
     """What a bench knows, as read off its folder: facts, settings in force by key (those of the
-    loaded filament among them), the last change of each part and the last check of each setting, as
-    far as they bear on that filament; the lines that its dialect has.
+    filaments `loaded` by tool among them), the last change of each part and the last check of each
+    setting, as far as they bear on those; the lines that its dialect has.
     """
 
     place: Path
@@ -29,8 +30,26 @@ class State:
     settings: Mapping[str, InForce]
     parts: Mapping[str, Entry]
     checks: Mapping[str, Entry]
-    filament: str | None
+    loaded: Mapping[int, str]
     lines: frozenset[str] = frozenset()
+
+    @property
+    def filament(self) -> str | None:
+        """What is loaded in tool 0."""
+        return self.loaded.get(0)
+
+    @property
+    def tools(self) -> set[int]:
+        """The tools that there are, as far as a fact or a setting knows them."""
+        return {*tools_of(self.facts), *(s.kind.tool for s in self.settings.values())}
+
+    def of_tool(self, tool: int | None) -> State:
+        """The same as one tool has it: its facts, and its settings under the plain keys."""
+        if not tool:
+            return self
+        own = {bare: s for key, s in self.settings.items() if (bare := _bare(key, tool))}
+        filament = {0: self.loaded[tool]} if tool in self.loaded else {}
+        return replace(self, facts=facts_of_tool(self.facts, tool), settings=own, loaded=filament)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -46,14 +65,23 @@ class Step:
     then: str
 
 
+def _bare(key: str, tool: int) -> str | None:
+    """A key without its tool; None where the setting is another tool's."""
+    name, _, of = key.partition("@")
+    return name if of == str(tool) or (not of and key not in OF_TOOL) else None
+
+
 def stale(setting: InForce, state: State) -> tuple[str, str] | None:
     """The part that was changed since it was measured or last passed a check, and why it no longer
     holds; None where it does.
     """
     since = max(setting.rests_on, _passed(setting.kind.key, state))
-    for part, entry in state.parts.items():
-        why = PARTS.get(part, {}).get(setting.kind.key)
-        if why and entry.id > since:
+    bare = setting.kind.key.partition("@")[0]
+    for changed, entry in state.parts.items():
+        part, _, tool = changed.partition("@")
+        why = PARTS.get(part, {}).get(bare)
+        shared = part not in PARTS_OF_TOOL or (bare not in OF_TOOL and not tool)
+        if why and entry.id > since and (shared or int(tool or 0) == setting.kind.tool):
             return part, why
     return None
 
@@ -107,15 +135,17 @@ def steps(state: State) -> list[Step]:
     """What to measure, in the order of work; what a changed part made stale comes first."""
     out: list[Step] = []
     for key, kind in KINDS.items():
-        if key not in EXPECTED and key not in state.settings:
+        expected = key in EXPECTED and kind.tool in state.tools
+        if not expected and key not in state.settings:
             continue
-        if kind.of_filament and state.filament is None:
+        if kind.of_filament and kind.tool not in state.loaded:
             continue
         why = reason(key, state)
         if why is not None:
             verb = "check" if why[0] == "old" and kind.group in CHECKED else "fit"
-            then = f"omphalon {kind.group} {verb}"
-            begin = command(kind, state)
+            tool = f" --tool {kind.tool}" if kind.tool else ""
+            then = f"omphalon {kind.group} {verb}{tool}"
+            begin = command(kind, state.of_tool(kind.tool)) + tool
             out.append(Step(kind=kind, reason=why[0], why=why[1], command=begin, then=then))
     return sorted(out, key=lambda step: step.reason != "stale")
 

@@ -67,7 +67,7 @@ def advance() -> None:
 @number("--layers", "count", "Layers of each corner.", within=(1, 50), default=5)
 @click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")
 @printing
-@answering()
+@answering(tool=True)
 def plan(
     how: Leaving,
     style: str,
@@ -143,7 +143,7 @@ def plan(
 @number("--resolution", "fine length", "What the caliper reads to.  [from the digits]")
 @LINE
 @readings_template(ADVANCE, "what was read off a tower, a ladder or corners")
-@answering()
+@answering(tool=True)
 def fit(
     how: Leaving,
     path: str | None,
@@ -287,7 +287,7 @@ def _line_words(how: Leaving, line_template: str | None) -> str:
 @number("--after", "bulge", "A corner's bulge after.", reading=True, multiple=True)
 @click.option("--seam", metavar="CORNER", help="The corner with the seam, of a file: left out.")
 @number("--resolution", "fine length", "What the caliper reads to.  [from the digits]")
-@answering(dialect=False)
+@answering(dialect=False, tool=True)
 def check(
     how: Leaving,
     path: str | None,

@@ -266,7 +266,8 @@ class _Defaults(dict[str, Any]):
         known: Known | None = super().get(name)
         # Click has a sign of its own for what is not given
         given = {k: v for k, v in self.ctx.params.items() if isinstance(v, (str, float, tuple))}
-        value = None if known is None else known(self.state, given)
+        state = self.state.of_tool(self.ctx.params.get("tool"))
+        value = None if known is None else known(state, given)
         return default if value is None else value
 
 
@@ -325,7 +326,7 @@ def record(answer: Finding | Plan) -> str | None:
                 _command(ctx),
                 ctx.meta.get(INPUTS, []),
                 _figure(answer, bench),
-                state.filament,
+                state.of_tool(ctx.params.get("tool")).filament,
             )
         except UnwritableFile as error:
             remedy = f"{error.remedy}; --no-record answers without the bench"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -15,6 +16,7 @@ from omphalon.cli.benched import INPUTS, asked_within, choose_bench, record
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines, put_with
+from omphalon.heaters import MOST_TOOLS
 from omphalon.quantities import QUANTITIES
 from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 
@@ -240,6 +242,7 @@ class Leaving:
     dialect: str | None = None
     bench: str | None = None
     no_record: bool = False
+    tool: int | None = None
 
     def check(self, *inputs: str | None, **outputs: str | None) -> None:
         """Refuse, before any work, files that must not be written."""
@@ -253,7 +256,7 @@ class Leaving:
         """The dialect of the lines to enter."""
         from omphalon.lines.dialect import load_dialect
 
-        return load_dialect(self.dialect)
+        return load_dialect(self.dialect).for_tool(self.tool)
 
     def left(self, answer: Finding | Plan) -> Finding | Plan:
         """Record an answer and show it, with its figure where one was asked for; a caller in the
@@ -262,6 +265,8 @@ class Leaving:
         from omphalon.report.text import show, show_bench, text_of
 
         answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
+        if self.tool:
+            answer = replace(answer, tool=self.tool, next=_with_tool(answer.next, self.tool))
         if asked_within():
             return answer
         bench = None if self.no_record else record(answer)
@@ -281,6 +286,11 @@ class Leaving:
             if bench:
                 show_bench(bench)
         return answer
+
+
+def _with_tool(text: str, tool: int) -> str:
+    """What comes next, its commands about the same tool."""
+    return re.sub(r"(omphalon (?:heater|extruder|flow|advance) \w+)", rf"\1 --tool {tool}", text)
 
 
 def _drawn(answer: Finding | Plan, path: str) -> bool:
@@ -322,8 +332,16 @@ in_bench = options(
 )
 
 
+tool_option = click.option(
+    "--tool",
+    type=click.IntRange(0, MOST_TOOLS - 1),
+    metavar="N",
+    help="Which of several hotends and extruders.  [0]",
+)
+
+
 def answering(
-    plot: bool = True, dialect: bool = True, bench: bool = True
+    plot: bool = True, dialect: bool = True, bench: bool = True, tool: bool = False
 ) -> Callable[[Command], Command]:
     """The options of every command that answers with a Finding or a Plan; they reach it as one
     `how`.
@@ -332,11 +350,13 @@ def answering(
     def add(command: Command) -> Command:
         @functools.wraps(command)
         def gathered(*args: Any, **given: Any) -> Any:
-            names = ("as_json", "quiet", "force", "plot", "dialect", "bench", "no_record")
+            names = Leaving.__dataclass_fields__
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
             return how.left(command(*args, how=how, **given))
 
         wrapped: Command = in_bench(gathered) if bench else gathered
+        if tool:
+            wrapped = tool_option(wrapped)
         wrapped = click.option(
             "--force", is_flag=True, help="Replace files that Omphalon did not write."
         )(wrapped)

@@ -42,7 +42,7 @@ fed = options(
     default=0.01,
 )
 @number("--speed", "speed", "Feeding speed.", within=(0.1, 20), default=1.5)
-@answering(plot=False)
+@answering(plot=False, tool=True)
 def plan(
     how: Leaving, asked: float, resolution: float, wanted: float, temp: float, speed: float
 ) -> Answer:
@@ -114,6 +114,7 @@ Example:
 add_fit_and_check(
     extruder,
     MeasuredCommands(
+        tool=True,
         columns=COLUMNS,
         head="fed-filament readings",
         before=(number("--steps", "steps", "Present steps per mm.", required=True),),

@@ -33,7 +33,7 @@ def flow() -> None:
 @number("--expected", "wall", "Width of one line.", within=(0.1, 3), default=0.45)
 @click.option("--out", metavar="FILE", help="Write the cube as a print (G-code).")
 @printing
-@answering()
+@answering(tool=True)
 def plan(how: Leaving, expected: float, out: str | None, **given: Any) -> Answer:
     """Say how to print and measure the hollow cube; write it as a print.
 
@@ -105,6 +105,7 @@ Example:
 add_fit_and_check(
     flow,
     MeasuredCommands(
+        tool=True,
         columns=WALLS,
         head="wall thicknesses of a hollow cube, filament widths",
         before=(

@@ -22,6 +22,7 @@ from omphalon.cli.common import (
 )
 from omphalon.constants import BAND_C
 from omphalon.errors import UsageError, echoed
+from omphalon.heaters import KINDS, of_tool, tool_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
     from omphalon.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
 
-HEATERS = choice("hotend", "bed")
+HEATERS = choice(*KINDS)
 SECONDS = Measure("time")
 
 
@@ -60,7 +61,7 @@ def heater() -> None:
     within=(0, 1000),
 )
 @number("--cycles", "count", "How many times it switches on and off.", within=(3, 30), default=8)
-@answering(plot=False)
+@answering(plot=False, tool=True)
 def plan(how: Leaving, which: str, target: float | None, cycles: int) -> Answer:
     """Say how to run the oscillation test on this printer.
 
@@ -152,7 +153,7 @@ reading = options(
 @number("--ti", "time", "or kp with integral")
 @number("--td", "time", "and derivative time.")
 @template(_empty_log)
-@answering()
+@answering(tool=True)
 def fit(
     how: Leaving,
     logs: tuple[str, ...],
@@ -177,6 +178,7 @@ def fit(
       omphalon heater fit hotend-oscillation.csv --plot hotend.png
     """
     how.check(*logs)
+    _refuse_tool(how.tool, given)
     from omphalon.readers.temperature import read_temperature
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.words import heater_answer
@@ -199,13 +201,14 @@ def fit(
         fan_cooling=fan_cooling,
         max_temp_c=given["max_temp"],
     )
-    wanted = _wanted(given)
+    wanted = _wanted(given, how.tool)
     _one_way(logs, given)
     if given["summaries"]:
         return _from_summaries(given, question, lines)
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     read = [_part_of(read_temperature(log, wanted), given) for log in logs]
+    _refuse_other_tool(read, how.tool)
     return heater_answer(read, question, lines)
 
 
@@ -253,12 +256,30 @@ def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dial
     return summary_answer(cycles, question, powers, lines)
 
 
-def _wanted(given: dict[str, Any]) -> Wanted:
+def _refuse_other_tool(logs: list[TemperatureLog], tool: int | None) -> None:
+    """The lines of one tool's gains are no other tool's."""
+    for log in logs:
+        own = tool_of(log.heater)
+        if own != (tool or 0):
+            raise UsageError(
+                f"{echoed(log.source)}: the log is of tool {own}", f"give --tool {own}"
+            )
+
+
+def _refuse_tool(tool: int | None, given: dict[str, Any]) -> None:
+    """A tool has a hotend, and no other heater."""
+    if tool and given["which"] not in (None, "hotend"):
+        raise UsageError(f"--tool {tool} --heater {given['which']}", "a tool's heater is a hotend")
+    if tool:
+        given["which"] = "hotend"
+
+
+def _wanted(given: dict[str, Any], tool: int | None) -> Wanted:
     """How the user wants logs read."""
     from omphalon.readers.temperature import Wanted
 
     return Wanted(
-        heater=given["which"],
+        heater=of_tool(given["which"], tool) if given["which"] else None,
         full_power=given["full_power"],
         every_s=given["every"],
         columns=pairs(given["column"]),
@@ -307,7 +328,7 @@ def _present(
 @number("--from", "time", "Judge only from here on.", name="from_s")
 @number("--to", "time", "Judge only up to here.", name="to_s")
 @number("--fan-at", "time", "When the part fan came on.  [found]", name="fan_at_s")
-@answering(dialect=False)
+@answering(dialect=False, tool=True)
 def check(
     how: Leaving,
     log: str,
@@ -327,6 +348,7 @@ def check(
       omphalon heater check hold-before.csv hold-after.csv --target 235 --plot check.png
     """
     how.check(log, later)
+    _refuse_tool(how.tool, given)
     from omphalon.readers.temperature import read_temperature
     from omphalon.studies.heater.check_words import heater_check_answer
     from omphalon.studies.heater.question import CheckQuestion
@@ -337,7 +359,7 @@ def check(
         )
     if log == later:
         raise UsageError("before and after are one log", "give two, or one")
-    wanted = _wanted(given)
+    wanted = _wanted(given, how.tool)
     logs = [read_temperature(path, wanted) for path in (log, later) if path is not None]
     question = CheckQuestion(
         target_c=target_c,

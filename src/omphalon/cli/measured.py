@@ -45,16 +45,17 @@ class MeasuredCommands:
     help: tuple[str, str]
     asked: Callable[[dict[str, Any]], Asked]
     dialect: bool = True
+    tool: bool = False
 
 
 def add_fit_and_check(group: click.Group, row: MeasuredCommands) -> None:
     """Give a group its fit and its check."""
     path = click.argument("path", required=False, metavar="[READINGS.csv]")
     own = options(path, *row.before, *reading_options(row.columns), *row.after)
-    fit = answering(dialect=row.dialect)(functools.partial(_judge, row, False))
+    fit = answering(dialect=row.dialect, tool=row.tool)(functools.partial(_judge, row, False))
     fit = own(options(*row.fit_only)(readings_template(row.columns, row.head)(fit)))
     group.command("fit", cls=Asking, short_help=row.short[0], help=row.help[0])(fit)
-    check = own(answering(dialect=False)(functools.partial(_judge, row, True)))
+    check = own(answering(dialect=False, tool=row.tool)(functools.partial(_judge, row, True)))
     group.command("check", short_help=row.short[1], help=row.help[1])(check)
 
 

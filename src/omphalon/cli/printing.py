@@ -107,6 +107,7 @@ def job_of(given: dict[str, Any], fast: float, acceleration: float, retract: flo
         retract_mm=or_else("retract", retract),
         retract_mm_s=given["retract_speed"],
         fan=given["fan"],
+        tool=click.get_current_context().params.get("tool") or 0,
     )
 
 

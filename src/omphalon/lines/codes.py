@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from omphalon.errors import CONTROL, UnknownFormat, echoed
-from omphalon.heaters import kind_of
+from omphalon.heaters import kind_of, of_tool
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import listed
 
@@ -89,7 +89,7 @@ def targets_of(line: str, dialect: Dialect) -> dict[str, float]:
             found[name] = max(goals)
     for one in listed(line, dialect):
         if one.setting in HEATS and "target" in one.values and not found:
-            found[HEATS[one.setting]] = float(one.values["target"])
+            found[of_tool(HEATS[one.setting], one.tool)] = float(one.values["target"])
     return found
 
 

@@ -56,6 +56,13 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "break": (),
     "halt": (),
 }
+# what a tool of several has lines of its own for: `tool-steps`, …; `select` makes it the one in use
+OF_TOOL = ("steps", "hotend-gains", "flow", "advance", "hotend-oscillation", "heat")
+SETTINGS |= {
+    f"tool-{name}": ("tool", *(f for f in SETTINGS[name] if f not in ("axis", "index")))
+    for name in OF_TOOL
+}
+SETTINGS["select"] = ("tool",)
 # settings: what is written of them must be what was found
 KEPT = frozenset(("steps", "flow", "advance", "shaper", "acceleration")) | {
     name for name in SETTINGS if name.endswith(("-limit", "-gains"))
@@ -82,6 +89,7 @@ class Dialect:
     loop: ControlLoop
     templates: Mapping[str, Template]
     shaper_names: Mapping[str, str] = field(default_factory=dict)
+    tool: int = 0
 
     @property
     def gain_scale(self) -> float:
@@ -120,6 +128,21 @@ class Dialect:
         shown = tuple(f"; {row[1]}" if line is None else line for line, row in rows)
         ends = (self.line("store"), self.line("list")) if any(lines) else ()
         return (*shown, *(line for line in ends if line is not None))
+
+    def for_tool(self, tool: int | None) -> Dialect:
+        """The lines of one tool of several, in place of the plain ones, which are tool 0's; a
+        setting that has none for it is left out.
+        """
+        if not tool:
+            return self
+        own: dict[str, str] = {name: f"tool-{name}" for name in OF_TOOL}
+        own |= {"hotend-target": "tool-target", "cool": "tool-target", "select": "select"}
+        templates = {n: t for n, t in self.templates.items() if n not in own}
+        for name, of_tool in own.items():
+            if of_tool in self.templates:
+                target = 0 if name == "cool" else None
+                templates[name] = self.templates[of_tool].filled(tool=tool, target=target)
+        return replace(self, tool=tool, templates=templates)
 
     def with_loop(self, **known: object) -> Dialect:
         """This dialect, where more is known of the controller's loop than its file says."""

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from omphalon.files import small_file
-from omphalon.lines.dialect import Dialect
+from omphalon.lines.dialect import OF_TOOL, Dialect
 from omphalon.lines.gains import as_gains
 from omphalon.lines.template import Template
 
@@ -34,13 +34,14 @@ STORED = (
 @dataclass(frozen=True, kw_only=True)
 class Listed:
     """One setting as it stands in a listing: the dialect's name for it, its axis, its values as
-    they are written, and the row.
+    they are written, the row, and the tool that it is of.
     """
 
     setting: str
     axis: str
     values: dict[str, str] = field(default_factory=dict)
     row: int
+    tool: int = 0
 
 
 def listed(text: str, dialect: Dialect) -> list[Listed]:
@@ -67,14 +68,24 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
             else:
                 matches = _words(template, line)
             own = {word for word in template.text.split() if "{" not in word}
+            own |= {"tool"} & set(template.fields())
             for values in matches:
-                axis = values.pop("axis", "").upper()
-                if setting.endswith("-gains"):
-                    values = as_gains(values, dialect.loop)
-                here.append((own, Listed(setting=setting, axis=axis, values=values, row=row)))
+                if "tool" in own and "tool" not in values:
+                    continue
+                here.append((own, _listed(setting, values, row, dialect)))
         # a line that says more than another is not that other
         found += [one for own, one in here if not any(own < more for more, _ in here)]
     return [one for one in found if one.values]
+
+
+def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) -> Listed:
+    """A match as a setting: of its axis and its tool, gains as kp, ki and kd."""
+    axis, tool = values.pop("axis", "").upper(), int(float(values.pop("tool", 0)))
+    plain = setting.removeprefix("tool-")
+    setting = plain if plain in OF_TOOL else setting
+    if setting.endswith("-gains"):
+        values = as_gains(values, dialect.loop)
+    return Listed(setting=setting, axis=axis, values=values, row=row, tool=tool)
 
 
 def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str]]:
@@ -90,10 +101,11 @@ def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str
     -------
     how many values are the same within their digits, and a sentence for each that is not
     """
-    there = {(one.setting, one.axis): one for one in listed(listing, dialect)}
+    there = {(one.setting, one.axis, one.tool): one for one in listed(listing, dialect)}
     same, words = 0, []
-    for (setting, axis), one in {(s.setting, s.axis): s for s in listed(sheet, dialect)}.items():
-        found = there.get((setting, axis))
+    sent = {(s.setting, s.axis, s.tool): s for s in listed(sheet, dialect)}
+    for (setting, axis, tool), one in sent.items():
+        found = there.get((setting, axis, tool))
         if found is None:
             if setting in STORED:
                 words.append(f"{setting} {axis}".strip() + ": not listed")

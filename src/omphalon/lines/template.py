@@ -46,6 +46,14 @@ class Template:
                 return int(found["places"])
         return None
 
+    def filled(self, **numbers: int | None) -> Template:
+        """The same line with some whole numbers written in for good; None leaves a field open."""
+        text = self.text
+        for field, number in numbers.items():
+            if number is not None:
+                text = re.sub(rf"\{{{field}(:[^}}]*)?\}}", str(number), text)
+        return Template(text, self.section)
+
     def with_places(self, field: str, places: int) -> Template:
         """The same line with so many decimals for a field."""
         text = re.sub(rf"\{{{field}(:[^}}]*)?\}}", f"{{{field}:.{places}f}}", self.text)

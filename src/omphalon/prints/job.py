@@ -76,6 +76,7 @@ class Job:
     retract_mm: float = 0.7
     retract_mm_s: float = 32.0
     fan: float = 1.0
+    tool: int = 0
 
     @property
     def middle(self) -> tuple[float, float]:

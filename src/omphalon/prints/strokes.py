@@ -204,12 +204,15 @@ def opening(job: Job, acceleration_line: str | None) -> Iterator[str]:
     yield from ("G21", "G90", "M83", "M107")
     if job.bed_temp_c > 0:
         yield f"M140 S{job.bed_temp_c:.0f}"
-    yield f"M104 S{0.75 * job.temp_c:.0f}"
+    tool = f"T{job.tool} " if job.tool else ""
+    yield f"M104 {tool}S{0.75 * job.temp_c:.0f}"
     yield "G28"
     yield f"G1 Z{min(WAIT_MM, job.bed.height_mm):.3f} F600"
     if job.bed_temp_c > 0:
         yield f"M190 S{job.bed_temp_c:.0f}"
-    yield f"M109 S{job.temp_c:.0f}"
+    yield f"M109 {tool}S{job.temp_c:.0f}"
+    if tool:
+        yield tool.strip()
     if acceleration_line is not None:
         yield acceleration_line
 
@@ -217,4 +220,5 @@ def opening(job: Job, acceleration_line: str | None) -> Iterator[str]:
 def closing(job: Job, z: float) -> Iterator[str]:
     """Everything off; the nozzle lifts off the print."""
     yield f"G1 Z{min(z + WAIT_MM, job.bed.height_mm):.3f} F600"
-    yield from ("M104 S0", "M140 S0", "M107", "M84")
+    tool = f"T{job.tool} " if job.tool else ""
+    yield from (f"M104 {tool}S0", "M140 S0", "M107", "M84")

@@ -290,3 +290,4 @@ class LogColumns:
     percent: bool
     notes: list[Remark]
     headers: tuple[str, ...] = ()
+    heater: str = ""

@@ -50,6 +50,7 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
         target_c=target if not all(map(math.isnan, target)) else None,
         percent=False,
         notes=notes,
+        heater=want,
     )
 
 

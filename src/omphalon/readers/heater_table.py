@@ -117,6 +117,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         headers=tuple(
             f"{role} {echoed(table.header[k])}" for role, k in found.items() if k is not None
         ),
+        heater=how.heater or " ".join(_parts(table.header[at])).removesuffix(" 0"),
     )
 
 

@@ -106,6 +106,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
         form.name,
         tuple(notes),
         columns.headers,
+        columns.heater,
     )
 
 

@@ -77,6 +77,8 @@ def _finding(finding: Finding) -> str:
         )
     if finding.means:
         blocks[-1] += "\n" + _wrapped("means   ", finding.means)
+    if finding.tool:
+        blocks[-1] += f"\ntool    {finding.tool}"
     if finding.table:
         blocks.append(_table(finding.table))
     blocks.extend(
@@ -98,7 +100,11 @@ def _plan(plan: Plan) -> str:
         filter(
             None,
             [
-                click.style(plan.title, fg=ACCENT, bold=True),
+                click.style(
+                    f"{plan.title}{f', tool {plan.tool}' if plan.tool else ''}",
+                    fg=ACCENT,
+                    bold=True,
+                ),
                 steps,
                 _warnings(plan.warnings),
                 f"{_lines('enter', plan.lines)}\n        {ENTERED}" if plan.lines else "",

@@ -61,16 +61,18 @@ def plain_json(value: Any, indent: int | None = None) -> str:
 
 def take_found(one: Bench, text: str) -> None:
     """What a listing holds becomes the settings found."""
+    from omphalon.bench.facts import loaded_in
     from omphalon.bench.readback import found_settings
+    from omphalon.bench.settings import KINDS
     from omphalon.lines.listing import listed
 
     facts = one.facts()
     dialect = one.dialect(facts)
-    filament = facts.get("printer.loaded")
-    held = one.settings(filament)
+    loaded = loaded_in(facts)
+    held = one.settings(loaded)
     every = found_settings(listed(text, dialect), dialect)
     found = [each for each in every if not _stands(each, held.get(each.key))]
-    one.set_all([(each, filament, None) for each in found], "found")
+    one.set_all([(each, loaded.get(KINDS[each.key].tool), None) for each in found], "found")
     nothing = "nothing new" if every else "no setting that the dialect knows"
     click.echo(f"found   {', '.join(each.key for each in found) or nothing}")
 

@@ -54,7 +54,7 @@ def sheet(
             f"--filament {echoed(filament)}: no setting and no fact of it here",
             f"known are: {known}",
         )
-    settings = state.settings if filament is None else one.settings(filament)
+    settings = state.settings if filament is None else one.with_filament(state, filament).settings
     lines = list(sheet_lines(settings, one.replaced(settings), one.dialect(state.facts), start))
     if not lines:
         raise UsageError("no settings yet", "omphalon bench next")

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.bench.common import iso_date, opened, plain_note, table, where
-from omphalon.cli.common import choice
+from omphalon.cli.common import choice, tool_option
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_bytes
-from omphalon.parts import PARTS
+from omphalon.parts import PARTS, PARTS_OF_TOOL
+from omphalon.settings import OF_TOOL, tool_key
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -23,8 +24,9 @@ if TYPE_CHECKING:
 @click.argument("part", type=choice(*PARTS))
 @click.option("--note", default="", metavar="TEXT", help="A word on it.")
 @click.option("--to", metavar="WHAT", help="A nozzle's width in mm, or the filament's name.")
+@tool_option
 @where
-def changed(part: str, note: str, to: str | None, place: str | None) -> None:
+def changed(part: str, note: str, to: str | None, tool: int | None, place: str | None) -> None:
     """Record that a PART was changed, and say which settings it makes stale. A nozzle's width, and
     the filament that is loaded now, become facts.
 
@@ -36,15 +38,24 @@ def changed(part: str, note: str, to: str | None, place: str | None) -> None:
 
     one = opened(place)
     fact = {"nozzle": "nozzle.width", "filament": "printer.loaded"}.get(part)
+    if tool and part not in PARTS_OF_TOOL:
+        raise UsageError(f"--tool {tool} with {part}", "it is no part of a tool")
+    if tool and fact is not None:
+        fact = f"tool.{tool}.{fact}"
     if to is not None and fact is None:
         raise UsageError(f"--to {echoed(to)} with {part}", "it is a nozzle's or a filament's")
     if to is not None and fact is not None:
         one.set_facts({fact: to})
     state = one.state()
-    filament = state.filament if part == "filament" else None
-    one.journal.append("part", part, {"note": plain_note(note)}, filament)
-    click.echo(f"the {part} was changed; no longer sure:")
-    table([(KINDS[key].words, why) for key, why in PARTS[part].items() if key in state.settings])
+    filament = state.loaded.get(tool or 0) if part == "filament" else None
+    subject = f"{part}@{tool}" if tool else part
+    one.journal.append("part", subject, {"note": plain_note(note)}, filament)
+    whose = f" of tool {tool}" if tool else ""
+    click.echo(f"the {part}{whose} was changed; no longer sure:")
+    stale = {
+        tool_key(key, tool): why for key, why in PARTS[part].items() if not tool or key in OF_TOOL
+    }
+    table([(KINDS[key].words, why) for key, why in stale.items() if key in state.settings])
     if fact is not None and to is None:
         had = state.facts.get(fact)
         click.echo(f"{fact} is still {had}: say what it is now, omphalon bench set {fact}=…")

@@ -12,6 +12,7 @@ from omphalon.cli.printer.run import (
     course_of,
     goal_of,
     heated,
+    one_heater,
     refuse_low_limit,
     run_course,
 )
@@ -63,6 +64,7 @@ def capture(
     out: str,
     run: str | None,
     which: str,
+    tool: int | None,
     target: float | None,
     cycles: int,
     fan: str | None,
@@ -86,6 +88,7 @@ def capture(
     """
     check_outputs(force, (), out=out)
     dialect = agreed_dialect(at, yes)
+    which = one_heater(which, tool)
     if run is None and (target is not None or warm):
         raise UsageError("--target or --warm without --run", "--run oscillation, or --run hold")
     goal = goal_of(target, which)
@@ -93,7 +96,7 @@ def capture(
     course = (
         _watching(lines, for_s, which)
         if run is None
-        else course_of(dialect, run, which, goal, cycles, blows)
+        else course_of(dialect.for_tool(tool), run, which, goal, cycles, blows)
     )
     if run is not None and (lines or for_s is not None):
         raise UsageError("--send or --for with --run", "a run has its own lines and its own end")

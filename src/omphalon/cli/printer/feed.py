@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.cli.asking import BACK
-from omphalon.cli.common import Measure, number, parsed
+from omphalon.cli.common import Measure, number, parsed, tool_option
 from omphalon.cli.extruder import fed
-from omphalon.cli.printer.put import Setter, adopt_newest, shown_and_kept
+from omphalon.cli.printer.put import Setter, shown_and_kept
 from omphalon.cli.printer.send import ask_by_name, show_lines
 from omphalon.cli.printer.wire import (
     Wired,
@@ -74,8 +74,9 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
         raise UsageError(
             f"the dialect {dialect.name} has no line {missing[0]}", "add it: --dialect FILE"
         )
+    select = dialect.line("select") if dialect.tool else None
     return Feeding(
-        heat=(str(lines["heat"]), str(lines["relative-feed"])),
+        heat=(*([select] if select else []), str(lines["heat"]), str(lines["relative-feed"])),
         feed=str(lines["feed"]),
         asked_mm=asked,
         runs=runs,
@@ -95,10 +96,18 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
     default=UNWATCHED_S,
     show_default=False,
 )
+@tool_option
 @yes
 @at_wire
 def extruder(
-    at: Wired, asked: float, runs: int, temp: float, rate: float, waits: float, yes: bool
+    at: Wired,
+    asked: float,
+    runs: int,
+    temp: float,
+    rate: float,
+    waits: float,
+    tool: int | None,
+    yes: bool,
 ) -> int:
     """Find, set, store and check the steps of the extruder; you mark the filament and read the
     rule. Every step is asked for; who refuses one finds the printer as it was, and cold.
@@ -107,7 +116,8 @@ def extruder(
     Example:
       omphalon printer tune extruder --port socket://127.0.0.1:5555
     """
-    feeding = feeding_of(agreed_dialect(at, yes), asked, runs, temp, rate)
+    dialect = agreed_dialect(at, yes)
+    feeding = feeding_of(dialect.for_tool(tool), asked, runs, temp, rate)
     click.echo(
         f"1 heats to {temp:g} °C and feeds {runs} times {asked:g} mm, you read what is left; "
         "2 fits the steps; 3 sends, stores and reads them back; 4 feeds again, and checks. Lines "
@@ -117,7 +127,7 @@ def extruder(
     ask_by_name(feeding.heat, feeding.dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
-    with at_printer(at, feeding.dialect, waits_s=waits) as printer:
+    with at_printer(at, dialect, waits_s=waits) as printer:
         setter = Setter(
             printer=printer,
             dialect=feeding.dialect,
@@ -126,11 +136,7 @@ def extruder(
             without=yes,
         )
         finding = _round(printer, feeding, _listed_steps(setter), checking=False)
-        if finding.verdict == "keep":
-            adopt_newest()
-        elif finding.verdict == "change":
-            if not setter.put(finding):
-                raise declined("nothing was set; the printer is as it was found")
+        if finding.verdict != "retest" and setter.put(finding):
             if not confirmed("feed again, and check?", yes):
                 setter.keep_or_restore()
                 raise declined("not checked")
@@ -147,7 +153,7 @@ def _listed_steps(setter: Setter) -> float:
     found = [
         float(one.values["steps"])
         for one in listed(setter.found, setter.dialect)
-        if (one.setting, one.axis) == ("steps", "E")
+        if one.setting == "steps" and one.axis in ("", "E")
     ]
     if not found:
         raise LinkFault(
@@ -166,6 +172,7 @@ def _round(printer: KeptPrinter, feeding: Feeding, steps: float, *, checking: bo
     say_off(printer.cool())
     question = ExtruderQuestion(steps=steps)
     finding = measured_answer(EXTRUDER, readings, question, feeding.dialect, checking)
+    finding = replace(finding, tool=feeding.dialect.tool)
     shown_and_kept(finding, ())
     return finding
 

@@ -44,14 +44,17 @@ class Setter:
         return [line for line in lines if line is not None]
 
     def put(self, finding: Finding) -> bool:
-        """Set and store what a fit found, once the user agrees; whether it was done. What is not
-        stored is taken back.
+        """Set and store what a fit found, once the user agrees; whether there was something to set.
+        What is not stored is taken back. Adopted either way.
         """
+        if finding.verdict == "keep":
+            adopt_newest()
+            return False
         ends = (self.dialect.line("store"), self.dialect.line("list"))
         lines = [line for line in finding.lines if line not in ends]
         show_lines(lines)
         if not confirmed("send these lines?", self.without):
-            return False
+            raise declined("nothing was set; the printer is as it was found")
         with self._back_unless_stored():
             sent(self.printer, lines, self.dialect)
             agrees = compare_with(self.printer, "\n".join(lines), self.dialect)

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.benched import held
-from omphalon.cli.common import choice, number, options
+from omphalon.cli.common import choice, number, options, tool_option
 from omphalon.constants import OVER_TARGET_C
 from omphalon.errors import UsageError
-from omphalon.heaters import kind_of
+from omphalon.heaters import KINDS, kind_of, of_tool, tool_of
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -23,11 +23,12 @@ heated = options(
     click.option(
         "--heater",
         "which",
-        type=choice("hotend", "bed"),
+        type=choice(*KINDS),
         default="hotend",
         show_default=True,
         help="Which heater.",
     ),
+    tool_option,
     number(
         "--target", "temperature", "The temperature you print at.  [210 hotend, 60 bed]", least=35
     ),
@@ -43,6 +44,13 @@ heated = options(
 )
 
 
+def one_heater(kind: str, tool: int | None) -> str:
+    """The heater by its name; only a hotend is a tool's."""
+    if tool and kind != "hotend":
+        raise UsageError(f"--tool {tool} --heater {kind}", "a tool's heater is a hotend")
+    return of_tool(kind, tool)
+
+
 def goal_of(target: float | None, heater: str) -> float:
     """The target; where none is given the one that `heater plan` takes."""
     return kind_of(heater).usual_target_c if target is None else target
@@ -54,25 +62,25 @@ def course_of(
     """The course that a run is."""
     from omphalon.printer.course import HeatAndHold, Oscillation
 
+    kind = kind_of(heater)
     if run == "hold":
-        begin = dialect.line(f"{heater}-target", target=target)
+        begin = dialect.line(f"{kind.name}-target", target=target)
         if begin is None:
-            raise _no_line(dialect, f"{heater}-target")
+            raise _no_line(dialect, f"{kind.name}-target")
         calm = dialect.line("fan-off")
         lines = [*([calm] if calm else []), begin]
         return HeatAndHold(heater, target, lines, dialect.line("fan", counts=255))
-    line = dialect.line(
-        f"{heater}-oscillation", index=kind_of(heater).index, target=target, cycles=cycles
-    )
+    line = dialect.line(f"{kind.name}-oscillation", index=kind.index, target=target, cycles=cycles)
     if line is None:
-        raise _no_line(dialect, f"{heater}-oscillation")
+        raise _no_line(dialect, f"{kind.name}-oscillation")
     return Oscillation(
         line, heater, target, dialect.line("fan", counts=255) if fan else None, cycles
     )
 
 
 def _no_line(dialect: Dialect, setting: str) -> UsageError:
-    return UsageError(f"the dialect {dialect.name} has no line {setting}", "add it: --dialect FILE")
+    own = f"tool-{setting}" if dialect.tool else setting
+    return UsageError(f"the dialect {dialect.name} has no line {own}", "add it: --dialect FILE")
 
 
 def refuse_low_limit(max_temp: float | None, target: float) -> None:
@@ -117,9 +125,12 @@ def arrives_within(heater: str, target_c: float | None) -> float | None:
     """
     found = held()
     entries = [] if found is None else found[0].journal.entries(kind="finding")
+    whose = (kind_of(heater).name, tool_of(heater))
     for entry in entries:
-        evidence = entry.body["document"]["evidence"]
-        if entry.subject == "heater-fit" and evidence.get("heater") == heater and target_c:
+        document = entry.body["document"]
+        evidence = document["evidence"]
+        own = (evidence.get("heater"), document.get("tool", 0)) == whose
+        if entry.subject == "heater-fit" and own and target_c and evidence["model"]:
             model = evidence["model"]
             share = (target_c - model["ambient_c"]) / model["gain_c"]
             if not 0 < share < 1:

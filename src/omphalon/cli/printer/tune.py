@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,12 +12,13 @@ import click
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import choice
 from omphalon.cli.printer.feed import extruder
-from omphalon.cli.printer.put import Setter, adopt_newest, shown_and_kept
+from omphalon.cli.printer.put import Setter, shown_and_kept
 from omphalon.cli.printer.run import (
     cool_down,
     course_of,
     goal_of,
     heated,
+    one_heater,
     refuse_low_limit,
     run_course,
 )
@@ -32,7 +34,7 @@ from omphalon.cli.printer.wire import (
     yes,
 )
 from omphalon.cli.writing import check_outputs
-from omphalon.heaters import is_hotend, kind_of
+from omphalon.heaters import is_hotend, kind_of, tool_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
@@ -63,6 +65,7 @@ tune.add_command(extruder)
 def heater(
     at: Wired,
     which: str,
+    tool: int | None,
     target: float | None,
     cycles: int,
     aim: str,
@@ -80,11 +83,16 @@ def heater(
     Example:
       omphalon printer tune heater --heater hotend --target 235 --port socket://127.0.0.1:5555
     """
+    which, kind = one_heater(which, tool), which
     goal, dialect = goal_of(target, which), agreed_dialect(at, yes)
-    logs = {name: str(Path(out) / f"{which}-{name}.csv") for name in ("oscillation", "hold")}
+    own = dialect.for_tool(tool)
+    logs = {
+        name: str(Path(out) / f"{which.replace(' ', '-')}-{name}.csv")
+        for name in ("oscillation", "hold")
+    }
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
-    courses = {n: course_of(dialect, n, which, goal, cycles, is_hotend(which)) for n in logs}
+    courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
     _say_whole(which, goal, [line for one in courses.values() for line in one.start()], dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
@@ -102,19 +110,15 @@ def heater(
 
         setter = Setter(
             printer=printer,
-            dialect=dialect,
-            setting=f"{which}-gains",
+            dialect=own,
+            setting=f"{kind}-gains",
             found=printer.listing(),
             without=yes,
         )
         finding = _gains_finding(measured("oscillation"), which, goal, aim, setter)
         if finding.verdict == "retest":
             return finding.exit_code
-        if finding.verdict == "keep":
-            adopt_newest()
-        put = finding.verdict == "change" and setter.put(finding)
-        if finding.verdict == "change" and not put:
-            raise declined("nothing was set; the printer is as it was found")
+        put = setter.put(finding)
         if not confirmed("heat again, and check?", yes):
             if put:
                 setter.keep_or_restore()
@@ -157,7 +161,7 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
     ]
     gains = [float(own[-1][k]) for k in ("kp", "ki", "kd")] if own else []
     question = HeaterQuestion(
-        heater=which,
+        heater=kind_of(which).name,
         target_c=goal,
         aim=aim,
         fan_on=is_hotend(which) and "fan" in setter.dialect.templates,
@@ -166,7 +170,7 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
         **setter.dialect.loop.for_question(),
     )
     logs = [_read(path, which)]
-    finding = heater_answer(logs, question, setter.dialect)
+    finding = replace(heater_answer(logs, question, setter.dialect), tool=tool_of(which))
     shown_and_kept(finding, [path])
     return finding
 
@@ -175,8 +179,8 @@ def _judged(path: str, which: str, goal: float) -> Finding:
     from omphalon.studies.heater.check_words import heater_check_answer
     from omphalon.studies.heater.question import CheckQuestion
 
-    question = CheckQuestion(target_c=goal, heater=which)
+    question = CheckQuestion(target_c=goal, heater=kind_of(which).name)
     logs = [_read(path, which)]
-    finding = heater_check_answer(logs, question)
+    finding = replace(heater_check_answer(logs, question), tool=tool_of(which))
     shown_and_kept(finding, [path])
     return finding

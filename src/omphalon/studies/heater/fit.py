@@ -83,6 +83,7 @@ def fit_heater(
         Where the logs cannot carry gains.
     """
     odd: list[Remark] = []
+    question = question.of_logs(logs)
     try:
         for log in logs:
             odd += log_doubts(log, question.max_temp_c)

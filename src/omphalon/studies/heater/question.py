@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from omphalon.constants import BAND_C
 from omphalon.heaters import is_hotend, kind_of
 from omphalon.physics.loop import Gains
+from omphalon.recording import TemperatureLog
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = (0.85, 1.15)
@@ -38,6 +40,12 @@ class HeaterQuestion:
     fan_on: bool | None = None
     fan_cooling: float | None = None
     max_temp_c: float | None = None
+
+    def of_logs(self, logs: Sequence[TemperatureLog]) -> HeaterQuestion:
+        """The question, where the logs themselves say whose they are."""
+        named = {kind_of(log.heater).name for log in logs if log.heater}
+        only = self.heater is None and len(named) == 1
+        return replace(self, heater=named.pop()) if only else self
 
     def fan_blew(self, heater: str) -> bool:
         """Whether the fan is taken to have blown: as told; else as `heater plan` has it."""

@@ -40,6 +40,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
     spread = {k: getattr(gains, k) * fit.relative_spread for k in UNITS}
     own = gain * fit.full_power
+    half = own * fit.relative_spread
     fields = {k: getattr(scaled, k) for k in UNITS}
     halves = {k: spread[k] * fit.full_power for k in UNITS}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
@@ -75,7 +76,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
                 "cycles",
                 (f"{len(fit.cycles)} of {fit.period_s:.1f} s, swing ±{fit.amplitude_c:.2f} °C",),
             ),
-            Shown("ultimate gain", (f"{own:.3g} ± {own * fit.relative_spread:.1g} per °C",)),
+            Shown("ultimate gain", (f"{digits(own, half, 2)} ± {digits(half, least=2)} per °C",)),
         ),
     )
 

@@ -283,6 +283,7 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
             "ask for more length, or a wider certainty",
         )
     lines = [
+        dialect.line("select") if dialect.tool else None,
         dialect.line("heat", target=test.temp_c),
         dialect.line("relative-feed"),
         dialect.line("feed", length=asked, feed=max(60 * test.speed_mm_s, 1.0)),
