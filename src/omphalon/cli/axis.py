@@ -259,7 +259,11 @@ add_fit_and_check(
                 help="What moves, and by which motors; for X and Y.",
             ),
             number("--resolution", "fine length", "What the caliper reads to.  [from the digits]"),
-            number("--placing", "fine length", "How alike it is set.  [0.05 move, 0.03 part]"),
+            number(
+                "--placing",
+                "fine length",
+                "How well the caliper is set each time.  [0.05 move, 0.03 part]",
+            ),
             number("--belt-pitch", "size", "Check against theory: belt,", within=(0.5, 20)),
             number("--teeth", "count", "teeth of its pulley,", within=(5, 300)),
             number("--screw-lead", "size", "or the screw's travel a turn,", within=(0.2, 100)),

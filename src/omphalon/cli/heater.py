@@ -57,7 +57,7 @@ def heater() -> None:
 @number(
     "--target",
     "temperature",
-    "The temperature you print at.  [210 hotend, 60 bed]",
+    "The temperature you print at.  [210 hotend, 60 bed, 50 chamber]",
     within=(0, 1000),
 )
 @number("--cycles", "count", "How many times it switches on and off.", within=(3, 30), default=8)

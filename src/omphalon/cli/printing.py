@@ -39,7 +39,13 @@ printing = options(
     number("--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0),
     number("--fast", "speed", "Fast speed of the test.  [direct 90, bowden 60]", within=(1, 1000)),
     number("--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0),
-    number("--travel-speed", "speed", "Ways without plastic.", within=(1, 1000), default=150.0),
+    number(
+        "--travel-speed",
+        "speed",
+        "Speed of moves without plastic.",
+        within=(1, 1000),
+        default=150.0,
+    ),
     number(
         "--acceleration",
         "acceleration",
@@ -52,9 +58,9 @@ printing = options(
         help="Line that sets it: '… {acceleration:.0f} …'.",
     ),
     number("--temp", "hotend temperature", "Nozzle's temperature.", least=150, default=215.0),
-    number("--bed-temp", "bed temperature", "Bed's; 0 leaves it off.", default=60.0),
+    number("--bed-temp", "bed temperature", "Bed's temperature; 0 leaves it off.", default=60.0),
     number("--retract", "distance", "Retraction.  [direct 0.7, bowden 4.4]", within=(0, 20)),
-    number("--retract-speed", "speed", "Its speed.", within=(1, 200), default=32.0),
+    number("--retract-speed", "speed", "Speed of the retraction.", within=(1, 200), default=32.0),
     number("--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0),
 )
 

@@ -52,7 +52,7 @@ if TYPE_CHECKING:
 @number(
     "--every",
     "interval",
-    "Between two reports, where each is asked for.  [1]",
+    "Seconds between two reports, where each is asked for.  [1]",
     default=1.0,
     show_default=False,
 )

@@ -30,7 +30,10 @@ heated = options(
     ),
     tool_option,
     number(
-        "--target", "temperature", "The temperature you print at.  [210 hotend, 60 bed]", least=35
+        "--target",
+        "temperature",
+        "The temperature you print at.  [210 hotend, 60 bed, 50 chamber]",
+        least=35,
     ),
     number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8),
     number(
