@@ -153,4 +153,4 @@ def digits(value: float, spread: float | None = None, least: int = 3) -> str:
 
 def plural(count: int, noun: str) -> str:
     """A count with its noun, such as 1 run or 2 runs."""
-    return f"{count} {noun}{'s' if count != 1 else ''}"
+    return f"{count} {noun}{('es' if noun.endswith('ch') else 's') if count != 1 else ''}"

@@ -49,7 +49,7 @@ class ThermalFit:
         """Models that the log cannot tell from the fitted one, drawn from the covariance."""
         spread = np.linalg.cholesky(self.covariance + 1e-12 * np.eye(len(self.parameters)))
         scatter = np.clip(random.standard_normal((count, len(self.parameters))), -2.5, 2.5)
-        return [_model(self.parameters + spread @ z, self.masses, self.model) for z in scatter]
+        return [model_of(self.parameters + spread @ z, self.masses, self.model) for z in scatter]
 
     def spread(self, name: str) -> float:
         """Half width of the 95 % interval of a parameter in its own unit (logarithms turned
@@ -170,7 +170,7 @@ class _Problem:
         return coefficient, basis, np.concatenate([left @ coefficient - right, strange])
 
 
-def _model(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
+def model_of(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
     """The model of a parameter vector (nonlinear ones, then K, κ)."""
     t1 = float(np.exp(p[0]))
     t2 = min(float(np.exp(p[3])), 0.95 * t1) if masses == 2 else 0.0
@@ -268,7 +268,7 @@ def _problem(record: Record) -> tuple[_Problem, Array]:
     ), first
 
 
-def _bounds(masses: int, delay_s: float) -> tuple[Array, Array]:
+def bounds(masses: int, delay_s: float) -> tuple[Array, Array]:
     low = [np.log(3.0), np.log(0.05), 0.0, np.log(0.2), 0.0]
     high = [np.log(3e4), np.log(20 * delay_s + 5), 4 * delay_s + 2, np.log(6e3), 15.0]
     size = len(ONE_MASS if masses == 1 else TWO_MASSES)
@@ -279,7 +279,7 @@ def _fit_masses(
     problem: _Problem, masses: int, start: Array, delay_s: float, most: int = 30
 ) -> tuple[Array, float]:
     """Best nonlinear parameters and their weighted sum of squares, after at most so many steps."""
-    low, high = _bounds(masses, delay_s)
+    low, high = bounds(masses, delay_s)
     start = np.clip(start, low + 1e-3, high - 1e-3)
     found = least_squares(
         lambda p: problem.solve(p, masses)[2],
@@ -351,7 +351,7 @@ def _model_fit(
     parameters = np.concatenate([p, coefficient[:2]])
     shift = coefficient[3 : 3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
     like = ThermalModel(1.0, 1.0, 1.0, 1.0, float(coefficient[2]), 0.0, problem.reference_c)
-    model = _model(parameters, masses, like)
+    model = model_of(parameters, masses, like)
     return ThermalFit(
         model,
         (*names, "gain_c", "loss_growth"),

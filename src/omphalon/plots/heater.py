@@ -13,6 +13,7 @@ from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 if TYPE_CHECKING:
     from omphalon.studies.heater.check import HeaterCheck
     from omphalon.studies.heater.fit import HeaterFit
+    from omphalon.studies.heater.moved import Moved
 
 
 def draw_heater_fit(figure: Figure, fit: HeaterFit) -> None:
@@ -31,12 +32,13 @@ def draw_heater_fit(figure: Figure, fit: HeaterFit) -> None:
 
 def draw_log(ax: Axes, fit: HeaterFit) -> None:
     """Measured dots and the model's line, with the cycles magnified in an inset."""
-    test = fit.tests[0]
+    test = fit.read
     t, y, goal = test.time_s - test.time_s[0], test.temperature_c, test.target_c
     fitted = fit.model.fitted_c[: len(t)]
+    known = np.isfinite(fitted)
     dress(ax, y="temperature, °C", title=f"The {fit.heater}'s log and its model")
     ax.plot(t, y, ".", color=SEA, markersize=3.5)
-    ax.plot(t, fitted, "-", color=SIGNAL, linewidth=1.2)
+    ax.plot(t[known], fitted[known], "-", color=SIGNAL, linewidth=1.2)
     ax.axhline(goal, color=FOG, linewidth=1, linestyle="--")
     low, high = float(np.min(y)), float(np.max(y))
     ax.set_ylim(low - 0.04 * (high - low), high + 0.10 * (high - low))
@@ -49,28 +51,55 @@ def draw_log(ax: Axes, fit: HeaterFit) -> None:
         color=INK,
         fontsize=10,
     )
-    first = float(test.found.start_s[0] - test.time_s[0])
-    last = first + float(np.sum(test.found.period_s[:4]))
+    if fit.moved is not None:
+        draw_stretches(ax, fit.moved)
+    first, last, words = closer_look(fit)
     inset = ax.inset_axes((0.47, 0.09, 0.51, 0.52))
     dress(inset, title="")
+    inset.set_facecolor("white")
     shown = (t >= first) & (t <= last)
     inset.plot(t[shown], y[shown], "o", color=SEA, markersize=3.5, label="measured")
-    inset.plot(t[shown], fitted[shown], "-", color=SIGNAL, linewidth=1.4, label="model")
+    inset.plot(
+        t[shown & known], fitted[shown & known], "-", color=SIGNAL, linewidth=1.4, label="model"
+    )
     inset.axhline(goal, color=FOG, linewidth=1, linestyle="--")
     inset.set_title(
-        f"first cycles: the model misses by {fit.model.rms_c:.2f} °C",
-        loc="left",
-        color=INK,
-        fontsize=10,
+        f"{words}: the model misses by {fit.model.rms_c:.2f} °C", loc="left", color=INK, fontsize=10
     )
     inset.legend(frameon=False, fontsize=9, loc="upper right", ncols=2, borderaxespad=0)
     inset.margins(y=0.22)
     inset.tick_params(labelsize=9)
 
 
+def closer_look(fit: HeaterFit) -> tuple[float, float, str]:
+    """Which part of the log is magnified, and what it is: the first cycles, or the arrival."""
+    if fit.moved is None:
+        test = fit.tests[0]
+        first = float(test.found.start_s[0] - test.time_s[0])
+        return first, first + float(np.sum(test.found.period_s[:4])), "first cycles"
+    holds = [s.start_s for s in fit.moved.stretches if s.kind == "holds"]
+    delay = fit.moved.fit.log.delay_s
+    return holds[0] - 2 * delay, holds[0] + 12 * delay, "arrival"
+
+
+def draw_stretches(ax: Axes, moved: Moved) -> None:
+    """Where stretches begin, by name, and where the loss changed."""
+    top = ax.get_ylim()[1]
+    width = float(moved.time_s[-1] - moved.time_s[0])
+    for one in moved.stretches:
+        ax.axvline(one.start_s, color=PALE, linewidth=1)
+        if one.end_s - one.start_s > 0.08 * width:
+            ax.text(one.start_s, top, f" {one.kind}", color=INK, fontsize=9, va="top")
+    for at, share in moved.told_losses:
+        ax.axvline(at, color=SAND, linewidth=1.2, linestyle=":")
+        low, high = ax.get_ylim()
+        label = f" loss {share.value:+.0%}"
+        ax.text(at, low + 0.88 * (high - low), label, color=INK, fontsize=9, va="top")
+
+
 def draw_power(ax: Axes, fit: HeaterFit) -> None:
     """The power as the model was driven with it."""
-    test = fit.tests[0]
+    test = fit.read
     t = test.time_s - test.time_s[0]
     dress(ax, x="time, s", y="power, %")
     ax.step(t, 100 * test.power, where="mid", color=SAND, linewidth=1.2)

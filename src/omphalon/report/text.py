@@ -142,13 +142,12 @@ def _settings(verdict: str, plain_verdict: str, rows: tuple[Shown, ...]) -> str:
 
 
 def _table(rows: tuple[Shown, ...]) -> str:
-    """Rows of one cell run on; rows of several stand in columns."""
+    """Rows of one cell run on; rows of several stand in columns, those of as many in the same."""
     wide = max(len(r.label) for r in rows) + 2
-    several = [r for r in rows if len(r.cells) > 1]
-    sizes = [
-        max(len(r.cells[n]) for r in several)
-        for n in range(max(map(len, (r.cells for r in several)), default=0))
-    ]
+    sizes = {
+        count: [max(len(r.cells[n]) for r in rows if len(r.cells) == count) for n in range(count)]
+        for count in {len(r.cells) for r in rows}
+    }
     out = []
     for row in rows:
         head = "  " + row.label.ljust(wide)
@@ -156,7 +155,11 @@ def _table(rows: tuple[Shown, ...]) -> str:
             below = " " * (wide + 2)
             text = textwrap.fill(row.cells[0], WIDTH, initial_indent=head, subsequent_indent=below)
         else:  # a column that is broken is none: a wide table is left to its terminal
-            text = head + "  ".join(c.rjust(s) for c, s in zip(row.cells, sizes, strict=False))
+            columns = zip(row.cells[:-1], sizes[len(row.cells)], strict=False)
+            last = row.cells[-1]
+            words = last.ljust if last[:1].isalpha() else last.rjust
+            text = "  ".join((*(c.rjust(s) for c, s in columns), words(sizes[len(row.cells)][-1])))
+            text = (head + text).rstrip()
         out.append(text)
     return "\n".join(out)
 

@@ -1,14 +1,15 @@
-"""What a controller logs while it heats up a made-up heater with given gains, holds it, and the
-part fan comes on.
+"""What a controller logs of a made-up heater under given gains: a heat-up and a hold, targets that
+change, a part fan and filament that come and go.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from omphalon.standin.heater import STEP_S, Heater, Lanes, quantised
+from omphalon.standin.heater import STEP_S, lanes_of, quantised
 from omphalon.standin.loop import BAND_C, CONTROL_S, Regulator
 from omphalon.standin.oscillation import HeaterLog
 
@@ -16,7 +17,10 @@ from omphalon.standin.oscillation import HeaterLog
 @dataclass(frozen=True)
 class Hold:
     """How the heat-up and hold are run. `windup`: the integral gathers all through the heat-up, as
-    in a poor loop.
+    in a poor loop. `targets` and `cooled` say what changes later: so many s after the loop takes
+    over, another target, and how much of the fan's cooling there is (1: the fan; filament that
+    flows takes some, too). `averaged`: the power that is reported is its mean since the last
+    report, and no sample.
     """
 
     target_c: float
@@ -29,32 +33,53 @@ class Hold:
     before_s: float = 5.0
     most_s: float = 1800.0
     seed: int = 0
+    targets: tuple[tuple[float, float], ...] = ()
+    cooled: tuple[tuple[float, float], ...] = ()
+    averaged: bool = False
+
+    def goal(self, now_s: float, near_s: float) -> float:
+        """The target at a moment; `near_s` is when the loop took over."""
+        if now_s < self.before_s:
+            return 0.0
+        later = [goal for after, goal in self.targets if now_s >= near_s + after]
+        return later[-1] if later else self.target_c
+
+    def cooling(self, now_s: float, near_s: float) -> float:
+        """How much of the fan's cooling there is."""
+        fan = () if self.fan_after_s is None else ((self.fan_after_s, 1.0),)
+        steps = self.cooled or fan
+        later = [share for after, share in steps if now_s >= near_s + after]
+        return later[-1] if later else 0.0
 
 
-def hold_log(heater: Heater, hold: Hold) -> HeaterLog:
-    """Run it; `hold_s` and `fan_after_s` count from where the loop takes over, 10 °C below the
+def hold_log(heater: Any, hold: Hold) -> HeaterLog:
+    """Run it; `hold_s` and what comes later count from where the loop takes over, 10 °C below the
     target.
     """
     random = np.random.default_rng(hold.seed)
-    lanes, log = Lanes([heater], 1), HeaterLog()
+    lanes, log = lanes_of([heater], 1), HeaterLog()
+    fans = np.array(lanes.extra)
     regulator = Regulator(heater.ambient_c, hold.power_limit, hold.windup)
-    near, power, due, tick = np.inf, 0.0, 0.0, 0
+    near, power, due, tick, given, ticks = np.inf, 0.0, 0.0, 0, 0.0, 0
     while tick * STEP_S < min(near + hold.hold_s, hold.most_s):
         now = tick * STEP_S
-        goal = hold.target_c if now >= hold.before_s else 0.0
+        goal = hold.goal(now, near)
         if tick % round(CONTROL_S / STEP_S) == 0:
             noisy = lanes.sensor[0, 0] + random.normal(0, heater.noise_c)
             reading = float(quantised(noisy, heater.quantum_c))
             power = regulator.power(hold.gains, goal, reading)
             if near == np.inf and goal and abs(goal - reading) <= BAND_C:
                 near = now
-        lanes.fan = hold.fan_after_s is not None and now >= near + hold.fan_after_s
+        share = hold.cooling(now, near)
+        lanes.fan, lanes.extra = share > 0, fans * share
         if now >= due:
             log.time_s.append(now)
             log.temperature_c.append(reading)
-            log.power.append(power)
+            log.power.append(given / ticks if hold.averaged and ticks else power)
             log.target_c.append(goal)
             due += hold.report_s
+            given, ticks = 0.0, 0
         lanes.advance(power)
+        given, ticks = given + power, ticks + 1
         tick += 1
     return log

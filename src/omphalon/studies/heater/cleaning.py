@@ -45,9 +45,11 @@ def to_test(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
     return part, [Remark("test-alone", {**minutes, "end": float(used[-1] - t[0]) / 60})]
 
 
-def cleaned(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
-    """The log without reports that are none, and what was passed over."""
-    log, odd = _one_target(log)
+def cleaned(log: TemperatureLog, every_target: bool = False) -> tuple[TemperatureLog, list[Remark]]:
+    """The log without reports that are none, and what was passed over; `every_target`: other
+    targets than the one that it had longest are kept.
+    """
+    log, odd = (log, []) if every_target else _one_target(log)
     spikes = _spikes(log.time_s, log.temperature_c)
     if spikes.any():
         first = float(log.time_s[np.argmax(spikes)] - log.time_s[0])

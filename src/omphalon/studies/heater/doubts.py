@@ -19,9 +19,15 @@ from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.excerpt import Excerpt
+from omphalon.studies.heater.moved import COLD_C, Moved
 from omphalon.studies.heater.tuning import Tuned
 
 FASTEST_C_S = 15.0
+MOST_OPEN = 1.5  # relative half width of a gain, beyond which an ordinary log gives none
+EXPERIMENTS = {
+    "heat-up": "a heat-up from cold and a hold: omphalon heater plan --style heat-up",
+    "test": "the oscillation test: omphalon heater plan",
+}
 COASTS_S, ALONE_C = 15.0, 5.0  # without power a block still warms for a while, and by a little
 MOST_SHIFT_DOUBTS = 2.5  # of the switching instants, in their own doubts
 MOST_APART_DEG = 25.0
@@ -174,6 +180,30 @@ def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) ->
         odd.append(Remark("nearly-all", {"holding": holding}))
     if most < 0.9 * limit:
         odd.append(Remark("never-full", {"most": most, "limit": limit}))
+    return odd
+
+
+def refuse_too_little(told: Moved, tuned: Tuned) -> None:
+    """Refuse gains for a heater of which an ordinary log leaves too much open, and say which
+    experiment would tell most.
+    """
+    share = max(tuned.relative_spread)
+    if share <= MOST_OPEN:
+        return
+    cold = any(s.kind == "heats up" and s.from_c < COLD_C for s in told.stretches)
+    missing = "" if cold else "; it does not begin cold"
+    name = "test" if cold else "heat-up"
+    raise Refusal("too-little-told", share=share, missing=missing, experiment=EXPERIMENTS[name])
+
+
+def moved_doubts(told: Moved, tuned: Tuned) -> list[Remark]:
+    """What gains from an ordinary log stand on thinly."""
+    odd = [Remark("ordinary", {"count": len(told.stretches)})]
+    if tuned.sensitivity[0] > THIN:
+        odd.append(Remark("thin-margin", {"sensitivity": float(tuned.sensitivity[0])}))
+    holding, limit = tuned.model.holding_power, tuned.loop.limit
+    if holding * (1 + tuned.loop.fan_extra) > 0.95 * limit:
+        odd.append(Remark("nearly-all", {"holding": holding}))
     return odd
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -22,33 +23,45 @@ from omphalon.studies.heater.doubts import (
     heater_doubts,
     log_doubts,
     logs_disagree,
+    moved_doubts,
     refuse_other_scale,
+    refuse_too_little,
 )
 from omphalon.studies.heater.excerpt import Excerpt, excerpt
+from omphalon.studies.heater.moved import Moved, by_controller, moved
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
 
+# refusals of a log as a test, after which it is read as an ordinary one
+NO_TEST = frozenset(("hardly-switched", "few-cycles", "loose", "no-swing"))
 SPIKE_NEAR_C = 8.0
 SPIKE_C, SPIKE_SCATTERS, MOST_SPIKES = 1.0, 6.0, 0.05  # off the model: °C, scatters; share of rows
 
 
 @dataclass(frozen=True, kw_only=True)
 class HeaterFit:
-    """The tests, their model and cycles, the gains chosen and what they promise, what was odd.
+    """The tests, or the ordinary log that was `moved`, their model and cycles, the gains chosen and
+    what they promise, what was odd.
 
     `gains` are for power 0…1; `full_power` is what stands for 1 in the controller's own scale.
     """
 
     heater: str
     tests: tuple[Excerpt, ...]
+    moved: Moved | None = None
     model: ThermalFit
-    cycle: Ultimate
+    cycle: Ultimate | None
     tuned: Tuned
     gains: Gains
     full_power: float
     log_scale: float | None
     verdict: Verdict
     remarks: tuple[Remark, ...]
+
+    @property
+    def read(self) -> Excerpt | Moved:
+        """The first test, or the ordinary log."""
+        return self.moved or self.tests[0]
 
     @property
     def cycles(self) -> int:
@@ -89,6 +102,8 @@ def fit_heater(
             odd += log_doubts(log, question.max_temp_c)
             if question.heater is not None:
                 odd += heater_doubts(log, question.heater)
+        if len(logs) == 1 and by_controller(logs[0]):
+            return _from_moved(logs[0], question, question.gain_scale or gain_scale, odd)
         tests = tuple(excerpt(log, question.target_c) for log in logs)
         if question.heater is None:
             for log, test in zip(logs, tests, strict=True):
@@ -98,7 +113,49 @@ def fit_heater(
         full_power = question.gain_scale or gain_scale
         return _heater_fit(tests, model, odd, question, full_power, logs[0].power_scale)
     except Refusal as refusal:
+        if refusal.code in NO_TEST and len(logs) == 1 and logs[0].power is not None:
+            before = [*odd, *refusal.remarks]
+            with contextlib.suppress(Refusal):  # what is wrong with it as a test says more
+                scale = question.gain_scale or gain_scale
+                return _from_moved(logs[0], question, scale, before)
         raise refusal.after(odd) from None
+
+
+def _from_moved(
+    log: TemperatureLog, question: HeaterQuestion, full_power: float, odd: Sequence[Remark]
+) -> HeaterFit:
+    """Gains out of a log without a test."""
+    try:
+        told = moved(log, question.target_c)
+        heater = question.heater or heater_at(told.target_c)
+        fan = question.fan_on is True
+        asked = replace(question, fan_on=fan)
+        if told.cooling is not None and question.fan_cooling is None:
+            asked = asked.with_cooling(told.cooling.value, told.cooling.half_width)
+        present = None if question.present is None else times(question.present, 1 / full_power)
+        thermal = told.fit.thermal
+        tuned = tune(told, thermal, heater, asked, present, told.otherwise)
+        if question.present is not None:
+            refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
+        refuse_too_little(told, tuned)
+    except Refusal as refusal:
+        raise refusal.after(odd) from None
+    keep = worth_keeping(tuned)
+    if not keep and not sure_enough(tuned):
+        raise Refusal("unsure", odd, share=1 - tuned.sure)
+    return HeaterFit(
+        heater=heater,
+        tests=(),
+        moved=told,
+        model=thermal,
+        cycle=None,
+        tuned=tuned,
+        gains=present if keep and present else tuned.new,
+        full_power=full_power,
+        log_scale=log.power_scale,
+        verdict="keep" if keep else "change",
+        remarks=(*odd, *told.remarks, *moved_doubts(told, tuned)),
+    )
 
 
 def _heater_fit(

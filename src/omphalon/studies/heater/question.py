@@ -11,7 +11,8 @@ from omphalon.physics.loop import Gains
 from omphalon.recording import TemperatureLog
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
-TOLD_FAN_DOUBT = (0.85, 1.15)
+TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
+SHOWN_FAN_DOUBT = 0.3
 
 
 def heater_at(target_c: float) -> str:
@@ -40,6 +41,12 @@ class HeaterQuestion:
     fan_on: bool | None = None
     fan_cooling: float | None = None
     max_temp_c: float | None = None
+    cooling_off: float = TOLD_FAN_DOUBT
+
+    def with_cooling(self, value: float, half_width: float) -> HeaterQuestion:
+        """The question, where a log itself shows how much more heat is lost with the fan on."""
+        off = max(SHOWN_FAN_DOUBT, half_width / value)
+        return replace(self, fan_cooling=value, cooling_off=min(off, 0.8))
 
     def of_logs(self, logs: Sequence[TemperatureLog]) -> HeaterQuestion:
         """The question, where the logs themselves say whose they are."""
@@ -61,7 +68,8 @@ class HeaterQuestion:
 
     def cooling_doubt(self, heater: str) -> tuple[float, float]:
         """How far the cooling may lie off, as factors."""
-        return kind_of(heater).fan_doubt if self.fan_cooling is None else TOLD_FAN_DOUBT
+        told = (1 - self.cooling_off, 1 + self.cooling_off)
+        return kind_of(heater).fan_doubt if self.fan_cooling is None else told
 
 
 @dataclass(frozen=True, kw_only=True)

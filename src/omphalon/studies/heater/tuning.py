@@ -5,6 +5,7 @@ is.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Protocol
 
 import numpy as np
 
@@ -18,7 +19,6 @@ from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import ThermalFit
-from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.question import HeaterQuestion
 
 DRAWS_IN_SEARCH = 4
@@ -55,7 +55,20 @@ class Tuned:
     sure: float
 
 
-def loop_of(test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
+class Sensed(Protocol):
+    """What a loop needs to know of a log: its target, the noise and the step of its readings."""
+
+    @property
+    def target_c(self) -> float: ...
+
+    @property
+    def noise_c(self) -> float: ...
+
+    @property
+    def quantum_c(self) -> float: ...
+
+
+def loop_of(test: Sensed, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
     """The controller that will run the gains, reading through the log's own noise and display
     steps.
     """
@@ -90,13 +103,21 @@ def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
 
 
 def tune(
-    test: Excerpt, fit: ThermalFit, heater: str, question: HeaterQuestion, present: Gains | None
+    test: Sensed,
+    fit: ThermalFit,
+    heater: str,
+    question: HeaterQuestion,
+    present: Gains | None,
+    otherwise: ThermalFit | None = None,
 ) -> Tuned:
     """Choose gains over an ensemble of what the heater may be, and run them, the present ones and
-    other aims on it.
+    other aims on it; `otherwise` is a second model that the log cannot rule out.
     """
     loop = loop_of(test, fit, heater, question)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
+    if otherwise is not None:
+        others = [otherwise.model, *otherwise.draws(DRAWS // 2 - 1, np.random.default_rng(2))]
+        draws = [one for pair in zip(others, draws, strict=False) for one in pair]
     tested = [fit.model, *draws]
     still = [without_fan(one, loop.fan_extra) for one in tested]
     model, *draws = still if question.fan_blew(heater) else tested

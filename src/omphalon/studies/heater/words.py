@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
@@ -17,9 +17,10 @@ from omphalon.physics.loop import Gains
 from omphalon.recording import TemperatureLog
 from omphalon.settings import Setting
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
+from omphalon.studies.heater.moved import Moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
-from omphalon.units import digits
+from omphalon.units import digits, plural
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 
@@ -81,6 +82,8 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
 def _because(fit: HeaterFit) -> str:
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     where = f"{fit.cycles} cycles" + ("" if len(fit.tests) == 1 else f" of {len(fit.tests)} logs")
+    if fit.moved is not None:
+        where = f"{plural(len(fit.moved.stretches), 'stretch')} without a test"
     how = f"{where}, and a model with {masses} that follows them to {fit.model.rms_c:.2f} °C"
     worth = fit.tuned.worth
     if fit.verdict == "keep" and worth is not None:
@@ -118,7 +121,7 @@ def gain_scales(
 
 
 def _evidence(fit: HeaterFit) -> dict[str, Any]:
-    test, m, tuned, cycle = fit.tests[0], fit.model.model, fit.tuned, fit.cycle
+    test, m, tuned = fit.read, fit.model.model, fit.tuned
     promised = {label: _promised(fit, n) for n, label in enumerate(tuned.labels)}
     new = promised.pop("new gains")
     ranges = {
@@ -129,13 +132,8 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
         "heater": fit.heater,
         "best": {"kp": tuned.new.kp, "ki": tuned.new.ki, "kd": tuned.new.kd},
         "target_c": test.target_c,
-        "logs": len(fit.tests),
-        "cycles_used": fit.cycles,
-        "period_s": cycle.period_s,
-        "amplitude_c": test.swing_c,
-        "ultimate_gain": cycle.gain,
-        "ultimate_gain_spread": cycle.gain_spread,
-        "cycle_phase_deg": cycle.phase_deg,
+        "logs": max(len(fit.tests), 1),
+        **_cycle_evidence(fit),
         "noise_c": test.noise_c,
         "display_step_c": test.quantum_c,
         "model": {
@@ -154,6 +152,34 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
         },
         "predicted": {**new, "range": ranges},
         "predicted_otherwise": promised,
+    }
+
+
+def _cycle_evidence(fit: HeaterFit) -> dict[str, Any]:
+    """The cycles of a test; of an ordinary log its stretches, and where its model would turn."""
+    if fit.cycle is not None:
+        return {
+            "cycles_used": fit.cycles,
+            "period_s": fit.cycle.period_s,
+            "amplitude_c": fit.tests[0].swing_c,
+            "ultimate_gain": fit.cycle.gain,
+            "ultimate_gain_spread": fit.cycle.gain_spread,
+            "cycle_phase_deg": fit.cycle.phase_deg,
+        }
+    assert fit.moved is not None
+    gain, period = np.median(fit.tuned.ultimates, axis=0)
+    spread = NORMAL_95 * float(np.std(fit.tuned.ultimates[:, 0], ddof=1))
+    return {
+        "cycles_used": 0,
+        "period_s": period,
+        "amplitude_c": None,
+        "ultimate_gain": gain,
+        "ultimate_gain_spread": spread,
+        "stretches": [asdict(s) for s in fit.moved.stretches],
+        "losses": [
+            {"at_s": at, "share": e.value, "spread": e.half_width} for at, e in fit.moved.losses
+        ],
+        "power_logged": "mean" if fit.moved.averaged else "sample",
     }
 
 
@@ -186,7 +212,7 @@ def _next(fit: HeaterFit) -> str:
     again = parts_of(f"{fit.heater}-gains")
     if fit.verdict == "keep":
         return f"nothing to enter; test again after a change of {again}"
-    goal = f"{fit.tests[0].target_c:.0f}"
+    goal = f"{fit.read.target_c:.0f}"
     return (
         f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
         f"and judge it: `omphalon heater check LOG --target {goal}`. Test again after a change of "
@@ -198,7 +224,7 @@ def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The settings, old and new, each with its spread; the gain with its times below."""
     scaled, old = fit.scaled, question.present
     heads = ("present", "new", "", f"(full power is {fit.full_power:g})")
-    rows = [Shown(f"{fit.heater} at {fit.tests[0].target_c:.0f} °C", heads)]
+    rows = [Shown(f"{fit.heater} at {fit.read.target_c:.0f} °C", heads)]
     for name, share in zip(UNITS, fit.tuned.relative_spread, strict=True):
         new = getattr(scaled, name)
         before = "–" if old is None else digits(getattr(old, name))
@@ -218,6 +244,10 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     words = "" if question.fan_on is not None else " (--fan if not)"
     if question.fan_unsure(fit.heater):
         fan, words = "on or off", " (--fan says which, and sharpens both gains and ranges)"
+    if fit.moved is not None:
+        fan, words = "on" if question.fan_on else "off", " (--fan if not)"
+        if fit.moved.cooling is not None:
+            fan, words = "off", f", then on: it takes {fit.moved.cooling.value:.0%} more heat"
     scale, loop = fit.log_scale, fit.tuned.loop
     acts = (
         f"from {loop.band_c:g} °C below the target on"
@@ -226,7 +256,7 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     )
     power = "no power in the log" if scale is None else f"{scale:g} is full power in the log"
     return (
-        f"part fan {fan} during the test{words}; {power}, {fit.full_power:g} in the gains; the "
+        f"part fan {fan} in the log{words}; {power}, {fit.full_power:g} in the gains; the "
         f"controller works every {loop.period_s:g} s, its derivative filtered over "
         f"{loop.filter_s:g} s, up to {loop.limit:.0%} of power, {acts}"
     )
@@ -238,28 +268,61 @@ def _measured(value: float, spread: float, unit: str) -> str:
 
 def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The evidence as a small table."""
-    test, m, cycle = fit.tests[0], fit.model.model, fit.cycle
+    test, m = fit.read, fit.model.model
     full = fit.full_power
     ultimates = fit.tuned.ultimates * (full, 1.0)
     gain, period = np.median(ultimates, axis=0)
     halves = NORMAL_95 * np.std(ultimates, axis=0, ddof=1)
-    cycles = f"{test.found.count} of {_measured(cycle.period_s, cycle.period_spread_s, 's')}"
     limit = (
         f"{_measured(gain, halves[0], 'per °C')}, period {_measured(period, halves[1], 's')}, dead "
         f"time {_measured(m.dead_time_s, fit.model.spread('dead_time_s'), 's')}"
     )
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
-    swing = f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C"
-    ultimate = _measured(full * cycle.gain, full * cycle.gain_spread, "per °C")
     return (
-        Shown("cycles", (f"{cycles}, {swing}",)),
-        Shown("ultimate gain", (f"{ultimate}, phase {cycle.phase_deg:.0f}°",)),
+        *(_stretch_rows(fit.moved) if fit.moved is not None else _cycle_rows(fit)),
         Shown("model", (f"{masses}, {holds}",)),
         Shown("model's limit", (limit,)),
         *_predicted(fit),
         Shown("assumed", (assumed(fit, question),)),
     )
+
+
+def _cycle_rows(fit: HeaterFit) -> tuple[Shown, ...]:
+    """What a test's cycles are."""
+    test, cycle, full = fit.tests[0], fit.cycle, fit.full_power
+    assert cycle is not None
+    cycles = f"{test.found.count} of {_measured(cycle.period_s, cycle.period_spread_s, 's')}"
+    swing = f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C"
+    ultimate = _measured(full * cycle.gain, full * cycle.gain_spread, "per °C")
+    return (
+        Shown("cycles", (f"{cycles}, {swing}",)),
+        Shown("ultimate gain", (f"{ultimate}, phase {cycle.phase_deg:.0f}°",)),
+    )
+
+
+TOLD = {
+    "rests": "the room's temperature, the noise",
+    "heats up": "power, masses, growing losses",
+    "holds": "holding power, delay at its start",
+    "falls to it": "losses, delay",
+    "cools": "losses",
+}
+MOST_STRETCHES = 6  # that are shown; the document has all
+
+
+def _stretch_rows(moved: Moved) -> list[Shown]:
+    """The stretches of an ordinary log with what each tells, and the changes of loss."""
+    shown = sorted(moved.stretches, key=lambda s: s.start_s - s.end_s)[:MOST_STRETCHES]
+    rows = [Shown("stretches", ("from", "to", "power", "tells"))]
+    for one in sorted(shown, key=lambda s: s.start_s):
+        span = (f"{one.start_s:.0f} s", f"{one.end_s:.0f} s", f"{one.power:.0%}")
+        rows.append(Shown(f"  {one.kind}", (*span, TOLD[one.kind])))
+    for at, share in moved.told_losses:
+        words = f"at {at:.0f} s, by {share.value:+.0%} ± {share.half_width:.0%} of what is lost"
+        rows.append(Shown("loss changes", (words,)))
+    logged = "a mean since the last report" if moved.averaged else "a sample at each report"
+    return [*rows, Shown("power logged", (f"as {logged}, by what follows it better",))]
 
 
 def _predicted(fit: HeaterFit) -> list[Shown]:

@@ -1,0 +1,342 @@
+"""Gains out of any log in which the heater was really moved: which part of it tells most, when its
+loss changed, and the model that follows it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from omphalon.arrays import Array, Integers, Mask
+from omphalon.physics import oscillation
+from omphalon.physics.moved import MOST_ROWS, MovedFit, fit_moved, loss_changes
+from omphalon.physics.moved_log import MovedLog
+from omphalon.physics.scale import Estimate, by_median
+from omphalon.physics.thermal_fit import ThermalFit
+from omphalon.recording import TemperatureLog
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.heater.cleaning import BUSY, cleaned
+from omphalon.studies.heater.excerpt import SAME_C, fahrenheit, log_target, target_doubts
+from omphalon.studies.heater.stretches import NEAR_C, Stretch, sessions, stretches
+
+# a test switches between two levels, a controller goes in steps of all sizes. Of 384 made-up tests
+# none had more than 8 % of small moves, nor less than 70 % of its reports at two levels
+SMALL_MOVE, LEAST_MOVE, SOME, MOSTLY = 0.15, 0.004, 0.1, 0.5
+TWO_LEVELS, LEVEL, WINDOWS = 0.7, 0.02, 6
+FEWEST_MOVES = 6
+LEAST_RISE_C = 15.0  # that a log must show to tell a heater's pace
+COLD_C, COLD_START_C = 45.0, 3.0  # a log that starts below, and as flat, starts at rest
+AMBIENT_C = 23.0
+MOST_DELAYS = 600.0  # of a log that are looked at: what comes later tells the same again
+FIRST_DELAYS = 25.0  # of the first hold, before a change of loss is looked for
+SETTLES_DELAYS = 8.0  # after whose end a change of loss may be told from an arrival
+DENSE_DELAYS = (2.0, 12.0)  # before and after an event every report is looked at
+CHANGE_WORTH = 40.0  # of χ² that a change of loss must explain: with a hundred moments tried
+MOST_MOMENTS = 80
+HELD_DELAYS = 8.0  # a hold that is shorter says nothing
+MOST_MISFIT = 8.0  # χ² a report from which on something else moved the temperature
+LEAST_FAN = 0.08  # of the loss: less is no part fan
+ASTRAY = 0.05  # the same, near the target, as a share of the rise
+CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power is the way
+
+
+@dataclass(frozen=True, kw_only=True)
+class Moved:
+    """The part of an ordinary log that was used: arrays (n,), its stretches, its changes of loss
+    (s from its start, shares of the loss at the target), and how its power was logged; `otherwise`
+    is the model of the other way, where the log cannot tell which it was.
+    """
+
+    time_s: Array
+    temperature_c: Array
+    power: Array
+    target_c: float
+    noise_c: float
+    quantum_c: float
+    start_s: float
+    stretches: tuple[Stretch, ...]
+    losses: tuple[tuple[float, Estimate], ...]
+    averaged: bool
+    fit: MovedFit
+    otherwise: ThermalFit | None
+    remarks: tuple[Remark, ...]
+
+    @property
+    def told_losses(self) -> list[tuple[float, Estimate]]:
+        """The changes of loss that are more than chance."""
+        return [(at, e) for at, e in self.losses if abs(e.value) > e.half_width]
+
+    @property
+    def cooling(self) -> Estimate | None:
+        """The largest rise of the loss, as a part fan's cooling; None where there was none."""
+        fans = [e for _, e in self.told_losses if e.value > LEAST_FAN]
+        return max(fans, key=lambda e: e.value, default=None)
+
+
+def by_controller(log: TemperatureLog) -> bool:
+    """Whether a controller moved the power, in steps of all sizes: no test switches so."""
+    if log.power is None:
+        return False
+    near = np.arange(len(log.power)) >= int(np.argmax(log.temperature_c > _middle(log)))
+    power = log.power[near]
+    moves = np.abs(np.diff(power))
+    moves = moves[moves > LEAST_MOVE]
+    if len(moves) < FEWEST_MOVES:
+        return False
+    small = float(np.mean(moves < SMALL_MOVE))
+    return small > MOSTLY or (small > SOME and _at_two_levels(power) < TWO_LEVELS)
+
+
+def _at_two_levels(power: Array) -> float:
+    """The share of reports at the two commonest levels of their part of the log, in the middle of
+    its parts.
+    """
+    level = np.round(power / LEVEL).astype(np.int64)
+    shares = []
+    for part in np.array_split(level, WINDOWS):
+        if len(part):
+            counts = np.convolve(np.bincount(part - part.min()), np.ones(3), "same")
+            top = int(np.argmax(counts))
+            rest = counts.copy()
+            rest[max(top - 2, 0) : top + 3] = 0
+            shares.append((counts[top] + rest.max()) / len(part))
+    return float(np.median(shares))
+
+
+def _middle(log: TemperatureLog) -> float:
+    """Above it a heater is nearer its target than the room."""
+    low, high = float(log.temperature_c.min()), float(log.temperature_c.max())
+    return low + 0.8 * (high - low)
+
+
+def moved(log: TemperatureLog, target_c: float | None) -> Moved:
+    """What an ordinary log tells.
+
+    Parameters
+    ----------
+    log : of one heater
+    target_c : the one that gains are wanted for; None: from the log
+
+    Raises
+    ------
+    Refusal
+        Where it cannot carry a model of the heater.
+    """
+    if log.power is None:
+        raise Refusal("power-untold")
+    odd = target_doubts(log, target_c)
+    log, cuts = cleaned(log, every_target=True)
+    assert log.power is not None
+    if np.ptp(log.power) < LEAST_MOVE:
+        raise Refusal("never-switched", [*odd, *cuts])
+    part, start = _most_telling(log)
+    goals = _goals(part, target_c)
+    goal = _main_goal(part, goals, target_c)
+    t, y, u = part.time_s - part.time_s[0], part.temperature_c, part.power
+    assert u is not None
+    _refuse_unmoved(part, goal, [*odd, *cuts])
+    noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
+    at_rest = _at_rest(t, y, u)
+    delay = _delay(t, y, u, at_rest)
+    keep = t <= MOST_DELAYS * delay
+    t, y, u, goals = t[keep], y[keep], u[keep], goals[keep]
+    cut = stretches(t, y, u, goals)
+    _refuse_unheld(cut, delay, goal, [*odd, *cuts])
+    ambient = float(np.median(y[:3])) if at_rest else AMBIENT_C
+    whole = MovedLog(
+        time_s=t,
+        reading_c=y,
+        power=u,
+        target_c=np.where(goals > 0, goals, goal),
+        rows=np.arange(len(t)),
+        at_rest=at_rest,
+        ambient_c=ambient,
+        reference_c=goal - ambient,
+        sigma_c=max(float(np.hypot(noise, quantum / np.sqrt(12))), 0.01),
+        delay_s=delay,
+    )
+    fit, otherwise = _fitted(whole, cut)
+    losses = tuple(zip(fit.log.losses_s, fit.losses, strict=True))
+    _refuse_misfit(fit, [*odd, *cuts])
+    return Moved(
+        time_s=t,
+        temperature_c=y,
+        power=u,
+        target_c=goal,
+        noise_c=noise,
+        quantum_c=quantum,
+        start_s=start,
+        stretches=cut,
+        losses=losses,
+        averaged=fit.log.averaged,
+        fit=fit,
+        otherwise=otherwise,
+        remarks=(*odd, *cuts, *_told(part, log, start)),
+    )
+
+
+def _told(part: TemperatureLog, log: TemperatureLog, start: float) -> list[Remark]:
+    """A word where much of a log was passed over."""
+    if part.duration_s > 0.9 * log.duration_s:
+        return []
+    facts = {"whole": log.duration_s / 60, "start": start / 60}
+    return [Remark("part-alone", {**facts, "end": (start + part.duration_s) / 60})]
+
+
+def _most_telling(log: TemperatureLog) -> tuple[TemperatureLog, float]:
+    """The session of a log in which the heater was moved furthest, and when it begins."""
+    parts = sessions(log)
+    if not parts:
+        raise Refusal("never-switched")
+    y = log.temperature_c
+
+    def told(part: slice) -> float:
+        return float(y[part].max() - y[part][0])
+
+    best = max(parts, key=told)
+    part = log.rows(best)
+    assert part.power is not None
+    # a rest before says no more than its last moments
+    on = int(np.argmax(part.power > BUSY))
+    first = max(int(np.searchsorted(part.time_s, part.time_s[on] - 10.0)), 0)
+    part = part.rows(slice(first, None))
+    return part, float(part.time_s[0] - log.time_s[0])
+
+
+def _goals(part: TemperatureLog, target_c: float | None) -> Array:
+    """The target at every report; where the log has none, what was given, or what it holds."""
+    if part.target_c is not None and (part.target_c > 0).any():
+        return part.target_c
+    assert part.power is not None
+    late = part.temperature_c[len(part.temperature_c) // 2 :]
+    goal = float(np.median(late)) if target_c is None else target_c
+    on = np.maximum.accumulate(part.power > BUSY)
+    return np.where(on, goal, 0.0)
+
+
+def _main_goal(part: TemperatureLog, goals: Array, target_c: float | None) -> float:
+    """The target that gains are for: as given, or the one that most reports have."""
+    own = log_target(part) if part.target_c is not None else None
+    goal = target_c if target_c is not None else own
+    return float(np.max(goals)) if goal is None else goal
+
+
+def _refuse_unmoved(part: TemperatureLog, goal: float, odd: list[Remark]) -> None:
+    """Refuse a log in which the heater was hardly moved, or never came to its target."""
+    y = part.temperature_c
+    if y.max() < goal - NEAR_C - SAME_C:
+        highest = float(y.max())
+        hint = fahrenheit(highest, goal)
+        raise Refusal("never-reached", odd, goal=goal, highest=highest, hint=hint)
+    if y.max() - y.min() < LEAST_RISE_C:
+        raise Refusal("hardly-moved", odd, rise=float(y.max() - y.min()), least=LEAST_RISE_C)
+
+
+def _refuse_unheld(
+    cut: tuple[Stretch, ...], delay_s: float, goal: float, odd: list[Remark]
+) -> None:
+    """Refuse a log that ends before the heater was held at its target."""
+    held = sum(s.end_s - s.start_s for s in cut if s.kind == "holds")
+    if held < HELD_DELAYS * delay_s:
+        raise Refusal("hardly-held", odd, held=held, least=HELD_DELAYS * delay_s, goal=goal)
+
+
+def _refuse_misfit(fit: MovedFit, odd: list[Remark]) -> None:
+    """Refuse a model that misses the log."""
+    thermal = fit.thermal
+    if fit.misfit > MOST_MISFIT or thermal.rms_c > ASTRAY * fit.log.reference_c:
+        facts = {"miss": thermal.rms_c, "sensor": fit.log.sigma_c}
+        raise Refusal("something-else", odd, **facts)
+    if not 0.01 < thermal.model.holding_power < 1.2:
+        raise Refusal("not-its-power", odd, holding=thermal.model.holding_power)
+
+
+def _at_rest(t: Array, y: Array, u: Array) -> bool:
+    """Whether the log begins with a cold heater that stands still."""
+    on = int(np.argmax(u > BUSY))
+    return bool(y[0] < COLD_C and np.ptp(y[: on + 1]) < COLD_START_C)
+
+
+def _delay(t: Array, y: Array, u: Array, at_rest: bool) -> float:
+    """A first guess of dead time and lag together: from the power's start to a clear rise, or from
+    its fall to the reading's turn.
+    """
+    usual = float(np.median(np.diff(t)))
+    least = max(usual, 0.5)
+    calm = max(6 * by_median(np.diff(y)) if len(y) > 9 else 0.0, 1.0)
+    if at_rest:
+        on = int(np.argmax(u > BUSY))
+        risen = np.flatnonzero((y > y[: on + 1].mean() + calm) & (np.arange(len(y)) > on))
+        return float(np.clip(t[risen[0]] - t[on], least, 60.0)) if len(risen) else least
+    full = np.flatnonzero(u > 0.9 * u.max())
+    fall = int(full[-1])
+    after = (t >= t[fall]) & (t < t[fall] + 120.0)
+    return float(np.clip(t[after][np.argmax(y[after])] - t[fall], 2 * least, 60.0))
+
+
+def _fitted(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, ThermalFit | None]:
+    """The model of a log: of its beginning first, both ways of logging power tried; then with the
+    changes of loss that this shows. And the model of the other way, where it may be that.
+    """
+    arrived = next((s.start_s for s in cut if s.kind == "holds"), cut[-1].end_s)
+    events = [s.start_s for s in cut]
+    early = whole.time_s <= arrived + FIRST_DELAYS * whole.delay_s
+    first = _thinned(_rows(whole, early), events)
+    fits = [fit_moved(replace(first, averaged=way)) for way in (False, True)]
+    other, best = sorted(fits, key=lambda fit: fit.likelihood)
+    open_ = best.likelihood - other.likelihood < CLEARLY
+    otherwise = other.thermal if open_ else None
+    if early.all():
+        return best, otherwise
+    all_of_it = _thinned(replace(whole, averaged=best.log.averaged), events)
+    moments = _moments(whole, cut)
+    found = loss_changes(all_of_it, best, moments, CHANGE_WORTH) if len(moments) else []
+    whole_fit = fit_moved(_thinned(replace(all_of_it, losses_s=tuple(found)), [*events, *found]))
+    return whole_fit, otherwise
+
+
+def _rows(log: MovedLog, keep: Mask) -> MovedLog:
+    """The reports of a log that are kept, as one of its own."""
+    return replace(
+        log,
+        time_s=log.time_s[keep],
+        reading_c=log.reading_c[keep],
+        power=log.power[keep],
+        target_c=log.target_c[keep],
+        rows=np.arange(int(keep.sum())),
+    )
+
+
+def _moments(log: MovedLog, cut: tuple[Stretch, ...]) -> Array:
+    """When a change of loss could be told: in holds, once they have settled."""
+    settles, span = SETTLES_DELAYS * log.delay_s, 0.0
+    spans = [(s.start_s + settles, s.end_s - 2 * log.delay_s) for s in cut if s.kind == "holds"]
+    spans = [(a, b) for a, b in spans if b > a]
+    span = sum(b - a for a, b in spans)
+    step = max(log.delay_s, span / MOST_MOMENTS)
+    parts = [np.arange(a, b, step) for a, b in spans]
+    return np.concatenate(parts) if parts else np.zeros(0)
+
+
+def _thinned(log: MovedLog, events_s: list[float]) -> MovedLog:
+    """The same log, where fewer of its reports are looked at: all around what happens, of steady
+    ones some.
+    """
+    t, rows = log.time_s, np.arange(len(log.time_s))
+    if len(rows) <= MOST_ROWS:
+        return replace(log, rows=rows)
+    before, after = (d * log.delay_s for d in DENSE_DELAYS)
+    dense = np.zeros(len(t), bool)
+    for at in events_s:
+        dense |= (t >= at - before) & (t <= at + after)
+    busy, steady = rows[dense], rows[~dense]
+    busy = _some(busy, 2 * MOST_ROWS // 3)
+    return replace(log, rows=np.sort(np.concatenate([busy, _some(steady, MOST_ROWS - len(busy))])))
+
+
+def _some(rows: Integers, most: int) -> Integers:
+    """So many rows at the most, evenly."""
+    if len(rows) <= most:
+        return rows
+    return np.asarray(rows[np.linspace(0, len(rows) - 1, most).astype(np.int64)])
