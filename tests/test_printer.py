@@ -293,7 +293,7 @@ def test_time_left_is_told_by_the_last_cycles():
 
 
 def test_a_hold_turns_the_fan_on_late_and_ends():
-    course = HeatAndHold("hotend", 235.0, ["M107", "M104 S235"], "M106 S255")
+    course = HeatAndHold("hotend", 235.0, ["M107", "M104 S235"], [(120.0, "M106 S255")], 200.0)
     assert course.start() == ["M107", "M104 S235"]
     rows = [(float(t), min(20 + 2.0 * t, 235.0), 235.0, 127.0) for t in range(600)]
     over, lines = moments(course, rows)

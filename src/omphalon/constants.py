@@ -8,6 +8,7 @@ BAND_C = 10.0  # how near its target the reference loop starts to act (docs/heat
 ASSUMED_DAMPING = 0.05  # of a frame whose damping nobody measured
 FILAMENT_MM = 1.75  # the commoner of the two widths that are sold
 OVER_TARGET_C = 25.0  # past its target a heater is stopped, by hand or by us
+STEP_C = 15.0  # of a step of the target that shows how a heater answers, and back
 SILENCE_S = 10.0  # without a reading of a heater that is on (house rule; an option)
 UNWATCHED_S = 600.0  # heaters stay on for a user who does not answer (house rule; an option)
 SHAPER_NAMES = ("zv", "zvd", "mzv", "ei", "two-hump", "three-hump")  # physics.impulses has them

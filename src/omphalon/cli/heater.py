@@ -50,7 +50,7 @@ def heater() -> None:
     """Gains that hold the hotend or the bed still at its temperature."""
 
 
-@heater.command("plan", short_help="How to run the oscillation test.")
+@heater.command("plan", short_help="How to run the test.")
 @click.option(
     "--heater", "which", type=HEATERS, default="hotend", show_default=True, help="Which heater."
 )
@@ -61,17 +61,25 @@ def heater() -> None:
     within=(0, 1000),
 )
 @number("--cycles", "count", "How many times it switches on and off.", within=(3, 30), default=8)
+@click.option(
+    "--style",
+    type=choice("oscillation", "step", "heat-up"),
+    default="oscillation",
+    show_default=True,
+    help="The controller's own test, or one for controllers that have none.",
+)
 @answering(plot=False, tool=True)
-def plan(how: Leaving, which: str, target: float | None, cycles: int) -> Answer:
-    """Say how to run the oscillation test on this printer.
+def plan(how: Leaving, which: str, target: float | None, cycles: int, style: str) -> Answer:
+    """Say how to run the oscillation test on this printer, or another that tells its gains.
 
     \b
     Example:
       omphalon heater plan --heater hotend --target 235 --cycles 8
     """
-    from omphalon.studies.heater.plan import plan_heater
+    from omphalon.studies.heater.plan import HeaterTest, plan_heater
 
-    return plan_heater(which, target, cycles, how.lines())
+    test = HeaterTest(heater=which, target_c=target, cycles=cycles, style=style)
+    return plan_heater(test, how.lines())
 
 
 def _empty_log() -> Iterator[str]:
@@ -98,7 +106,7 @@ reading = options(
 )
 
 
-@heater.command("fit", cls=Asking, short_help="Gains from the log of an oscillation test.")
+@heater.command("fit", cls=Asking, short_help="Gains from the log of a test, or of any heat-up.")
 @click.argument("logs", nargs=-1, metavar="[LOG...]")
 @reading
 @number("--target", "temperature", "The target.  [from the log]", least=35)
@@ -167,8 +175,8 @@ def fit(
     filter_s: float | None,
     **given: Any,
 ) -> Answer:
-    """Turn the LOG of an on/off oscillation test into gains; several LOGs of one heater are fitted
-    together.
+    """Turn the LOG of an on/off oscillation test into gains, or any LOG in which the heater was
+    really moved: a heat-up and a hold, other targets. Several LOGs of tests are fitted together.
 
     A LOG is a table with a header (time_s, temperature_c, target_c, power), or the text a serial
     console showed. Where there is none, --cycle for each cycle makes careful gains.

@@ -197,15 +197,16 @@ class Oscillation(Course):
 
 @dataclass
 class HeatAndHold(Course):
-    """Heat up, hold, the part fan on late in it: what `heater check` judges."""
+    """Heat up and hold; lines that are sent later: the part fan on, another target, and back."""
 
     heater: str
     target_c: float
     lines: list[str]  # that begin it: fan off, target
-    fan: str | None
+    later: list[tuple[float, str]]  # so many s after it has come near its target
+    hold_s: float
     doing: str = field(default="heat up and hold", kw_only=True)
     near_s: float | None = None
-    fan_on: bool = False
+    sent: int = 0
 
     def start(self) -> list[str]:
         return list(self.lines)
@@ -215,17 +216,16 @@ class HeatAndHold(Course):
             self.near_s = moment.time_s
         if self.near_s is None:
             return []
-        held, fan_after = moment.time_s - self.near_s, kind_of(self.heater).fan_after_s
-        self.over = held >= kind_of(self.heater).hold_s
-        if fan_after is not None and not self.fan_on and held >= fan_after:
-            self.fan_on = True
-            return [self.fan] if self.fan else []
-        return []
+        held = moment.time_s - self.near_s
+        self.over = held >= self.hold_s
+        due = [line for after, line in self.later[self.sent :] if held >= after]
+        self.sent += len(due)
+        return due
 
     def left_s(self, moment: Moment) -> float | None:
         if self.near_s is None:
             return None
-        return max(0.0, kind_of(self.heater).hold_s - (moment.time_s - self.near_s))
+        return max(0.0, self.hold_s - (moment.time_s - self.near_s))
 
 
 @dataclass

@@ -42,8 +42,9 @@ if TYPE_CHECKING:
 @click.option("--out", required=True, metavar="FILE", help="The log, a CSV for heater fit.")
 @click.option(
     "--run",
-    type=choice("oscillation", "hold"),
-    help="The printer's own test, or heating up and holding.",
+    type=choice("oscillation", "hold", "heat-up", "step"),
+    help="The printer's own test; heating up and holding, the part fan on late in it or not at "
+    "all, or the target lowered for a while.",
 )
 @heated
 @click.option("--fan", type=choice("on", "off"), help="The part fan.  [on hotend, off bed]")
@@ -149,5 +150,5 @@ def _came_to(done: Captured, out: str) -> str:
 def _next(run: str, out: str, heater: str, target: float, blew: bool) -> str:
     if run == "hold":
         return f"omphalon heater check {echoed(out)} --target {target:g}"
-    fan = "on" if blew else "off"
+    fan = "on" if blew and run == "oscillation" else "off"
     return f"omphalon heater fit {echoed(out)} --heater {heater} --target {target:g} --fan {fan}"

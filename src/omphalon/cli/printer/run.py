@@ -9,7 +9,7 @@ import click
 
 from omphalon.cli.benched import held
 from omphalon.cli.common import choice, number, options, tool_option
-from omphalon.constants import OVER_TARGET_C
+from omphalon.constants import OVER_TARGET_C, STEP_C
 from omphalon.errors import UsageError
 from omphalon.heaters import KINDS, kind_of, of_tool, tool_of
 
@@ -66,13 +66,20 @@ def course_of(
     from omphalon.printer.course import HeatAndHold, Oscillation
 
     kind = kind_of(heater)
-    if run == "hold":
-        begin = dialect.line(f"{kind.name}-target", target=target)
-        if begin is None:
+    if run != "oscillation":
+        goal, lower = (
+            dialect.line(f"{kind.name}-target", target=t) for t in (target, target - STEP_C)
+        )
+        if goal is None or lower is None:
             raise _no_line(dialect, f"{kind.name}-target")
-        calm = dialect.line("fan-off")
-        lines = [*([calm] if calm else []), begin]
-        return HeatAndHold(heater, target, lines, dialect.line("fan", counts=255))
+        calm, blow = dialect.line("fan-off"), dialect.line("fan", counts=255)
+        later = {
+            "hold": [(kind.fan_after_s, blow)] if blow and kind.fan_after_s else [],
+            "heat-up": [],
+            "step": [(kind.hold_s, lower), (2 * kind.hold_s, goal)],
+        }
+        whole = kind.hold_s * (3 if run == "step" else 1)
+        return HeatAndHold(heater, target, [*([calm] if calm else []), goal], later[run], whole)
     line = dialect.line(f"{kind.name}-oscillation", index=kind.index, target=target, cycles=cycles)
     if line is None:
         raise _no_line(dialect, f"{kind.name}-oscillation")

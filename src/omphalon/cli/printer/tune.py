@@ -42,6 +42,9 @@ if TYPE_CHECKING:
     from omphalon.recording import TemperatureLog
 
 
+HOW = {"oscillation": " on and off", "step": ", lowers it for a while", "heat-up": " and holds it"}
+
+
 @click.group()
 def tune() -> None:
     """The whole loop over the wire, every step asked for."""
@@ -59,6 +62,13 @@ tune.add_command(extruder)
     show_default=True,
     help="Fast recovery, a balance, or no overshoot.",
 )
+@click.option(
+    "--style",
+    type=choice("oscillation", "step", "heat-up"),
+    default="oscillation",
+    show_default=True,
+    help="The test: the printer's own, or one for controllers that have none.",
+)
 @click.option("--out", default=".", metavar="DIR", help="Where the logs are put.  [here]")
 @yes
 @at_wire
@@ -69,6 +79,7 @@ def heater(
     target: float | None,
     cycles: int,
     aim: str,
+    style: str,
     max_temp: float | None,
     out: str,
     warm: bool,
@@ -86,14 +97,15 @@ def heater(
     which, kind = one_heater(which, tool), which
     goal, dialect = goal_of(target, which), agreed_dialect(at, yes)
     own = dialect.for_tool(tool)
-    logs = {
-        name: str(Path(out) / f"{which.replace(' ', '-')}-{name}.csv")
-        for name in ("oscillation", "hold")
-    }
+    name = which.replace(" ", "-")
+    logs = {run: str(Path(out) / f"{name}-{run}.csv") for run in (style, "hold")}
     check_outputs(force, (), **logs)
     refuse_low_limit(max_temp, goal)
+    fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
     courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
-    _say_whole(which, goal, [line for one in courses.values() for line in one.start()], dialect)
+    _say_whole(
+        which, style, goal, [line for one in courses.values() for line in one.start()], dialect
+    )
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
@@ -115,7 +127,7 @@ def heater(
             found=printer.listing(),
             without=yes,
         )
-        finding = _gains_finding(measured("oscillation"), which, goal, aim, setter)
+        finding = _gains_finding(measured(style), which, goal, aim, fan, setter)
         if finding.verdict == "retest":
             return finding.exit_code
         put = setter.put(finding)
@@ -129,9 +141,9 @@ def heater(
     return judged.exit_code
 
 
-def _say_whole(which: str, goal: float, lines: Sequence[str], dialect: Dialect) -> None:
+def _say_whole(which: str, style: str, goal: float, lines: Sequence[str], dialect: Dialect) -> None:
     click.echo(
-        f"1 heats the {which} to {goal:g} °C on and off, and keeps the log; 2 fits the gains; "
+        f"1 heats the {which} to {goal:g} °C{HOW[style]}, and keeps the log; 2 fits the gains; "
         "3 sends, stores and reads them back; 4 heats again, and checks them."
     )
     click.echo(f"It takes {kind_of(which).minutes}. Stay beside it. Lines that are sent:")
@@ -149,7 +161,9 @@ def _read(path: str, which: str) -> TemperatureLog:
     )
 
 
-def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter) -> Finding:
+def _gains_finding(
+    path: str, which: str, goal: float, aim: str, fan: bool, setter: Setter
+) -> Finding:
     """The gains of an oscillation test, beside those the printer was found with."""
     from omphalon.lines.listing import listed
     from omphalon.physics.loop import Gains
@@ -164,7 +178,7 @@ def _gains_finding(path: str, which: str, goal: float, aim: str, setter: Setter)
         heater=kind_of(which).name,
         target_c=goal,
         aim=aim,
-        fan_on=is_hotend(which) and "fan" in setter.dialect.templates,
+        fan_on=fan,
         present=Gains(*gains) if gains and gains[0] else None,
         **facts_of_bench(power_limit="heaters.power_limit"),
         **setter.dialect.loop.for_question(),

@@ -23,6 +23,9 @@ from omphalon.studies.heater.moved import COLD_C, Moved
 from omphalon.studies.heater.tuning import Tuned
 
 FASTEST_C_S = 15.0
+# of a log under the gains that are given: power at neither end, so many reports, how far its moves
+# must go with theirs, and by which factor they may differ: judgements
+ENDS, FEWEST_AT_WORK, AT_WORK, NOT_THESE = (0.02, 0.98), 15, 0.8, 3.0
 MOST_OPEN = 1.5  # relative half width of a gain, beyond which an ordinary log gives none
 EXPERIMENTS = {
     "heat-up": "a heat-up from cold and a hold: omphalon heater plan --style heat-up",
@@ -194,6 +197,36 @@ def refuse_too_little(told: Moved, tuned: Tuned) -> None:
     missing = "" if cold else "; it does not begin cold"
     name = "test" if cold else "heat-up"
     raise Refusal("too-little-told", share=share, missing=missing, experiment=EXPERIMENTS[name])
+
+
+def refuse_not_at_work(told: Moved, present: Gains) -> None:
+    """Refuse present gains that an ordinary log shows not to be at work: its power moves as theirs
+    would, by another factor.
+
+    Parameters
+    ----------
+    told : the log
+    present : for a power of 0…1
+    """
+    asked, given = [], []
+    for hold in (s for s in told.stretches if s.kind == "holds"):
+        t, u = told.time_s, told.power
+        rows = (t >= hold.start_s) & (t < hold.end_s) & (u > ENDS[0]) & (u < ENDS[1])
+        if rows.sum() < FEWEST_AT_WORK:
+            continue
+        error = hold.target_c - told.temperature_c[rows]
+        gathered = np.concatenate([[0.0], np.cumsum(error[1:] * np.diff(t[rows]))])
+        slope = np.gradient(told.temperature_c[rows], t[rows])
+        power = present.kp * error + present.ki * gathered - present.kd * slope
+        asked.append(power - power.mean())
+        given.append(u[rows] - u[rows].mean())
+    if not asked:
+        return
+    one, other = np.concatenate(asked), np.concatenate(given)
+    alike = float(np.corrcoef(one, other)[0, 1])
+    factor = float(one @ other) / max(float(one @ one), 1e-12)
+    if alike > AT_WORK and not 1 / NOT_THESE < factor < NOT_THESE:
+        raise Refusal("gains-not-at-work", factor=factor)
 
 
 def moved_doubts(told: Moved, tuned: Tuned) -> list[Remark]:

@@ -24,6 +24,7 @@ from omphalon.studies.heater.doubts import (
     log_doubts,
     logs_disagree,
     moved_doubts,
+    refuse_not_at_work,
     refuse_other_scale,
     refuse_too_little,
 )
@@ -137,6 +138,8 @@ def _from_moved(
         tuned = tune(told, thermal, heater, asked, present, told.otherwise)
         if question.present is not None:
             refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
+        if present is not None:
+            refuse_not_at_work(told, present)
         refuse_too_little(told, tuned)
     except Refusal as refusal:
         raise refusal.after(odd) from None

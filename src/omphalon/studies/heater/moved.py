@@ -36,7 +36,7 @@ CHANGE_WORTH = 40.0  # of χ² that a change of loss must explain: with a hundre
 MOST_MOMENTS = 80
 HELD_DELAYS = 8.0  # a hold that is shorter says nothing
 MOST_MISFIT = 8.0  # χ² a report from which on something else moved the temperature
-LEAST_FAN = 0.08  # of the loss: less is no part fan
+LEAST_FAN = 0.08  # of the loss: less is no matter, and no part fan
 ASTRAY = 0.05  # the same, near the target, as a share of the rise
 CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power is the way
 
@@ -64,13 +64,13 @@ class Moved:
 
     @property
     def told_losses(self) -> list[tuple[float, Estimate]]:
-        """The changes of loss that are more than chance."""
-        return [(at, e) for at, e in self.losses if abs(e.value) > e.half_width]
+        """The changes of loss that are more than chance, and matter."""
+        return [(at, e) for at, e in self.losses if abs(e.value) > max(e.half_width, LEAST_FAN)]
 
     @property
     def cooling(self) -> Estimate | None:
         """The largest rise of the loss, as a part fan's cooling; None where there was none."""
-        fans = [e for _, e in self.told_losses if e.value > LEAST_FAN]
+        fans = [e for _, e in self.told_losses if e.value > 0]
         return max(fans, key=lambda e: e.value, default=None)
 
 

@@ -1,8 +1,10 @@
-"""How to run the oscillation test on this printer."""
+"""How to run a test of a heater on this printer."""
 
 from __future__ import annotations
 
-from omphalon.constants import OVER_TARGET_C
+from dataclasses import dataclass
+
+from omphalon.constants import OVER_TARGET_C, STEP_C
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.heaters import is_hotend, kind_of
@@ -12,24 +14,39 @@ from omphalon.remarks import Remark
 from omphalon.units import is_usual
 
 LOWEST_TARGET_C = 35.0
+TITLES = {
+    "oscillation": "Oscillation test",
+    "step": "Step of the target and back",
+    "heat-up": "Heat-up and hold",
+}
 
 
-def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Dialect) -> Plan:
-    """The steps of the test and the line that starts it.
+@dataclass(frozen=True, kw_only=True)
+class HeaterTest:
+    """Which heater, its target (None: a usual one), and how it is moved: by the controller's own
+    test of so many cycles, by a step of the target and back, or by a heat-up and a hold.
+    """
 
-    Parameters
-    ----------
-    heater : hotend or bed
-    target_c : None: a usual one
-    cycles : to run
-    dialect : the line that starts the test
+    heater: str
+    target_c: float | None
+    cycles: int
+    style: str = "oscillation"
+
+    @property
+    def goal_c(self) -> float:
+        """The target."""
+        return kind_of(self.heater).usual_target_c if self.target_c is None else self.target_c
+
+
+def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
+    """The steps of the test and the lines that run it.
 
     Raises
     ------
     UsageError
         If the target is no printing one.
     """
-    goal = kind_of(heater).usual_target_c if target_c is None else target_c
+    heater, goal = test.heater, test.goal_c
     quantity = QUANTITIES[f"{heater} temperature"]
     if not LOWEST_TARGET_C <= goal <= quantity.highest:
         raise UsageError(
@@ -38,45 +55,65 @@ def plan_heater(heater: str, target_c: float | None, cycles: int, dialect: Diale
             f"({quantity.slip})",
         )
     odd = Remark("unusual-target", {"goal": goal, "heater": heater})
-    warnings = () if is_usual(goal, quantity) else (odd,)
-    start = dialect.line(
-        f"{heater}-oscillation", index=kind_of(heater).index, target=goal, cycles=cycles
-    )
+    lines, run = _run(test, dialect)
+    own = test.style == "oscillation"
+    fan = " --fan on" if is_hotend(heater) and own else ""
     return Plan(
         "heater-plan",
-        f"Oscillation test of the {heater} at {goal:g} °C",
+        f"{TITLES[test.style]} of the {heater} at {goal:g} °C",
         (
-            "Fit what you print with: block, nozzle, sock, fan duct."
-            if is_hotend(heater)
-            else "Put the plate on that you print on, and close the door if you print with it "
-            "closed.",
-            *(
-                (
-                    "Park the nozzle in the middle, 5 to 10 mm above the bed, nothing loaded to "
-                    "ooze on it.",
-                    "Part fan on at the speed you print with, and left alone until the end.",
-                )
-                if is_hotend(heater)
-                else ("Part fan off, hotend off; no draught over the plate.",)
-            ),
+            *_made_ready(heater, own),
             "Start from room temperature, settled: off for half an hour at least.",
             "Log temperature, target and power at least once a second, with time stamps, from "
             "start to end.",
-            f"Start the test at the temperature you print at ({goal:g} °C), {cycles} cycles, "
-            + (
-                "with the line below."
-                if start
-                else "with your controller's own test: this dialect has no line."
-            ),
+            *run,
             "See that the controller's own guards are on (a reading that stands still, a heater "
             "that runs away): what watches from a computer ends with it.",
             "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or "
             f"passes {goal + OVER_TARGET_C:g} °C.",
             "Save the log as text: a CSV, or what the console showed.",
         ),
-        () if start is None else (start,),
-        f"omphalon heater fit LOG --heater {heater} --target {goal:g}"
-        + (" --fan on" if is_hotend(heater) else ""),
-        warnings=warnings,
-        settings={"heater": heater, "target_c": goal, "cycles": cycles},
+        lines,
+        f"omphalon heater fit LOG --heater {heater} --target {goal:g}{fan}",
+        warnings=() if is_usual(goal, quantity) else (odd,),
+        settings={"heater": heater, "target_c": goal, "cycles": test.cycles, "style": test.style},
+    )
+
+
+def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
+    """What stands ready before anything is heated."""
+    if not is_hotend(heater):
+        return (
+            "Put the plate on that you print on, and close the door if you print with it closed.",
+            "Part fan off, hotend off; no draught over the plate.",
+        )
+    fan = (
+        "Part fan on at the speed you print with, and left alone until the end."
+        if own
+        else "Part fan off until the end."
+    )
+    return (
+        "Fit what you print with: block, nozzle, sock, fan duct.",
+        "Park the nozzle in the middle, 5 to 10 mm above the bed, nothing loaded to ooze on it.",
+        fan,
+    )
+
+
+def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The lines, and what to do with them."""
+    kind, goal = kind_of(test.heater), test.goal_c
+    if test.style == "oscillation":
+        start = dialect.line(
+            f"{kind.name}-oscillation", index=kind.index, target=goal, cycles=test.cycles
+        )
+        how = "the line below" if start else "your controller's own test: this dialect has no line"
+        step = f"Start the test at the temperature you print at ({goal:g} °C), {test.cycles} cycles"
+        return (() if start is None else (start,)), (f"{step}, with {how}.",)
+    minutes = f"{kind.hold_s / 60:.0f} min"
+    goals = (goal, goal - STEP_C, goal) if test.style == "step" else (goal,)
+    found = [dialect.line(f"{kind.name}-target", target=each) for each in (*goals, 0)]
+    words = " then ".join(f"{each:g} °C, and {minutes} from where it is there;" for each in goals)
+    return tuple(line for line in found if line is not None), (
+        f"Set the target, a line below for each: {words} then off. Any gains that hold it will do.",
+        f"Or let `omphalon printer capture --run {test.style}` do it: it keeps the log, too.",
     )
