@@ -5,7 +5,7 @@ No sentences: `words` has them.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,6 +20,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts
+from omphalon.studies.heater.health import health, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.signs import ALLOWED, SIGNS, Seen, Sign
 
@@ -39,6 +40,7 @@ class HeaterCheck:
     parts: tuple[TemperatureLog, ...]
     seen: tuple[Seen, ...]
     signs: tuple[Sign, ...]
+    health: Mapping[str, tuple[float, float]]
     changes: tuple[Change, ...]
     target_c: float
     remarks: tuple[Remark, ...]
@@ -96,21 +98,29 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     except Refusal as refusal:
         raise refusal.after(odd) from None
     signs = {s.name: s for s in reversed(SIGNS) if s.seen(seen[-1])}
+    found = tuple(health(p, goal) for p in parts)
+    changed = _changes(parts, seen, goal, found) if len(parts) == 2 else ()
     return HeaterCheck(
         heater=heater,
         target_c=goal,
         parts=parts,
         seen=seen,
         signs=tuple(reversed(signs.values())),
-        changes=_changes(parts, seen, goal) if len(parts) == 2 else (),
-        remarks=tuple(odd),
+        health=found[-1],
+        changes=changed,
+        remarks=(*odd, *health_remarks(changed)),
     )
 
 
 def _changes(
-    parts: Sequence[TemperatureLog], seen: Sequence[Seen], target_c: float
+    parts: Sequence[TemperatureLog],
+    seen: Sequence[Seen],
+    target_c: float,
+    found: Sequence[Mapping[str, tuple[float, float]]],
 ) -> tuple[Change, ...]:
-    """Each figure that both logs have, held against the other log's."""
+    """Each figure that both logs have, held against the other log's; those of the heater's health
+    among them.
+    """
     known = [
         arrival_deviations(p.time_s, p.temperature_c, p.power, target_c, s.arrival)
         for p, s in zip(parts, seen, strict=True)
@@ -127,6 +137,17 @@ def _changes(
             )
             for name in known[0]
             if name in known[1]
+        ]
+        + [
+            Pair(
+                name=name,
+                before=found[0][name][0],
+                before_deviation=found[0][name][1],
+                after=found[1][name][0],
+                after_deviation=found[1][name][1],
+            )
+            for name in found[0]
+            if name in found[1]
         ]
     )
 

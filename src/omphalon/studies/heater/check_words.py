@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, answer
 from omphalon.recording import TemperatureLog
 from omphalon.studies.changes import Change, changes_document
@@ -29,6 +30,12 @@ ROWS = {
     "mean_power": ("mean power", "% of its most", 0),
     "busy": ("power at an end", "% of the hold", 0),
     "chatter": ("power moves", "% a report", 0),
+}
+# figure of health → label, unit, decimals, factor of what is shown
+HEALTH = {
+    "holding_power": ("power that holds", "%", 1, 100.0),
+    "rise_c_s": ("rise at full power", "°C/s", 3, 1.0),
+    "delay_s": ("answers after", "s", 2, 1.0),
 }
 TAME = (
     "it creeps to the target, or comes back late",
@@ -133,6 +140,22 @@ def _rows(check: HeaterCheck, labels: Sequence[str]) -> tuple[Shown, ...]:
     return tuple(out)
 
 
+def _health_rows(check: HeaterCheck) -> list[Shown]:
+    """The heater's health by the last log, and what changed of it."""
+    changes = {c.pair.name: c for c in check.changes}
+    rows = []
+    for name, (value, deviation) in check.health.items():
+        label, unit, places, factor = HEALTH[name]
+        half = NORMAL_95 * deviation
+        words = f"{factor * value:.{places}f} ± {factor * half:.{places}f} {unit}"
+        change = changes.get(name)
+        if change is not None:
+            by = f"{factor * change.change:+.{places}f} ± {factor * change.half_width:.{places}f}"
+            words += f", {by} {unit} since" if change.differs else ", as before"
+        rows.append(Shown(label, (words,)))
+    return rows
+
+
 def _seen(check: HeaterCheck) -> dict[str, Any]:
     def numbers(one: Seen) -> dict[str, Any]:
         return {name: getattr(one.arrival, name) for name in ARRIVALS}
@@ -142,6 +165,10 @@ def _seen(check: HeaterCheck) -> dict[str, Any]:
         "heater": check.heater,
         **numbers(last),
         "signs": [s.name for s in check.signs],
+        "health": {
+            name: {"value": value, "spread": NORMAL_95 * deviation}
+            for name, (value, deviation) in check.health.items()
+        },
         "beyond": [row.name for row in CHECK_ROWS if row.bad(last)],
         **({"before": numbers(check.seen[0])} if len(check.seen) > 1 else {}),
         **({"changes": changes_document(check.changes)} if check.changes else {}),
@@ -163,6 +190,6 @@ def _finding(check: HeaterCheck) -> Finding:
         evidence=_seen(check),
         warnings=check.remarks,
         next=remedy or "nothing; check again after a change of parts",
-        table=_rows(check, check.labels),
+        table=(*_rows(check, check.labels), *_health_rows(check)),
         picture=check,
     )

@@ -35,9 +35,10 @@ DENSE_DELAYS = (2.0, 12.0)  # before and after an event every report is looked a
 CHANGE_WORTH = 40.0  # of χ² that a change of loss must explain: with a hundred moments tried
 MOST_MOMENTS = 80
 HELD_DELAYS = 8.0  # a hold that is shorter says nothing
+LEAST_MORE = 1.15  # power that heats up, over that which holds
 MOST_MISFIT = 8.0  # χ² a report from which on something else moved the temperature
 LEAST_FAN = 0.08  # of the loss: less is no matter, and no part fan
-ASTRAY = 0.05  # the same, near the target, as a share of the rise
+ASTRAY = 0.05  # the same, as a share of the rise
 CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power is the way
 
 
@@ -236,7 +237,12 @@ def _refuse_unmoved(part: TemperatureLog, goal: float, odd: list[Remark]) -> Non
 def _refuse_unheld(
     cut: tuple[Stretch, ...], delay_s: float, goal: float, odd: list[Remark]
 ) -> None:
-    """Refuse a log that ends before the heater was held at its target."""
+    """Refuse a log that ends before the heater was held at its target, or that takes no more power
+    to heat it up than to hold it.
+    """
+    rising, holding = ([s.power for s in cut if s.kind == kind] for kind in ("heats up", "holds"))
+    if rising and holding and max(rising) < LEAST_MORE * min(holding):
+        raise Refusal("power-unrelated", odd, rising=max(rising), holding=min(holding))
     held = sum(s.end_s - s.start_s for s in cut if s.kind == "holds")
     if held < HELD_DELAYS * delay_s:
         raise Refusal("hardly-held", odd, held=held, least=HELD_DELAYS * delay_s, goal=goal)
@@ -244,9 +250,10 @@ def _refuse_unheld(
 
 def _refuse_misfit(fit: MovedFit, odd: list[Remark]) -> None:
     """Refuse a model that misses the log."""
-    thermal = fit.thermal
-    if fit.misfit > MOST_MISFIT or thermal.rms_c > ASTRAY * fit.log.reference_c:
-        facts = {"miss": thermal.rms_c, "sensor": fit.log.sigma_c}
+    thermal, log = fit.thermal, fit.log
+    miss = float(np.sqrt(np.mean((thermal.fitted_c - log.reading_c)[log.rows] ** 2)))
+    if fit.misfit > MOST_MISFIT or miss > ASTRAY * log.reference_c:
+        facts = {"miss": miss, "sensor": log.sigma_c}
         raise Refusal("something-else", odd, **facts)
     if not 0.01 < thermal.model.holding_power < 1.2:
         raise Refusal("not-its-power", odd, holding=thermal.model.holding_power)

@@ -1,0 +1,236 @@
+"""Gains and health from ordinary logs: heat-ups, holds, a fan, a step of the target, an hour of
+printing, under good, timid, hot and badly mixed gains.
+
+    python benchmarks/heater_ordinary.py [gains|health|bias] [--only FAMILY] [--detail]
+
+The heaters are those of heater_families.py (four families, twelve each); the fit's constants were
+tuned on "two masses" and "five nodes". Power is reported as a sample or as a mean, every 0.5 to 3 s;
+the program is not told which. Scored as in heater_gains.py.
+"""
+
+from __future__ import annotations
+
+import os
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass, replace
+
+import numpy as np
+from plants import FAMILIES, Plant, best_possible, family_plants
+
+from omphalon.recording import TemperatureLog
+from omphalon.remarks import Refusal
+from omphalon.standin.heater import Heater
+from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.loop import day_score
+from omphalon.standin.samples import FULMAR_HOTEND
+from omphalon.studies.changes import Pair, held_against
+from omphalon.studies.heater.fit import fit_heater
+from omphalon.studies.heater.health import SIGNS, health
+from omphalon.studies.heater.moved import moved
+from omphalon.studies.heater.question import HeaterQuestion
+from omphalon.studies.heater.tuning import promised_range
+
+# what ran: factors of the best kp, ki, kd
+QUALITIES = {
+    "good": (1.0, 1.0, 1.0),
+    "timid": (0.35, 0.2, 0.25),
+    "hot": (2.0, 2.5, 0.9),
+    "mixed": (0.5, 4.0, 0.05),
+}
+KINDS = ("hold", "fan", "step", "hour")
+
+
+@dataclass(frozen=True)
+class Case:
+    """One log of one heater."""
+
+    plant: Plant
+    kind: str
+    quality: str
+    hold: Hold
+
+
+@dataclass(frozen=True)
+class Row:
+    """What came of it: the score over the best possible, whether the ranges hold, or why none."""
+
+    case: Case
+    ratio: float = np.nan
+    held: tuple[bool, bool] = (False, False)
+    refused: str = ""
+
+
+def cases(family: str) -> list[Case]:
+    """Every heater of a family with every kind of log, the gains in turn."""
+    found = []
+    for n, plant in enumerate(family_plants(family)):
+        for k, kind in enumerate(KINDS):
+            quality = list(QUALITIES)[(n + k) % len(QUALITIES)]
+            random = np.random.default_rng([21, FAMILIES.index(family), n, k])
+            found.append(Case(plant, kind, quality, _hold(plant, kind, quality, random)))
+    return found
+
+
+def _hold(plant: Plant, kind: str, quality: str, random: np.random.Generator) -> Hold:
+    unit = 300.0 if plant.bed else 60.0
+    best = np.array(best_possible(plant)[1])
+    gains = tuple(float(g) for g in best * QUALITIES[quality])
+    every = float(random.choice([1, 2, 3] if plant.bed else [0.5, 1, 2, 3]))
+    base = Hold(
+        plant.target_c,
+        (gains[0], gains[1], gains[2]),
+        report_s=every,
+        fan_after_s=None,
+        most_s=20000.0,
+        averaged=bool(random.integers(2)),
+        seed=int(random.integers(1_000_000)),
+    )
+    if kind == "hold":
+        return replace(base, hold_s=4 * unit)
+    if kind == "fan":
+        return replace(base, hold_s=5 * unit, fan_after_s=3 * unit)
+    if kind == "step":
+        targets = ((3 * unit, plant.target_c - 15), (5.5 * unit, plant.target_c))
+        return replace(base, hold_s=8 * unit, targets=targets)
+    changes, at = [], 2 * unit
+    while at < 3600:
+        changes.append((at, float(random.uniform(0, 1.2)) * float(random.uniform() < 0.7)))
+        at += float(random.exponential(2 * unit)) + 30
+    return replace(base, hold_s=3600.0, cooled=tuple(changes))
+
+
+def recorded(heater: object, hold: Hold) -> TemperatureLog:
+    """A log as a reader would give it."""
+    log = hold_log(heater, hold)
+    values = (np.array(v) for v in (log.time_s, log.temperature_c, log.power, log.target_c))
+    time, reading, power, target = values
+    return TemperatureLog("made up", time, reading, power, target, 1.0, "CSV")
+
+
+def judged(case: Case) -> Row:
+    """What the fit makes of a log, run on the heater."""
+    plant = case.plant
+    question = HeaterQuestion(heater="bed" if plant.bed else "hotend")
+    try:
+        fit = fit_heater([recorded(plant.heater, case.hold)], question)
+    except Refusal as refusal:
+        return Row(case, refused=refusal.code)
+    new = fit.tuned.new.row()
+    scores, run = day_score(plant.heater, new, plant.target_c, bed=plant.bed)
+    doubt = fit.tuned.doubt
+    ranges = [promised_range(v[:, 0]) for v in (doubt.overshoot_c, doubt.dip_c)]
+    seen = float(run.overshoot_c[0, 0]), float(run.dip_c[0, 0])
+    held = [low <= value <= high for value, (low, high) in zip(seen, ranges, strict=True)]
+    return Row(case, float(scores[0] / best_possible(plant)[0]), (held[0], held[1]))
+
+
+def gains(only: str | None, detail: bool) -> None:
+    """The table of answered, score and ranges, by family and kind of log."""
+    print(f"{'heaters, log':34}{'answered':>9}{'median':>8}{'90th %':>8}{'worst':>8}{'held':>12}")
+    rows: list[Row] = []
+    with ProcessPoolExecutor(2) as pool:
+        for family in FAMILIES:
+            if only in (None, family):
+                some = list(pool.map(judged, cases(family)))
+                rows += some
+                for kind in KINDS:
+                    _line(f"{family}, {kind}", [r for r in some if r.case.kind == kind])
+    for kind in KINDS:
+        _line(f"all, {kind}", [r for r in rows if r.case.kind == kind])
+    for quality in QUALITIES:
+        _line(f"all, {quality} gains", [r for r in rows if r.case.quality == quality])
+    if detail:
+        for r in rows:
+            if not r.ratio < 1.25:
+                one = r.case
+                every, way = one.hold.report_s, "mean" if one.hold.averaged else "sample"
+                print(
+                    f"{one.plant.name} {one.kind} {one.quality} {every} {way} {r.ratio:.2f} "
+                    f"{r.refused}"
+                )
+
+
+def _line(name: str, rows: list[Row]) -> None:
+    ratio = np.array([r.ratio for r in rows if np.isfinite(r.ratio)])
+    held = [np.mean([r.held[n] for r in rows if np.isfinite(r.ratio)]) for n in (0, 1)]
+    print(
+        f"{name:34}{len(ratio):>5}/{len(rows):<3}{np.median(ratio):8.3f}"
+        f"{np.quantile(ratio, 0.9):8.3f}{ratio.max():8.3f}{held[0]:8.0%}{held[1]:5.0%}",
+        flush=True,
+    )
+
+
+def _pair(job: tuple[int, Heater]) -> list[str]:
+    """Which figures are named as changed between an unchanged heater's log and another one's."""
+    seed, later = job
+    hold = Hold(235.0, (0.13, 0.0085, 0.2), 200.0, None, 0.5, seed=2 * seed)
+    before = health(recorded(FULMAR_HOTEND, hold), 235.0)
+    after = health(recorded(later, replace(hold, seed=2 * seed + 1)), 235.0)
+    pairs = [
+        Pair(
+            name=name,
+            before=before[name][0],
+            before_deviation=before[name][1],
+            after=after[name][0],
+            after_deviation=after[name][1],
+        )
+        for name in before
+        if name in after
+    ]
+    return [c.pair.name for c in held_against(pairs) if c.differs and c.pair.name in SIGNS]
+
+
+def healths(count: int = 200) -> None:
+    """How often a change is named where there is none, 5 % less power, a sensor later by 0.5 s."""
+    later = replace(FULMAR_HOTEND, dead_time_s=FULMAR_HOTEND.dead_time_s + 0.5)
+    weak = replace(FULMAR_HOTEND, power_w=0.95 * FULMAR_HOTEND.power_w)
+    kinds = {"unchanged": FULMAR_HOTEND, "5 % less power": weak, "0.5 s later": later}
+    with ProcessPoolExecutor(2) as pool:
+        for name, heater in kinds.items():
+            found = list(pool.map(_pair, [(n, heater) for n in range(count)], chunksize=10))
+            each = {sign: sum(sign in one for one in found) / count for sign in SIGNS}
+            any_of_them = sum(bool(one) for one in found) / count
+            print(
+                f"{name:18} any {any_of_them:.1%}  "
+                + "  ".join(f"{k} {v:.1%}" for k, v in each.items())
+            )
+
+
+def _estimate(job: tuple[int, bool]) -> dict[str, tuple[float, float]]:
+    seed, averaged = job
+    hold = Hold(235.0, (0.13, 0.0085, 0.2), 240.0, None, 1.0, seed=seed, averaged=averaged)
+    fit = moved(recorded(FULMAR_HOTEND, hold), 235.0).fit.thermal
+    turn = fit.model.dead_time_s, fit.spread("dead_time_s") / 1.96
+    return {"dead time": turn, "holding power": (fit.model.holding_power, 0.0)}
+
+
+def bias(count: int = 100) -> None:
+    """Estimates of one heater's logs against the truth, in units of their own deviation."""
+    truth = FULMAR_HOTEND.dead_time_s
+    with ProcessPoolExecutor(2) as pool:
+        for averaged in (False, True):
+            jobs = [(n, averaged) for n in range(count)]
+            found = list(pool.map(_estimate, jobs, chunksize=5))
+            dead = np.array([f["dead time"] for f in found])
+            off = (dead[:, 0] - truth) / dead[:, 1]
+            held = np.array([f["holding power"][0] for f in found])
+            print(
+                f"power {'averaged' if averaged else 'sampled '}  dead time {dead[:, 0].mean():.3f} "
+                f"({truth:g} s true), off by {off.mean():+.2f} of its deviation, scatter "
+                f"{dead[:, 0].std():.3f} s; holding power {held.mean():.4f} ± {held.std():.4f}"
+            )
+
+
+if __name__ == "__main__":
+    what = next((a for a in sys.argv[1:] if a in ("gains", "health", "bias")), None)
+    family = sys.argv[sys.argv.index("--only") + 1] if "--only" in sys.argv else None
+    if what in (None, "gains"):
+        gains(family, "--detail" in sys.argv)
+    if what in (None, "health"):
+        healths()
+    if what in (None, "bias"):
+        bias()

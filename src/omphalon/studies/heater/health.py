@@ -1,0 +1,100 @@
+"""A heater's health in an ordinary log: the power that holds its target, how fast it rises at full
+power, how late its sensor answers; and what has changed of it between two logs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from omphalon.physics.scale import memory
+from omphalon.recording import TemperatureLog
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.changes import Change
+from omphalon.studies.heater.cleaning import BUSY
+from omphalon.studies.heater.moved import SETTLES_DELAYS, Moved, moved
+
+# what the same heater differs by from one day to the next, as a deviation: the room, the supply,
+# how the sensor sits; shares, and s of the delay; judgements
+OTHER_DAY = {"holding_power": 0.012, "rise_c_s": 0.012, "delay_s": 0.0}
+OTHER_DAY_S = 0.05
+FULL = 0.95  # of the most power
+PACE, START = (0.3, 0.7), (0.04, 0.12)  # shares of the way between which the rise is read
+# figure → the remark where it rose, and where it fell
+SIGNS: Mapping[str, tuple[str, str]] = {
+    "holding_power": ("loses-more", "loses-less"),
+    "rise_c_s": ("stronger", "weaker"),
+    "delay_s": ("answers-later", "answers-sooner"),
+}
+
+
+def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float]]:
+    """Each figure with its standard deviation; nothing where the log cannot tell them.
+
+    Parameters
+    ----------
+    log : with a heat-up from cold at full power, and a hold
+    target_c : that it holds
+    """
+    try:
+        told = moved(log, target_c)
+    except Refusal:
+        return {}
+    found = {**_holding(told), **_heat_up(told)}
+    return {
+        name: (value, float(np.hypot(own, OTHER_DAY[name] * value + OTHER_DAY_S * (name == DELAY))))
+        for name, (value, own) in found.items()
+    }
+
+
+DELAY = "delay_s"
+
+
+def _holding(told: Moved) -> dict[str, tuple[float, float]]:
+    """The mean power of the first hold once it has settled, before its loss changes."""
+    hold = next((s for s in told.stretches if s.kind == "holds"), None)
+    if hold is None:
+        return {}
+    ends = [at for at, _ in told.told_losses if at > hold.start_s]
+    start = hold.start_s + SETTLES_DELAYS * told.fit.log.delay_s
+    rows = (told.time_s >= start) & (told.time_s < min([hold.end_s, *ends]))
+    if rows.sum() < 20:
+        return {}
+    power = told.power[rows]
+    own = float(np.std(power)) * np.sqrt(max(memory(power), 1.0) / len(power))
+    return {"holding_power": (float(power.mean()), float(own))}
+
+
+def _heat_up(told: Moved) -> dict[str, tuple[float, float]]:
+    """The rise in the middle of the heat-up, and how late its beginning answers: where the line
+    through it would have left the room's temperature.
+    """
+    log, t, y, u = told.fit.log, told.time_s, told.temperature_c, told.power
+    full = u > FULL * u.max()
+    on = int(np.argmax(u > BUSY))
+    if not log.at_rest or on == 0:
+        return {}
+    crossed = [log.ambient_c + share * log.reference_c for share in (*START, *PACE)]
+    at = [float(np.interp(c, np.maximum.accumulate(y), t)) for c in crossed]
+    ends = np.searchsorted(t, at)
+    if not full[on + 1 : ends[-1]].all():
+        return {}
+    early, pace = ((crossed[k + 1] - crossed[k]) / max(at[k + 1] - at[k], 1e-6) for k in (0, 2))
+    switched = t[on] if log.averaged else (t[on] + t[on - 1]) / 2
+    noise = log.sigma_c / early * 2
+    late = log.interval_s / np.sqrt(12)
+    delay = at[0] - (crossed[0] - log.ambient_c) / early - switched
+    own = pace * float(np.sqrt(2)) * log.sigma_c / (crossed[3] - crossed[2])
+    return {"rise_c_s": (pace, own), DELAY: (float(delay), float(np.hypot(noise, late)))}
+
+
+def health_remarks(changes: Sequence[Change]) -> list[Remark]:
+    """A word on each figure of health that changed beyond chance."""
+    odd = []
+    for one in changes:
+        if one.pair.name in SIGNS and one.differs:
+            share = 1.0 if one.pair.name == DELAY else one.pair.before
+            facts = {"by": abs(one.change) / share, "half": one.half_width / share}
+            odd.append(Remark(SIGNS[one.pair.name][one.change < 0], facts))
+    return odd
