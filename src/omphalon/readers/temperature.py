@@ -22,10 +22,7 @@ from omphalon.reports import FULL_POWERS
 __all__ = ["FORMATS", "Wanted", "read_temperature"]
 
 RESTART_S = 60.0
-LONGEST_STEP_S, LONGEST_S = (
-    30.0,
-    86_400.0,
-)  # a report in half a minute, or a log of a day, is no oscillation test
+LONGEST_STEP_S, LONGEST_S = 30.0, 40 * 86_400.0  # between two reports, and of a log
 SHORTEST_S = 0.5  # of a log: less is another unit
 MOST_SILENT_S = 30.0  # without a power: longer, and what it was then is not known
 FULL = 1.001  # a power this much past full is rounding
@@ -141,8 +138,8 @@ def _refuse_pace(source: str, time: Array) -> None:
         )
     if usual > LONGEST_STEP_S or whole > LONGEST_S:
         raise UnknownFormat(
-            f"{source}: a report every {usual:.3g} s, {whole / 3600:.3g} h in all, is no test of "
-            "a heater",
+            f"{source}: a report every {usual:.3g} s, {whole / 3600:.3g} h in all, tells nothing "
+            "of a heater",
             "if the times are in ms, name the column time_ms; if it is a longer log, cut out the "
             "test",
         )
