@@ -218,9 +218,10 @@ def bias(count: int = 100) -> None:
             dead = np.array([f["dead time"] for f in found])
             off = (dead[:, 0] - truth) / dead[:, 1]
             held = np.array([f["holding power"][0] for f in found])
+            way = "averaged" if averaged else "sampled "
             print(
-                f"power {'averaged' if averaged else 'sampled '}  dead time {dead[:, 0].mean():.3f} "
-                f"({truth:g} s true), off by {off.mean():+.2f} of its deviation, scatter "
+                f"power {way}  dead time {dead[:, 0].mean():.3f} ({truth:g} s true), "
+                f"off by {off.mean():+.2f} of its deviation, scatter "
                 f"{dead[:, 0].std():.3f} s; holding power {held.mean():.4f} ± {held.std():.4f}"
             )
 

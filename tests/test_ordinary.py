@@ -81,6 +81,15 @@ def test_what_came_on_in_the_hold_is_found(run, tmp_path):
     assert fan["share"] == pytest.approx(FULMAR_HOTEND.fan_extra, abs=0.15)
 
 
+def test_a_column_that_tells_the_fan_is_used(run, tmp_path):
+    rows = other(
+        logged(fan_after_s=150.0, hold_s=300.0),
+        fan=lambda row: 255 if float(row["time_s"]) > 253 else 0,
+    )
+    losses = answered(run, tmp_path, rows)["evidence"]["losses"]
+    assert [one["share"] for one in losses] == [pytest.approx(FULMAR_HOTEND.fan_extra, abs=0.15)]
+
+
 def other(rows, **columns):
     """The same log with other columns."""
     return [{**row, **{name: make(row) for name, make in columns.items()}} for row in rows]

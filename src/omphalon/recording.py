@@ -24,7 +24,8 @@ class TemperatureLog:
 
     `power` and `target_c` are None where the log has no such column; single missing values are NaN.
     `power_scale` is the number that stood for full power. `notes` say what was worked out or passed
-    over, `headers` which columns were read as what, `heater` whose the log is, where it says so.
+    over, `headers` which columns were read as what, `heater` whose the
+    log is, where it says so, `fan` the part fan in whatever counts.
     """
 
     source: str
@@ -37,6 +38,7 @@ class TemperatureLog:
     notes: tuple[Remark, ...] = ()
     headers: tuple[str, ...] = ()
     heater: str = ""
+    fan: Array | None = None
 
     @property
     def duration_s(self) -> float:
@@ -50,6 +52,7 @@ class TemperatureLog:
             time_s=self.time_s[chosen],
             temperature_c=self.temperature_c[chosen],
             power=None if self.power is None else self.power[chosen],
+            fan=None if self.fan is None else self.fan[chosen],
             target_c=None if self.target_c is None else self.target_c[chosen],
         )
 

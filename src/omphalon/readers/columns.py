@@ -291,3 +291,4 @@ class LogColumns:
     notes: list[Remark]
     headers: tuple[str, ...] = ()
     heater: str = ""
+    fan: list[float] | None = None

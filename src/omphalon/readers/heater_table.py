@@ -51,6 +51,7 @@ ROLES: dict[str, set[str]] = {
         *("power", "pwm", "duty", "output", "heat", "counts", "heater", "drive"),
         *("leistung", "heizleistung", "puissance", "potencia"),
     },
+    "fan": {"fan", "partfan", "blower", "lüfter", "ventilateur", "ventilador"},
 }
 MOST_WORDS = 5  # of a header cell: more is prose
 DATES = {"date", "datum", "fecha"}
@@ -99,6 +100,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
     for column, values, role in ((power, drive, "power"), (goal, target, "target")):
         if column is not None and values is not None:
             _refuse_unread(table, column, values, role)
+    fan = found["fan"]
     known = drive is not None and any(map(math.isfinite, drive))
     watts = known and power is not None and bool(words(table.header[power]) & WATTS)
     if watts and power is not None and how.full_power is None:
@@ -112,6 +114,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         temperature_c=temperature,
         power=drive if known else None,
         target_c=target,
+        fan=None if fan is None else [state(row[fan]) for row in table.rows],
         percent=power is not None and _in_percent(table, power),
         notes=_notes(table, times, temperature),
         headers=tuple(
@@ -191,7 +194,7 @@ def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
     else:
         of = _wanted_part(owners, how.heater)
     found: dict[str, int | None] = {}
-    for role in ("temperature", "time", "target", "power"):
+    for role in ("temperature", "time", "target", "power", "fan"):
         found[role] = _find(table, role, how, of)
         at = found["temperature"]
         if role == "temperature" and at is not None:
@@ -226,7 +229,7 @@ def _hits(header: str, role: str) -> int:
         return 0
     if role == "time" and these & {"temp", "temperature"}:
         return 0
-    if role == "power" and these & (ROLES["target"] | {"temp", "temperature"}):
+    if role == "power" and these & (ROLES["target"] | ROLES["fan"] | {"temp", "temperature"}):
         return 0
     hits = len(these & ROLES[role])
     named = {"temperature": any(w in NUMBERED for w in these)}

@@ -104,6 +104,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
         tuple(notes),
         columns.headers,
         columns.heater,
+        None if columns.fan is None else _filled(np.array(columns.fan)[order]),
     )
 
 

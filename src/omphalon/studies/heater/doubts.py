@@ -26,7 +26,7 @@ FASTEST_C_S = 15.0
 # of a log under the gains that are given: power at neither end, so many reports, how far its moves
 # must go with theirs, and by which factor they may differ: judgements
 ENDS, FEWEST_AT_WORK, AT_WORK, NOT_THESE = (0.02, 0.98), 15, 0.8, 3.0
-MOST_OPEN = 1.5  # relative half width of a gain, beyond which an ordinary log gives none
+MOST_OPEN = 2.5  # relative half width of a gain, beyond which an ordinary log gives none
 EXPERIMENTS = {
     "heat-up": "a heat-up from cold and a hold: omphalon heater plan --style heat-up",
     "test": "the oscillation test: omphalon heater plan",

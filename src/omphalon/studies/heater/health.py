@@ -81,9 +81,11 @@ def _heat_up(told: Moved) -> dict[str, tuple[float, float]]:
     if not full[on + 1 : ends[-1]].all():
         return {}
     early, pace = ((crossed[k + 1] - crossed[k]) / max(at[k + 1] - at[k], 1e-6) for k in (0, 2))
-    switched = t[on] if log.averaged else (t[on] + t[on - 1]) / 2
+    # a mean says when in its interval the power came on, a sample that it did
+    share = float(u[on] / u.max()) if log.averaged else 0.5
+    switched = t[on] - share * (t[on] - t[on - 1])
     noise = log.sigma_c / early * 2
-    late = log.interval_s / np.sqrt(12)
+    late = 0.02 if log.averaged else log.interval_s / np.sqrt(12)
     delay = at[0] - (crossed[0] - log.ambient_c) / early - switched
     own = pace * float(np.sqrt(2)) * log.sigma_c / (crossed[3] - crossed[2])
     return {"rise_c_s": (pace, own), DELAY: (float(delay), float(np.hypot(noise, late)))}

@@ -10,7 +10,7 @@ import numpy as np
 
 from omphalon.arrays import Array, Integers, Mask
 from omphalon.physics import oscillation
-from omphalon.physics.moved import MOST_ROWS, MovedFit, fit_moved, loss_changes
+from omphalon.physics.moved import MOST_CHANGES, MOST_ROWS, MovedFit, fit_moved, loss_changes
 from omphalon.physics.moved_log import MovedLog
 from omphalon.physics.scale import Estimate, by_median
 from omphalon.physics.thermal_fit import ThermalFit
@@ -140,6 +140,7 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
     noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
     at_rest = _at_rest(t, y, u)
     delay = _delay(t, y, u, at_rest)
+    fans = () if part.fan is None else _changes_of(part.fan, t)
     keep = t <= MOST_DELAYS * delay
     t, y, u, goals = t[keep], y[keep], u[keep], goals[keep]
     cut = stretches(t, y, u, goals)
@@ -156,33 +157,35 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
         reference_c=goal - ambient,
         sigma_c=max(float(np.hypot(noise, quantum / np.sqrt(12))), 0.01),
         delay_s=delay,
+        losses_s=tuple(at for at in fans if at < t[-1]),
     )
     fit, otherwise = _fitted(whole, cut)
     losses = tuple(zip(fit.log.losses_s, fit.losses, strict=True))
     _refuse_misfit(fit, [*odd, *cuts])
+    used = fit.log.time_s[-1]
     return Moved(
-        time_s=t,
-        temperature_c=y,
-        power=u,
+        time_s=fit.log.time_s,
+        temperature_c=fit.log.reading_c,
+        power=fit.log.power,
         target_c=goal,
         noise_c=noise,
         quantum_c=quantum,
         start_s=start,
-        stretches=cut,
+        stretches=tuple(s for s in cut if s.start_s < used),
         losses=losses,
         averaged=fit.log.averaged,
         fit=fit,
         otherwise=otherwise,
-        remarks=(*odd, *cuts, *_told(part, log, start)),
+        remarks=(*odd, *cuts, *_told(float(used), log, start)),
     )
 
 
-def _told(part: TemperatureLog, log: TemperatureLog, start: float) -> list[Remark]:
+def _told(used_s: float, log: TemperatureLog, start: float) -> list[Remark]:
     """A word where much of a log was passed over."""
-    if part.duration_s > 0.9 * log.duration_s:
+    if used_s > 0.9 * log.duration_s:
         return []
     facts = {"whole": log.duration_s / 60, "start": start / 60}
-    return [Remark("part-alone", {**facts, "end": (start + part.duration_s) / 60})]
+    return [Remark("part-alone", {**facts, "end": (start + used_s) / 60})]
 
 
 def _most_telling(log: TemperatureLog) -> tuple[TemperatureLog, float]:
@@ -250,13 +253,22 @@ def _refuse_unheld(
 
 def _refuse_misfit(fit: MovedFit, odd: list[Remark]) -> None:
     """Refuse a model that misses the log."""
-    thermal, log = fit.thermal, fit.log
-    miss = float(np.sqrt(np.mean((thermal.fitted_c - log.reading_c)[log.rows] ** 2)))
-    if fit.misfit > MOST_MISFIT or miss > ASTRAY * log.reference_c:
-        facts = {"miss": miss, "sensor": log.sigma_c}
-        raise Refusal("something-else", odd, **facts)
-    if not 0.01 < thermal.model.holding_power < 1.2:
-        raise Refusal("not-its-power", odd, holding=thermal.model.holding_power)
+    if _astray(fit):
+        raise Refusal("something-else", odd, miss=_miss_c(fit), sensor=fit.log.sigma_c)
+    holding = fit.thermal.model.holding_power
+    if not 0.01 < holding < 1.2:
+        raise Refusal("not-its-power", odd, holding=holding)
+
+
+def _miss_c(fit: MovedFit) -> float:
+    """How far a model misses its log, in °C."""
+    log = fit.log
+    return float(np.sqrt(np.mean((fit.thermal.fitted_c - log.reading_c)[log.rows] ** 2)))
+
+
+def _astray(fit: MovedFit) -> bool:
+    """Whether something else moved the temperature than a model of the heater explains."""
+    return fit.misfit > MOST_MISFIT or _miss_c(fit) > ASTRAY * fit.log.reference_c
 
 
 def _at_rest(t: Array, y: Array, u: Array) -> bool:
@@ -288,8 +300,10 @@ def _fitted(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     """
     arrived = next((s.start_s for s in cut if s.kind == "holds"), cut[-1].end_s)
     events = [s.start_s for s in cut]
-    early = whole.time_s <= arrived + FIRST_DELAYS * whole.delay_s
-    first = _thinned(_rows(whole, early), events)
+    known = [at for at in whole.losses_s if at > arrived]
+    early = whole.time_s <= min([arrived + FIRST_DELAYS * whole.delay_s, *known])
+    events += known
+    first = _thinned(_rows(replace(whole, losses_s=()), early), events)
     fits = [fit_moved(replace(first, averaged=way)) for way in (False, True)]
     other, best = sorted(fits, key=lambda fit: fit.likelihood)
     open_ = best.likelihood - other.likelihood < CLEARLY
@@ -297,10 +311,17 @@ def _fitted(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     if early.all():
         return best, otherwise
     all_of_it = _thinned(replace(whole, averaged=best.log.averaged), events)
-    moments = _moments(whole, cut)
-    found = loss_changes(all_of_it, best, moments, CHANGE_WORTH) if len(moments) else []
+    moments = np.zeros(0) if known else _moments(whole, cut)
+    found = loss_changes(all_of_it, best, moments, CHANGE_WORTH) if len(moments) else known
     whole_fit = fit_moved(_thinned(replace(all_of_it, losses_s=tuple(found)), [*events, *found]))
-    return whole_fit, otherwise
+    # of a part that it does not follow, the beginning alone is used
+    return (best if _astray(whole_fit) else whole_fit), otherwise
+
+
+def _changes_of(fan: Array, t: Array) -> tuple[float, ...]:
+    """When a part fan went on, off, or by more than a quarter of its most faster or slower."""
+    steps = np.abs(np.diff(fan)) > max(float(np.nanmax(fan)) / 4, 1e-9)
+    return tuple(float(at) for at in t[1:][steps][:MOST_CHANGES])
 
 
 def _rows(log: MovedLog, keep: Mask) -> MovedLog:
