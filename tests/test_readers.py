@@ -258,8 +258,8 @@ REFUSED = {
     "time,temp,power\n1,200,full\n2,201,none\n": "row 2: power: 'full' is no power that is understood; ",
     "time,temp,power\n1,200,1\n2,201,0,5\n": "row 3: 4 cells under 3 columns; ",
     "time,temp,temp\n1,200,1\n": "row 1: two columns are named 'temp'; ",
-    "time,temp,power\n0,200,1\n500,201,0\n1000,202,1\n": "a report every 500 s, 0.278 h in all, is no "
-    "test of a heater; if the times are in ms, name the column time_ms; ",
+    "time,temp,power\n0,200,1\n500,201,0\n1000,202,1\n": "a report every 500 s, 0.278 h in all, tells "
+    "nothing of a heater; if the times are in ms, name the column time_ms; ",
     "time,temp,power\n1,200,-1\n2,201,0\n": "a power of -1; no heater cools; ",
     "time,temp,power %\n1,200,255\n2,201,0\n": "a power of 255 %; rename the column; ",
     "zeit,grad\n1,2\n": "row 1: no temperature among the columns (zeit, grad); ",

@@ -284,6 +284,7 @@ def _moved_fit(course: _Course, p: Array, likelihood: float) -> MovedFit:
         evidence=0.0,
         shift_s=np.zeros(0),
         shift_doubts=0.0,
+        least_growth=0.0,  # losses that shrink run away on the long way from cold
     )
     return MovedFit(
         log=log,

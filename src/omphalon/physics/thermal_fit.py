@@ -18,6 +18,7 @@ COLD_C = 45.0  # a log that starts below may have started at rest
 # growth of the loss over the whole rise, and its deviation, before a log tells: free convection and
 # radiation of parts at 100 to 300 °C; and what no heater passes
 GROWTH_PRIOR, MOST_GROWTH = (0.3, 0.3), 1.2
+LEAST_GROWTH = -0.5  # of a drawn model, about a target that a test swings around
 MOST_POINTS = 6000  # reports that a fit looks at; of more, evenly some
 LATER_START_DOUBT_C = 150.0  # where a log begins warm, the parts' own temperatures are unknown
 
@@ -30,7 +31,7 @@ class ThermalFit:
     has the model's reading at each report (NaN where passed over). `rms_c` is the residual near the
     target, `swing_rms_c` that of the readings there about their mean. `shift_s` is how much later
     than estimated each switching came, `shift_doubts` the root mean square of that over its doubt
-    (about 1 or less in a sound log).
+    (about 1 or less in a sound log). `least_growth`: of the losses of a drawn model.
     """
 
     model: ThermalModel
@@ -44,12 +45,14 @@ class ThermalFit:
     evidence: float
     shift_s: Array
     shift_doubts: float
+    least_growth: float = LEAST_GROWTH
 
     def draws(self, count: int, random: np.random.Generator) -> list[ThermalModel]:
         """Models that the log cannot tell from the fitted one, drawn from the covariance."""
         spread = np.linalg.cholesky(self.covariance + 1e-12 * np.eye(len(self.parameters)))
         scatter = np.clip(random.standard_normal((count, len(self.parameters))), -2.5, 2.5)
-        return [model_of(self.parameters + spread @ z, self.masses, self.model) for z in scatter]
+        drawn = (self.parameters + spread @ z for z in scatter)
+        return [model_of(p, self.masses, self.model, self.least_growth) for p in drawn]
 
     def spread(self, name: str) -> float:
         """Half width of the 95 % interval of a parameter in its own unit (logarithms turned
@@ -170,7 +173,9 @@ class _Problem:
         return coefficient, basis, np.concatenate([left @ coefficient - right, strange])
 
 
-def model_of(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
+def model_of(
+    p: Array, masses: int, like: ThermalModel, least_growth: float = LEAST_GROWTH
+) -> ThermalModel:
     """The model of a parameter vector (nonlinear ones, then K, κ)."""
     t1 = float(np.exp(p[0]))
     t2 = min(float(np.exp(p[3])), 0.95 * t1) if masses == 2 else 0.0
@@ -182,7 +187,7 @@ def model_of(p: Array, masses: int, like: ThermalModel) -> ThermalModel:
         second_s=t2,
         zero_s=max(float(p[4]), 0.0) * t2 if masses == 2 else 0.0,
         gain_c=float(p[-2]),
-        loss_growth=max(float(p[-1]), -0.5),
+        loss_growth=max(float(p[-1]), least_growth),
     )
 
 

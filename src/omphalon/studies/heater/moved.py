@@ -38,7 +38,7 @@ HELD_DELAYS = 8.0  # a hold that is shorter says nothing
 LEAST_MORE = 1.15  # power that heats up, over that which holds
 MOST_MISFIT = 8.0  # χ² a report from which on something else moved the temperature
 LEAST_FAN = 0.08  # of the loss: less is no matter, and no part fan
-ASTRAY = 0.05  # the same, as a share of the rise
+ASTRAY, UNEXPLAINED = 0.05, 0.12  # the same, as shares of the rise and of how far it moves
 CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power is the way
 
 
@@ -268,7 +268,9 @@ def _miss_c(fit: MovedFit) -> float:
 
 def _astray(fit: MovedFit) -> bool:
     """Whether something else moved the temperature than a model of the heater explains."""
-    return fit.misfit > MOST_MISFIT or _miss_c(fit) > ASTRAY * fit.log.reference_c
+    miss, log = _miss_c(fit), fit.log
+    moves = float(np.std(log.reading_c[log.rows]))
+    return fit.misfit > MOST_MISFIT or miss > min(ASTRAY * log.reference_c, UNEXPLAINED * moves)
 
 
 def _at_rest(t: Array, y: Array, u: Array) -> bool:
@@ -315,7 +317,8 @@ def _fitted(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     found = loss_changes(all_of_it, best, moments, CHANGE_WORTH) if len(moments) else known
     whole_fit = fit_moved(_thinned(replace(all_of_it, losses_s=tuple(found)), [*events, *found]))
     # of a part that it does not follow, the beginning alone is used
-    return (best if _astray(whole_fit) else whole_fit), otherwise
+    only = whole.at_rest and _astray(whole_fit)
+    return (best if only else whole_fit), otherwise
 
 
 def _changes_of(fan: Array, t: Array) -> tuple[float, ...]:
