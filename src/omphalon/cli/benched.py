@@ -266,7 +266,8 @@ class _Defaults(dict[str, Any]):
         known: Known | None = super().get(name)
         # Click has a sign of its own for what is not given
         given = {k: v for k, v in self.ctx.params.items() if isinstance(v, (str, float, tuple))}
-        state = self.state.of_tool(self.ctx.params.get("tool"))
+        tool = self.ctx.params.get("tool")
+        state = self.state.of_tool(tool if isinstance(tool, int) else None)
         value = None if known is None else known(state, given)
         return default if value is None else value
 
