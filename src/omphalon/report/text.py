@@ -148,6 +148,11 @@ def _table(rows: tuple[Shown, ...]) -> str:
         count: [max(len(r.cells[n]) for r in rows if len(r.cells) == count) for n in range(count)]
         for count in {len(r.cells) for r in rows}
     }
+    lasts = {n: [r.cells[-1] for r in rows if len(r.cells) == n and r.cells[-1]] for n in sizes}
+    # a last column of words stands to the left
+    worded = {
+        n for n, cells in lasts.items() if sum(c[0].isalpha() for c in cells) > len(cells) / 2
+    }
     out = []
     for row in rows:
         head = "  " + row.label.ljust(wide)
@@ -156,10 +161,9 @@ def _table(rows: tuple[Shown, ...]) -> str:
             text = textwrap.fill(row.cells[0], WIDTH, initial_indent=head, subsequent_indent=below)
         else:  # a column that is broken is none: a wide table is left to its terminal
             columns = zip(row.cells[:-1], sizes[len(row.cells)], strict=False)
-            last = row.cells[-1]
-            words = last.ljust if last[:1].isalpha() else last.rjust
-            text = "  ".join((*(c.rjust(s) for c, s in columns), words(sizes[len(row.cells)][-1])))
-            text = (head + text).rstrip()
+            last, width = row.cells[-1], sizes[len(row.cells)][-1]
+            ends = last.ljust(width) if len(row.cells) in worded else last.rjust(width)
+            text = (head + "  ".join((*(c.rjust(s) for c, s in columns), ends))).rstrip()
         out.append(text)
     return "\n".join(out)
 
