@@ -127,6 +127,12 @@ def test_what_is_no_such_log_is_refused(make, says, run, tmp_path):
     assert says in found["because"]
 
 
+def test_a_power_that_never_comes_to_full_is_a_doubt(run, tmp_path):
+    half = other(logged(), power=lambda row: round(float(row["power"]) / 2, 3))
+    codes = [w["code"] for w in answered(run, tmp_path, half)["warnings"]]
+    assert "power-limited" in codes
+
+
 def test_gains_that_were_not_at_work_are_told_from_those_that_were(run, tmp_path):
     given = {k: v * 255 for k, v in zip(("--kp", "--ki", "--kd"), GAINS, strict=True)}
     words = [str(w) for pair in given.items() for w in pair]

@@ -237,6 +237,8 @@ def moved_doubts(told: Moved, tuned: Tuned) -> list[Remark]:
     holding, limit = tuned.model.holding_power, tuned.loop.limit
     if holding * (1 + tuned.loop.fan_extra) > 0.95 * limit:
         odd.append(Remark("nearly-all", {"holding": holding}))
+    if (most := float(told.power.max())) < 0.9 * limit:
+        odd.append(Remark("never-full", {"most": most, "limit": limit}))
     return odd
 
 
