@@ -223,7 +223,7 @@ class Bench:
         """A trial print into the journal; the entry's number."""
         kept = None if photo is None else self._keep(picture(Path(photo)))
         body = {"changed": list(changes), "outcome": outcome, "score": score, "photo": kept}
-        return self.journal.append("trial", "trial", body, self.state().loaded.get(0))
+        return self.journal.append("trial", "trial", body, self.state().filament)
 
     def set_all(
         self, settings: Sequence[tuple[Taken, str | None, Entry | None]], how: str

@@ -27,12 +27,12 @@ from omphalon.physics.thermal import ThermalModel, first_order
 from omphalon.physics.thermal_fit import (
     GROWTH_PRIOR,
     LATER_START_DOUBT_C,
-    MOST_GROWTH,
     MOST_POINTS,
     ONE_MASS,
     TWO_MASSES,
     ThermalFit,
     bounds,
+    coefficients,
     model_of,
 )
 
@@ -173,14 +173,7 @@ class _Course:
         whole = self.white(np.column_stack([basis, self.reading]))
         left = np.vstack([whole[:, :-1], np.diag(1 / doubt)])
         right = np.concatenate([whole[:, -1], mean / doubt])
-        normal, product = left.T @ left, left.T @ right
-        best = np.linalg.solve(normal, product)
-        if not 0.0 <= best[1] <= MOST_GROWTH:
-            fixed = min(max(best[1], 0.0), MOST_GROWTH)
-            free = np.arange(len(best)) != 1
-            rest = product[free] - normal[free, 1] * fixed
-            best[free] = np.linalg.solve(normal[np.ix_(free, free)], rest)
-            best[1] = fixed
+        best = coefficients(left, right)
         usual, spread = self.shapes(len(p))
         return best, basis, np.concatenate([left @ best - right, (p - usual) / spread])
 

@@ -159,18 +159,25 @@ class _Problem:
         centre, doubt = self.linear_prior(basis.shape[1])
         left = np.vstack([basis * self.weight[:, None], np.diag(self.firmness / doubt)])
         right = np.concatenate([self.reading_c * self.weight, centre * self.firmness / doubt])
-        normal, product = left.T @ left, left.T @ right
-        coefficient = np.linalg.solve(normal, product)
-        if not 0.0 <= coefficient[1] <= MOST_GROWTH:  # losses grow with temperature, within reason
-            fixed = min(max(coefficient[1], 0.0), MOST_GROWTH)
-            free = np.arange(len(coefficient)) != 1
-            coefficient[free] = np.linalg.solve(
-                normal[np.ix_(free, free)], product[free] - normal[free, 1] * fixed
-            )
-            coefficient[1] = fixed
+        coefficient = coefficients(left, right)
         usual, doubt = self.shape_prior
         strange = (p - usual[: len(p)]) / doubt[: len(p)] * self.firmness
         return coefficient, basis, np.concatenate([left @ coefficient - right, strange])
+
+
+def coefficients(left: Array, right: Array) -> Array:
+    """Least squares of a basis (rows, k) and a reading (rows,), the second coefficient, the growth
+    of the losses, held between none and what no heater passes; (k,).
+    """
+    normal, product = left.T @ left, left.T @ right
+    best = np.linalg.solve(normal, product)
+    if not 0.0 <= best[1] <= MOST_GROWTH:
+        fixed = min(max(best[1], 0.0), MOST_GROWTH)
+        free = np.arange(len(best)) != 1
+        rest = product[free] - normal[free, 1] * fixed
+        best[free] = np.linalg.solve(normal[np.ix_(free, free)], rest)
+        best[1] = fixed
+    return np.asarray(best, dtype=np.float64)
 
 
 def model_of(

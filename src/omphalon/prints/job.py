@@ -83,6 +83,11 @@ class Job:
         return self.bed.centre if self.at is None else self.at
 
     @property
+    def tool_word(self) -> str:
+        """What names the tool in a line that heats it; nothing of tool 0."""
+        return f"T{self.tool} " if self.tool else ""
+
+    @property
     def section_mm2(self) -> float:
         """Cross-section of the line: a rectangle with round ends."""
         return (self.width_mm - self.layer_mm) * self.layer_mm + math.pi * self.layer_mm**2 / 4

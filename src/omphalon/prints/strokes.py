@@ -204,7 +204,7 @@ def opening(job: Job, acceleration_line: str | None) -> Iterator[str]:
     yield from ("G21", "G90", "M83", "M107")
     if job.bed_temp_c > 0:
         yield f"M140 S{job.bed_temp_c:.0f}"
-    tool = f"T{job.tool} " if job.tool else ""
+    tool = job.tool_word
     yield f"M104 {tool}S{0.75 * job.temp_c:.0f}"
     yield "G28"
     yield f"G1 Z{min(WAIT_MM, job.bed.height_mm):.3f} F600"
@@ -220,5 +220,4 @@ def opening(job: Job, acceleration_line: str | None) -> Iterator[str]:
 def closing(job: Job, z: float) -> Iterator[str]:
     """Everything off; the nozzle lifts off the print."""
     yield f"G1 Z{min(z + WAIT_MM, job.bed.height_mm):.3f} F600"
-    tool = f"T{job.tool} " if job.tool else ""
-    yield from (f"M104 {tool}S0", "M140 S0", "M107", "M84")
+    yield from (f"M104 {job.tool_word}S0", "M140 S0", "M107", "M84")

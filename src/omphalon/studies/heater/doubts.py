@@ -15,11 +15,11 @@ from omphalon.physics import linear, oscillation
 from omphalon.physics.aims import AIMS
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
-from omphalon.physics.thermal_fit import ThermalFit
+from omphalon.physics.thermal_fit import COLD_C, ThermalFit
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.excerpt import Excerpt
-from omphalon.studies.heater.moved import COLD_C, Moved
+from omphalon.studies.heater.moved import Moved
 from omphalon.studies.heater.tuning import Tuned
 
 FASTEST_C_S = 15.0
@@ -223,6 +223,8 @@ def refuse_not_at_work(told: Moved, present: Gains) -> None:
     if not asked:
         return
     one, other = np.concatenate(asked), np.concatenate(given)
+    if not (one.any() and other.any()):  # a reading or a power that never moves says nothing
+        return
     alike = float(np.corrcoef(one, other)[0, 1])
     factor = float(one @ other) / max(float(one @ one), 1e-12)
     if alike > AT_WORK and not 1 / NOT_THESE < factor < NOT_THESE:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -98,27 +99,24 @@ def fit_heater(
     """
     odd: list[Remark] = []
     question = question.of_logs(logs)
+    full_power = question.gain_scale or gain_scale
     try:
         for log in logs:
             odd += log_doubts(log, question.max_temp_c)
             if question.heater is not None:
                 odd += heater_doubts(log, question.heater)
         if len(logs) == 1 and by_controller(logs[0]):
-            return _from_moved(logs[0], question, question.gain_scale or gain_scale, odd)
-        tests = tuple(excerpt(log, question.target_c) for log in logs)
-        if question.heater is None:
-            for log, test in zip(logs, tests, strict=True):
-                odd += heater_doubts(log, heater_at(test.target_c))
-        model, spikes = fit_without_spikes(tests)
-        odd += [*spikes, *logs_disagree(tests), *explained(tests[0], model)]
-        full_power = question.gain_scale or gain_scale
-        return _heater_fit(tests, model, odd, question, full_power, logs[0].power_scale)
+            return _from_moved(logs[0], question, full_power, odd)
+        try:
+            tests = tuple(excerpt(log, question.target_c) for log in logs)
+            return _from_tests(tests, logs, question, full_power, odd)
+        except Refusal as refusal:
+            if refusal.code in NO_TEST and len(logs) == 1 and logs[0].power is not None:
+                with contextlib.suppress(Refusal):  # what is wrong with it as a test says more
+                    before = [*odd, *refusal.remarks]
+                    return _from_moved(logs[0], question, full_power, before)
+            raise
     except Refusal as refusal:
-        if refusal.code in NO_TEST and len(logs) == 1 and logs[0].power is not None:
-            before = [*odd, *refusal.remarks]
-            with contextlib.suppress(Refusal):  # what is wrong with it as a test says more
-                scale = question.gain_scale or gain_scale
-                return _from_moved(logs[0], question, scale, before)
         raise refusal.after(odd) from None
 
 
@@ -126,60 +124,52 @@ def _from_moved(
     log: TemperatureLog, question: HeaterQuestion, full_power: float, odd: Sequence[Remark]
 ) -> HeaterFit:
     """Gains out of a log without a test."""
-    try:
-        told = moved(log, question.target_c)
-        heater = question.heater or heater_at(told.target_c)
-        fan = question.fan_on is True
-        asked = replace(question, fan_on=fan)
-        if told.cooling is not None and question.fan_cooling is None:
-            asked = asked.with_cooling(told.cooling.value, told.cooling.half_width)
-        present = None if question.present is None else times(question.present, 1 / full_power)
-        thermal = told.fit.thermal
-        tuned = tune(told, thermal, heater, asked, present, told.otherwise)
-        if question.present is not None:
-            refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
-        if present is not None:
-            refuse_not_at_work(told, present)
-        refuse_too_little(told, tuned)
-    except Refusal as refusal:
-        raise refusal.after(odd) from None
-    keep = worth_keeping(tuned)
-    if not keep and not sure_enough(tuned):
-        raise Refusal("unsure", odd, share=1 - tuned.sure)
+    read = moved(log, question.target_c)
+    heater = question.heater or heater_at(read.target_c)
+    asked = replace(question, fan_on=question.fan_on is True)
+    if read.cooling is not None and question.fan_cooling is None:
+        asked = asked.with_cooling(read.cooling.value, read.cooling.half_width)
+    present = _of_full_power(question, full_power)
+    tuned = tune(read, read.fit.thermal, heater, asked, present, read.otherwise)
+    if question.present is not None and present is not None:
+        refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
+        refuse_not_at_work(read, present)
+    refuse_too_little(read, tuned)
     return HeaterFit(
         heater=heater,
         tests=(),
-        moved=told,
-        model=thermal,
+        moved=read,
+        model=read.fit.thermal,
         cycle=None,
         tuned=tuned,
-        gains=present if keep and present else tuned.new,
+        **_decided(tuned, present),
         full_power=full_power,
         log_scale=log.power_scale,
-        verdict="keep" if keep else "change",
-        remarks=(*odd, *told.remarks, *moved_doubts(told, tuned)),
+        remarks=(*odd, *read.remarks, *moved_doubts(read, tuned)),
     )
 
 
-def _heater_fit(
+def _from_tests(
     tests: tuple[Excerpt, ...],
-    model: ThermalFit,
-    odd: list[Remark],
+    logs: Sequence[TemperatureLog],
     question: HeaterQuestion,
     full_power: float,
-    log_scale: float | None,
+    odd: list[Remark],
 ) -> HeaterFit:
+    """Gains out of one or more tests."""
+    if question.heater is None:
+        for log, test in zip(logs, tests, strict=True):
+            odd += heater_doubts(log, heater_at(test.target_c))
+    model, spikes = fit_without_spikes(tests)
+    odd += [*spikes, *logs_disagree(tests), *explained(tests[0], model)]
     test = tests[0]
     heater = question.heater or heater_at(test.target_c)
-    present = None if question.present is None else times(question.present, 1 / full_power)
+    present = _of_full_power(question, full_power)
     tuned = tune(test, model, heater, question, present)
     if question.present is not None:
-        period = tuned.loop.period_s
-        refuse_other_scale(question.present, tuned.new, full_power, period)
+        refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
     cycle = oscillation.ultimate(test.found)
-    keep = worth_keeping(tuned)
-    if not keep and not sure_enough(tuned):
-        raise Refusal("unsure", share=1 - tuned.sure)
+    decided = _decided(tuned, present)
     words = [o for t in tests for o in t.remarks]
     return HeaterFit(
         heater=heater,
@@ -187,12 +177,30 @@ def _heater_fit(
         model=model,
         cycle=cycle,
         tuned=tuned,
-        gains=present if keep and present else tuned.new,
+        **decided,
         full_power=full_power,
-        log_scale=log_scale,
-        verdict="keep" if keep else "change",
+        log_scale=logs[0].power_scale,
         remarks=(*odd, *words, *fit_doubts(test, model, tuned, cycle)),
     )
+
+
+def _of_full_power(question: HeaterQuestion, full_power: float) -> Gains | None:
+    """The present gains for a power of 0…1."""
+    return None if question.present is None else times(question.present, 1 / full_power)
+
+
+def _decided(tuned: Tuned, present: Gains | None) -> dict[str, Any]:
+    """The gains and the verdict: the present ones where the best cannot be told from them.
+
+    Raises Refusal where a change would not be sure enough.
+    """
+    keep = worth_keeping(tuned)
+    if not keep and not sure_enough(tuned):
+        raise Refusal("unsure", share=1 - tuned.sure)
+    return {
+        "gains": present if keep and present else tuned.new,
+        "verdict": "keep" if keep else "change",
+    }
 
 
 def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:

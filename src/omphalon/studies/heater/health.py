@@ -17,7 +17,8 @@ from omphalon.studies.heater.moved import SETTLES_DELAYS, Moved, moved
 
 # what the same heater differs by from one day to the next, as a deviation: the room, the supply,
 # how the sensor sits; shares, and s of the delay; judgements
-OTHER_DAY = {"holding_power": 0.012, "rise_c_s": 0.012, "delay_s": 0.0}
+DELAY = "delay_s"
+OTHER_DAY = {"holding_power": 0.012, "rise_c_s": 0.012, DELAY: 0.0}
 OTHER_DAY_S = 0.05
 FULL = 0.95  # of the most power
 PACE, START = (0.3, 0.7), (0.04, 0.12)  # shares of the way between which the rise is read
@@ -25,7 +26,7 @@ PACE, START = (0.3, 0.7), (0.04, 0.12)  # shares of the way between which the ri
 SIGNS: Mapping[str, tuple[str, str]] = {
     "holding_power": ("loses-more", "loses-less"),
     "rise_c_s": ("stronger", "weaker"),
-    "delay_s": ("answers-later", "answers-sooner"),
+    DELAY: ("answers-later", "answers-sooner"),
 }
 
 
@@ -46,9 +47,6 @@ def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float
         name: (value, float(np.hypot(own, OTHER_DAY[name] * value + OTHER_DAY_S * (name == DELAY))))
         for name, (value, own) in found.items()
     }
-
-
-DELAY = "delay_s"
 
 
 def _holding(told: Moved) -> dict[str, tuple[float, float]]:

@@ -13,7 +13,7 @@ from omphalon.physics import oscillation
 from omphalon.physics.moved import MOST_CHANGES, MOST_ROWS, MovedFit, fit_moved, loss_changes
 from omphalon.physics.moved_log import MovedLog
 from omphalon.physics.scale import Estimate, by_median
-from omphalon.physics.thermal_fit import ThermalFit
+from omphalon.physics.thermal_fit import AMBIENT_C, COLD_C, ThermalFit
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.cleaning import BUSY, cleaned
@@ -25,9 +25,9 @@ from omphalon.studies.heater.stretches import NEAR_C, Stretch, sessions, stretch
 SMALL_MOVE, LEAST_MOVE, SOME, MOSTLY = 0.15, 0.004, 0.1, 0.5
 TWO_LEVELS, LEVEL, WINDOWS = 0.7, 0.02, 6
 FEWEST_MOVES = 6
+LEAD_S = 10.0  # kept of a rest before the heater comes on
 LEAST_RISE_C = 15.0  # that a log must show to tell a heater's pace
-COLD_C, COLD_START_C = 45.0, 3.0  # a log that starts below, and as flat, starts at rest
-AMBIENT_C = 23.0
+COLD_START_C = 3.0  # a log that starts cold, and as flat, starts at rest
 MOST_DELAYS = 600.0  # of a log that are looked at: what comes later tells the same again
 FIRST_DELAYS = 25.0  # of the first hold, before a change of loss is looked for
 SETTLES_DELAYS = 8.0  # after whose end a change of loss may be told from an arrival
@@ -159,7 +159,7 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
         delay_s=delay,
         losses_s=tuple(at for at in fans if at < t[-1]),
     )
-    fit, otherwise = _fitted(whole, cut)
+    fit, otherwise = _models(whole, cut)
     losses = tuple(zip(fit.log.losses_s, fit.losses, strict=True))
     _refuse_misfit(fit, [*odd, *cuts])
     used = fit.log.time_s[-1]
@@ -176,11 +176,11 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
         averaged=fit.log.averaged,
         fit=fit,
         otherwise=otherwise,
-        remarks=(*odd, *cuts, *_told(float(used), log, start)),
+        remarks=(*odd, *cuts, *_passed_over(float(used), log, start)),
     )
 
 
-def _told(used_s: float, log: TemperatureLog, start: float) -> list[Remark]:
+def _passed_over(used_s: float, log: TemperatureLog, start: float) -> list[Remark]:
     """A word where much of a log was passed over."""
     if used_s > 0.9 * log.duration_s:
         return []
@@ -203,7 +203,7 @@ def _most_telling(log: TemperatureLog) -> tuple[TemperatureLog, float]:
     assert part.power is not None
     # a rest before says no more than its last moments
     on = int(np.argmax(part.power > BUSY))
-    first = max(int(np.searchsorted(part.time_s, part.time_s[on] - 10.0)), 0)
+    first = int(np.searchsorted(part.time_s, part.time_s[on] - LEAD_S))
     part = part.rows(slice(first, None))
     return part, float(part.time_s[0] - log.time_s[0])
 
@@ -296,7 +296,7 @@ def _delay(t: Array, y: Array, u: Array, at_rest: bool) -> float:
     return float(np.clip(t[after][np.argmax(y[after])] - t[fall], 2 * least, 60.0))
 
 
-def _fitted(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, ThermalFit | None]:
+def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, ThermalFit | None]:
     """The model of a log: of its beginning first, both ways of logging power tried; then with the
     changes of loss that this shows. And the model of the other way, where it may be that.
     """
@@ -341,7 +341,7 @@ def _rows(log: MovedLog, keep: Mask) -> MovedLog:
 
 def _moments(log: MovedLog, cut: tuple[Stretch, ...]) -> Array:
     """When a change of loss could be told: in holds, once they have settled."""
-    settles, span = SETTLES_DELAYS * log.delay_s, 0.0
+    settles = SETTLES_DELAYS * log.delay_s
     spans = [(s.start_s + settles, s.end_s - 2 * log.delay_s) for s in cut if s.kind == "holds"]
     spans = [(a, b) for a, b in spans if b > a]
     span = sum(b - a for a, b in spans)

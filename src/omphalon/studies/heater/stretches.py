@@ -40,7 +40,7 @@ def sessions(log: TemperatureLog) -> list[slice]:
     busy = np.flatnonzero(log.power > BUSY)
     for before, after in zip(busy[:-1], busy[1:], strict=True):
         if t[after] - t[before] > APART_S:
-            cuts |= {int(before) + 1, max(int(np.searchsorted(t, t[after] - usual * 5)), 0)}
+            cuts |= {int(before) + 1, int(np.searchsorted(t, t[after] - usual * 5))}
     edges = sorted({0, *cuts, len(t)})
     parts = [slice(a, b) for a, b in zip(edges[:-1], edges[1:], strict=True) if b - a > 20]
     return [part for part in parts if (log.power[part] > BUSY).any()]
