@@ -36,6 +36,22 @@ HEATERS = choice(*KINDS)
 SECONDS = Measure("time")
 
 
+aim_option = click.option(
+    "--aim",
+    type=choice("quick", "even", "gentle"),
+    default="even",
+    show_default=True,
+    help="Fast recovery, a balance, or no overshoot.",
+)
+style_option = click.option(
+    "--style",
+    type=choice("oscillation", "step", "heat-up"),
+    default="oscillation",
+    show_default=True,
+    help="The controller's own test, or one for controllers that have none.",
+)
+
+
 class Band(Measure):
     """How near the target a controller starts to act; the word none is 0: it always does."""
 
@@ -61,13 +77,7 @@ def heater() -> None:
     within=(0, 1000),
 )
 @number("--cycles", "count", "How many times it switches on and off.", within=(3, 30), default=8)
-@click.option(
-    "--style",
-    type=choice("oscillation", "step", "heat-up"),
-    default="oscillation",
-    show_default=True,
-    help="The controller's own test, or one for controllers that have none.",
-)
+@style_option
 @answering(plot=False, tool=True)
 def plan(how: Leaving, which: str, target: float | None, cycles: int, style: str) -> Answer:
     """Say how to run the oscillation test on this printer, or another that tells its gains.
@@ -122,13 +132,7 @@ reading = options(
 @number("--power-high", "share", "With --cycle: the power that heats,  [1]", within=(0.02, 1))
 @number("--power-low", "share", "and the one that lets it cool.  [0]", within=(0, 1))
 @number("--gain-scale", "scale", "Full power in the gains, if unlike the log's.  [255]")
-@click.option(
-    "--aim",
-    type=choice("quick", "even", "gentle"),
-    default="even",
-    show_default=True,
-    help="Fast recovery, a balance, or no overshoot.",
-)
+@aim_option
 @click.option(
     "--fan", type=choice("on", "off"), help="The part fan during the test.  [on hotend, off bed]"
 )

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.benched import facts_of_bench
-from omphalon.cli.common import choice
+from omphalon.cli.heater import aim_option, style_option
 from omphalon.cli.printer.feed import extruder
 from omphalon.cli.printer.put import Setter, shown_and_kept
 from omphalon.cli.printer.run import (
@@ -55,20 +55,8 @@ tune.add_command(extruder)
 
 @tune.command("heater", short_help="Gains: test, fit, set, store, heat again, check.")
 @heated
-@click.option(
-    "--aim",
-    type=choice("quick", "even", "gentle"),
-    default="even",
-    show_default=True,
-    help="Fast recovery, a balance, or no overshoot.",
-)
-@click.option(
-    "--style",
-    type=choice("oscillation", "step", "heat-up"),
-    default="oscillation",
-    show_default=True,
-    help="The test: the printer's own, or one for controllers that have none.",
-)
+@aim_option
+@style_option
 @click.option("--out", default=".", metavar="DIR", help="Where the logs are put.  [here]")
 @yes
 @at_wire
