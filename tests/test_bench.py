@@ -442,6 +442,14 @@ def test_what_befalls_one_tool_leaves_the_other_alone(bench):
     bench("bench changed bed-plate --tool 1", code=2)
 
 
+def test_a_listing_that_names_tool_0_is_of_the_first_extruder(run, tmp_path):
+    (tmp_path / "lists.txt").write_text("M92 X80.0\nM92 T0 E412.0\nM92 T1 E430.0\n")
+    assert run("bench", "new", "b", "--listing", "lists.txt").returncode == 0
+    found = json.loads(run("bench", "show", "--bench", "b", "--json").stdout)["settings"]
+    steps = {key: one["value"]["steps"] for key, one in found.items()}
+    assert steps == {"steps-x": 80.0, "steps-e": 412.0, "steps-e@1": 430.0}
+
+
 def test_a_retest_cannot_be_adopted(bench):
     bench("flow fit --wall 0.48 --wall 0.47", code=3)
     bench("bench adopt", code=2)

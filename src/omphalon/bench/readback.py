@@ -34,7 +34,7 @@ def kind_of(one: Listed) -> Kind | None:
         (
             k
             for k in KINDS.values()
-            if (k.line, k.tool) == (one.setting, one.tool) and k.axis in ("", one.axis or k.axis)
+            if (k.line, k.tool) == (one.setting, one.tool) and k.axis in ("", one.axis)
         ),
         None,
     )

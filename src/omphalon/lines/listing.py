@@ -82,7 +82,11 @@ def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) ->
     """A match as a setting: of its axis and its tool, gains as kp, ki and kd."""
     axis, tool = values.pop("axis", "").upper(), int(float(values.pop("tool", 0)))
     plain = setting.removeprefix("tool-")
-    setting = plain if plain in OF_TOOL else setting
+    if plain != setting and plain in OF_TOOL:
+        setting, axis = (
+            plain,
+            "E" if plain == "steps" else axis,
+        )  # a tool's steps are its extruder's
     if setting.endswith("-gains"):
         values = as_gains(values, dialect.loop)
     return Listed(setting=setting, axis=axis, values=values, row=row, tool=tool)
