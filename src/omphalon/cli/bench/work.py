@@ -57,8 +57,8 @@ def changed(part: str, note: str, to: str | None, tool: int | None, place: str |
     }
     table([(KINDS[key].words, why) for key, why in stale.items() if key in state.settings])
     if fact is not None and to is None:
-        had = state.facts.get(fact)
-        click.echo(f"{fact} is still {had}: say what it is now, omphalon bench set {fact}=…")
+        had = f"still {state.facts[fact]}" if fact in state.facts else "not known"
+        click.echo(f"{fact} is {had}: say what it is now, omphalon bench set {fact}=…")
     click.echo("next    omphalon bench next")
 
 
