@@ -3,7 +3,7 @@ printing, under good, timid, hot and badly mixed gains.
 
     python benchmarks/heater_ordinary.py [gains|health|bias] [--only FAMILY] [--detail]
 
-The heaters are those of heater_families.py (four families, twelve each); the fit's constants were
+The heaters are those of plants.py (five families, twelve hotends and twelve beds each); the fit's constants were
 tuned on "two masses" and "five nodes". Power is reported as a sample or as a mean, every 0.5 to
 3 s; the program is not told which. Scored as in heater_gains.py.
 """
@@ -42,6 +42,7 @@ QUALITIES = {
     "mixed": (0.5, 4.0, 0.05),
 }
 KINDS = ("hold", "fan", "step", "hour")
+OF_KIND = 12  # hotends, and as many beds, of a family
 
 
 @dataclass(frozen=True)
@@ -67,7 +68,7 @@ class Row:
 def cases(family: str) -> list[Case]:
     """Every heater of a family with every kind of log, the gains in turn."""
     found = []
-    for n, plant in enumerate(family_plants(family)):
+    for n, plant in enumerate(family_plants(family, OF_KIND)):
         for k, kind in enumerate(KINDS):
             quality = list(QUALITIES)[(n + k) % len(QUALITIES)]
             random = np.random.default_rng([21, FAMILIES.index(family), n, k])

