@@ -3,7 +3,8 @@ printing, under good, timid, hot and badly mixed gains.
 
     python benchmarks/heater_ordinary.py [gains|health|bias] [--only FAMILY] [--detail]
 
-The heaters are those of plants.py (five families, twelve hotends and twelve beds each); the fit's constants were
+The heaters are those of plants.py (five families, twelve hotends and as
+many beds each); the fit's constants were
 tuned on "two masses" and "five nodes". Power is reported as a sample or as a mean, every 0.5 to
 3 s; the program is not told which. Scored as in heater_gains.py.
 """

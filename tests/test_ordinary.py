@@ -12,6 +12,7 @@ from conftest import SAMPLES
 from logs import as_csv
 from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.loop import day_score
+from omphalon.standin.oscillation import as_console
 from omphalon.standin.samples import FULMAR_HOTEND
 
 GAINS = (0.13, 0.0085, 0.2)
@@ -87,6 +88,20 @@ def test_a_column_that_tells_the_fan_is_used(run, tmp_path):
         fan=lambda row: 255 if float(row["time_s"]) > 253 else 0,
     )
     losses = answered(run, tmp_path, rows)["evidence"]["losses"]
+    assert [one["share"] for one in losses] == [pytest.approx(FULMAR_HOTEND.fan_extra, abs=0.15)]
+
+
+def test_a_console_s_lines_that_set_the_fan_are_used(run, tmp_path):
+    log = hold_log(FULMAR_HOTEND, replace(HOLD, fan_after_s=150.0, hold_s=300.0))
+    lines = []
+    reports = (line for line in as_console(log, bed=False) if "T:" in line)
+    for at, line in zip(log.time_s, reports, strict=True):
+        if 253.0 <= at < 254.0:
+            lines += ["Recv: echo: M106 P1 S90", "Send: N41 M106 S255*99"]
+        lines.append(f"{at:.2f}{line}")
+    (tmp_path / "console.txt").write_text("\n".join(lines) + "\n")
+    done = run("heater", "fit", "console.txt", "--heater", "hotend", "--json")
+    losses = json.loads(done.stdout)["evidence"]["losses"]
     assert [one["share"] for one in losses] == [pytest.approx(FULMAR_HOTEND.fan_extra, abs=0.15)]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 
 import numpy as np
 
@@ -15,6 +16,8 @@ from omphalon.remarks import Remark
 from omphalon.reports import SIGN, Heating, report_of
 
 FEWEST = 3  # report lines that make a console's log
+FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's
+MOST_FAN = 255.0  # of a line that names no speed
 
 
 def is_console(lines: list[str]) -> bool:
@@ -40,25 +43,34 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
         notes.append(Remark("cycled-heater", {"heater": want}))
     if not text.whole:
         notes.append(Remark("cut-line"))
-    times = _times(text.source, [stamp for stamp, _ in rows], how)
+    times = _times(text.source, [stamp for stamp, _, _ in rows], how)
     notes += times.notes
-    counts, target = [r.power for _, r in rows], [r.target_c for _, r in rows]
+    counts, target = [r.power for _, r, _ in rows], [r.target_c for _, r, _ in rows]
+    fan = [speed for _, _, speed in rows]
     return LogColumns(
         time_s=times.seconds,
-        temperature_c=[r.temperature_c for _, r in rows],
+        temperature_c=[r.temperature_c for _, r, _ in rows],
         power=counts if not all(map(math.isnan, counts)) else None,
         target_c=target if not all(map(math.isnan, target)) else None,
         percent=False,
         notes=notes,
         heater=want,
+        fan=fan if any(fan) else None,
     )
 
 
-def _reports(text: Text, heater: str) -> list[tuple[str, Heating]]:
-    """Time stamp and reading of one heater, line by line."""
-    lines = text.lines[: len(text.lines) - (not text.whole)]
-    found = (report for line in lines if (report := report_of(line)) is not None)
-    return [(r.stamp, r.heaters[heater]) for r in found if heater in r.heaters]
+def _reports(text: Text, heater: str) -> list[tuple[str, Heating, float]]:
+    """Time stamp and reading of one heater, and the part fan as the lines before set it (off until
+    one does), report by report.
+    """
+    found, fan = [], 0.0
+    for line in text.lines[: len(text.lines) - (not text.whole)]:
+        report = report_of(line)
+        if report is not None and heater in report.heaters:
+            found.append((report.stamp, report.heaters[heater], fan))
+        elif turned := FAN.search(line):
+            fan = float(turned[2] or MOST_FAN) if turned[1] == "6" else 0.0
+    return found
 
 
 def _times(source: str, stamps: list[str], how: Wanted) -> clock.Times:

@@ -13,14 +13,13 @@ from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change
 from omphalon.studies.heater.cleaning import BUSY
-from omphalon.studies.heater.moved import SETTLES_DELAYS, Moved, moved
+from omphalon.studies.heater.moved import FULL, SETTLES_DELAYS, Moved, moved
 
 # what the same heater differs by from one day to the next, as a deviation: the room, the supply,
 # how the sensor sits; shares, and s of the delay; judgements
 DELAY = "delay_s"
 OTHER_DAY = {"holding_power": 0.012, "rise_c_s": 0.012, DELAY: 0.0}
 OTHER_DAY_S = 0.05
-FULL = 0.95  # of the most power
 PACE, START = (0.3, 0.7), (0.04, 0.12)  # shares of the way between which the rise is read
 # figure → the remark where it rose, and where it fell
 SIGNS: Mapping[str, tuple[str, str]] = {
@@ -79,11 +78,12 @@ def _heat_up(told: Moved) -> dict[str, tuple[float, float]]:
     if not full[on + 1 : ends[-1]].all():
         return {}
     early, pace = ((crossed[k + 1] - crossed[k]) / max(at[k + 1] - at[k], 1e-6) for k in (0, 2))
-    # a mean says when in its interval the power came on, a sample that it did
-    share = float(u[on] / u.max()) if log.averaged else 0.5
+    # a mean says when in its interval the power came on, a sample, or a full mean, that it did
+    mean = log.averaged and not full[on]
+    share = float(u[on] / u.max()) if mean else 0.5
     switched = t[on] - share * (t[on] - t[on - 1])
     noise = log.sigma_c / early * 2
-    late = 0.02 if log.averaged else log.interval_s / np.sqrt(12)
+    late = 0.02 if mean else log.interval_s / np.sqrt(12)
     delay = at[0] - (crossed[0] - log.ambient_c) / early - switched
     own = pace * float(np.sqrt(2)) * log.sigma_c / (crossed[3] - crossed[2])
     return {"rise_c_s": (pace, own), DELAY: (float(delay), float(np.hypot(noise, late)))}

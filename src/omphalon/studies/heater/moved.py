@@ -39,6 +39,7 @@ LEAST_MORE = 1.15  # power that heats up, over that which holds
 MOST_MISFIT = 8.0  # χ² a report from which on something else moved the temperature
 LEAST_FAN = 0.08  # of the loss: less is no matter, and no part fan
 ASTRAY, UNEXPLAINED = 0.05, 0.12  # the same, as shares of the rise and of how far it moves
+FULL = 0.95  # of the most power
 CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power is the way
 
 
@@ -306,10 +307,12 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     early = whole.time_s <= min([arrived + FIRST_DELAYS * whole.delay_s, *known])
     events += known
     first = _thinned(_rows(replace(whole, losses_s=()), early), events)
-    fits = [fit_moved(replace(first, averaged=way)) for way in (False, True)]
-    other, best = sorted(fits, key=lambda fit: fit.likelihood)
-    open_ = best.likelihood - other.likelihood < CLEARLY
-    otherwise = other.thermal if open_ else None
+    ways = (True,) if _shows_means(whole) else (False, True)
+    best, *others = sorted(
+        (fit_moved(replace(first, averaged=way)) for way in ways), key=lambda fit: -fit.likelihood
+    )
+    open_ = [f.thermal for f in others if best.likelihood - f.likelihood < CLEARLY]
+    otherwise = open_[0] if open_ else None
     if early.all():
         return best, otherwise
     all_of_it = _thinned(replace(whole, averaged=best.log.averaged), events)
@@ -319,6 +322,16 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     # of a part that it does not follow, the beginning alone is used
     only = whole.at_rest and _astray(whole_fit)
     return (best if only else whole_fit), otherwise
+
+
+def _shows_means(log: MovedLog) -> bool:
+    """Whether the heater's first report from cold has a part of the power that the next ones have
+    whole: no sample has that.
+    """
+    u = log.power
+    on = int(np.argmax(u > BUSY))
+    begins = log.at_rest and 0 < on < len(u) - 2
+    return begins and bool(u[on + 1 : on + 3].min() > FULL * u.max() > u[on])
 
 
 def _changes_of(fan: Array, t: Array) -> tuple[float, ...]:
