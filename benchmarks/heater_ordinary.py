@@ -28,9 +28,9 @@ from omphalon.standin.heater import Heater
 from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.loop import day_score
 from omphalon.standin.samples import FULMAR_HOTEND
-from omphalon.studies.changes import Pair, held_against
+from omphalon.studies.changes import held_against
 from omphalon.studies.heater.fit import fit_heater
-from omphalon.studies.heater.health import SIGNS, health
+from omphalon.studies.heater.health import SIGNS, health, health_pairs
 from omphalon.studies.heater.moved import moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
@@ -174,18 +174,8 @@ def _pair(job: tuple[int, Heater, bool]) -> list[str]:
     hold = Hold(235.0, gains, 200.0, None, 0.5, seed=2 * seed, averaged=averaged, before_s=before_s)
     before = health(recorded(FULMAR_HOTEND, hold), 235.0)
     after = health(recorded(later, replace(hold, seed=2 * seed + 1)), 235.0)
-    pairs = [
-        Pair(
-            name=name,
-            before=before[name][0],
-            before_deviation=before[name][1],
-            after=after[name][0],
-            after_deviation=after[name][1],
-        )
-        for name in before
-        if name in after
-    ]
-    return [c.pair.name for c in held_against(pairs) if c.differs and c.pair.name in SIGNS]
+    changes = held_against(health_pairs(before, after))
+    return [c.pair.name for c in changes if c.differs and c.pair.name in SIGNS]
 
 
 def healths(count: int = 100) -> None:

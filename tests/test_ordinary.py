@@ -175,3 +175,20 @@ def test_other_tests_are_planned_for_controllers_without_one(style, run):
     plan = json.loads(run("heater", "plan", "--style", style, "--target", "235", "--json").stdout)
     assert plan["lines"][0] == "M104 S235" and plan["lines"][-1] == "M104 S0"
     assert ("M104 S220" in plan["lines"]) == (style == "step")
+
+
+def test_a_bench_holds_a_heater_against_what_it_first_was(run, tmp_path):
+    weak = replace(FULMAR_HOTEND, power_w=0.88 * FULMAR_HOTEND.power_w)
+    for name, heater, seed in (("a", FULMAR_HOTEND, 1), ("b", weak, 2), ("c", weak, 3)):
+        log = hold_log(heater, replace(HOLD, seed=seed, averaged=True))
+        (tmp_path / f"{name}.csv").write_text("\n".join(as_csv(log)) + "\n")
+    run("bench", "new", "b")
+    hotend, of = ("--heater", "hotend", "--target", "235", "--bench", "b"), ("--bench", "b")
+    run("heater", "fit", "a.csv", *hotend)
+    run("bench", "adopt", *of)
+    assert "full power gives" not in run("heater", "check", "a.csv", *hotend).stdout
+    for later in ("b.csv", "c.csv"):
+        assert "full power gives" in run("heater", "check", later, *hotend).stdout
+        assert "full power gives" in run("bench", "next", *of).stdout
+    run("heater", "check", "a.csv", *hotend)
+    assert "full power gives" not in run("bench", "next", *of).stdout

@@ -32,6 +32,7 @@ FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
 MOST_PHOTO_BYTES = 10_000_000
 PICTURES = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff")
 FOLDERS = ("data", "figures", "prints")
+HEATER_CHANGED = "heater-changed"  # the warning of a check that names a change of the heater itself
 
 
 @dataclass(frozen=True)
@@ -121,7 +122,8 @@ class Bench:
         if kind.endswith("-check"):
             axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
             judged = [tool_key(k, tool) for k in check_keys(kind, document["evidence"], axes)]
-            verdict = {"verdict": document["verdict"]}
+            changed = [w["message"] for w in document["warnings"] if w["code"] == HEATER_CHANGED]
+            verdict = {"verdict": document["verdict"], **({"changed": changed} if changed else {})}
             rows += [
                 ("check", key, verdict, filament if KINDS[key].of_filament else None)
                 for key in judged

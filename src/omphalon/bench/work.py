@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
 from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind, days_since
 from omphalon.parts import PARTS, PARTS_OF_TOOL
 from omphalon.settings import OF_TOOL
+from omphalon.shapes import fits
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -103,6 +104,8 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
         return "stale", f"{changed[0]} changed since: {changed[1]}"
     if check is not None and check.id > setting.entry and check.body["verdict"] == "change":
         return "check-failed", f"the check of {check.at[:10]} failed"
+    if check is not None and check.id > setting.entry and fits(check.body.get("changed"), [str]):
+        return "changed", f"the check of {check.at[:10]} says: {'; '.join(check.body['changed'])}"
     passed = _passed(key, state)
     newer = [n for n in setting.kind.needs if _set_later(n, setting, passed, state)]
     if newer:
@@ -178,6 +181,22 @@ def command(kind: Kind, state: State) -> str:
     line = "" if "advance" in state.lines else NO_LINE
     given = {"axis": axis, "what": what, "levels": LEVELS.get(what, ""), "line": line}
     return COMMANDS[kind.group].format(**given)
+
+
+HEALTH = {"value": float, "spread": float}  # a figure of a heater's health
+
+
+def known_health(findings: Sequence[Entry], heater: str, since: int) -> dict[str, Any]:
+    """A heater's health by the first check after entry `since` that could tell it: figures with
+    value and spread; empty where there is none. `findings`: newest first.
+    """
+    for entry in reversed(findings):
+        evidence = entry.body["document"]["evidence"]
+        health = evidence.get("health")
+        own = entry.subject == "heater-check" and evidence.get("heater") == heater
+        if own and entry.id > since and health and fits(list(health.values()), [HEALTH]):
+            return dict(health)
+    return {}
 
 
 def check_keys(kind: str, evidence: Mapping[str, object], axes: Sequence[str]) -> list[str]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.cli.benched import held
 from omphalon.cli.common import (
     Answer,
     Asking,
@@ -20,7 +22,7 @@ from omphalon.cli.common import (
     pairs,
     template,
 )
-from omphalon.constants import BAND_C
+from omphalon.constants import BAND_C, NORMAL_95
 from omphalon.errors import UsageError, echoed
 from omphalon.heaters import KINDS, of_tool, tool_of
 
@@ -325,6 +327,18 @@ def _present(
     )
 
 
+def _known_health(heater: str) -> dict[str, tuple[float, float]]:
+    """A heater's health as the bench first knew it under the gains in force, with deviations."""
+    from omphalon.bench.work import known_health
+
+    if (found := held()) is None:
+        return {}
+    gains = found[1].settings.get(f"{heater}-gains")
+    findings = found[0].journal.entries(kind="finding")
+    known = known_health(findings, heater, gains.entry if gains else 0)
+    return {n: (one["value"], one["spread"] / NORMAL_95) for n, one in known.items()}
+
+
 @heater.command("check", short_help="Judges a loop from the log of a heat-up and a hold.")
 @click.argument("log")
 @click.argument("later", required=False)
@@ -381,4 +395,6 @@ def check(
         fan_at_s=fan_at_s,
         max_temp_c=given["max_temp"],
     )
+    if later is None:
+        question = replace(question, health=_known_health(question.which))
     return heater_check_answer(logs, question)

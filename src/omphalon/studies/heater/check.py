@@ -20,7 +20,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts
-from omphalon.studies.heater.health import health, health_remarks
+from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.signs import ALLOWED, SIGNS, Seen, Sign
 
@@ -99,7 +99,10 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
         raise refusal.after(odd) from None
     signs = {s.name: s for s in reversed(SIGNS) if s.seen(seen[-1])}
     found = tuple(health(p, goal) for p in parts)
-    changed = _changes(parts, seen, goal, found) if len(parts) == 2 else ()
+    if len(parts) == 2:
+        changed = held_against([*_pairs(parts, seen, goal), *health_pairs(*found)])
+    else:
+        changed = held_against(health_pairs(question.health, found[-1]))
     return HeaterCheck(
         heater=heater,
         target_c=goal,
@@ -112,44 +115,24 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     )
 
 
-def _changes(
-    parts: Sequence[TemperatureLog],
-    seen: Sequence[Seen],
-    target_c: float,
-    found: Sequence[Mapping[str, tuple[float, float]]],
-) -> tuple[Change, ...]:
-    """Each figure that both logs have, held against the other log's; those of the heater's health
-    among them.
-    """
+def _pairs(parts: Sequence[TemperatureLog], seen: Sequence[Seen], target_c: float) -> list[Pair]:
+    """Each figure of the loop that both logs have."""
     known = [
         arrival_deviations(p.time_s, p.temperature_c, p.power, target_c, s.arrival)
         for p, s in zip(parts, seen, strict=True)
     ]
     before, after = (s.arrival for s in seen)
-    return held_against(
-        [
-            Pair(
-                name=name,
-                before=getattr(before, name),
-                before_deviation=known[0][name],
-                after=getattr(after, name),
-                after_deviation=known[1][name],
-            )
-            for name in known[0]
-            if name in known[1]
-        ]
-        + [
-            Pair(
-                name=name,
-                before=found[0][name][0],
-                before_deviation=found[0][name][1],
-                after=found[1][name][0],
-                after_deviation=found[1][name][1],
-            )
-            for name in found[0]
-            if name in found[1]
-        ]
-    )
+    return [
+        Pair(
+            name=name,
+            before=getattr(before, name),
+            before_deviation=known[0][name],
+            after=getattr(after, name),
+            after_deviation=known[1][name],
+        )
+        for name in known[0]
+        if name in known[1]
+    ]
 
 
 def _refuse_early_end(seen: Seen, part: TemperatureLog, target_c: float) -> None:

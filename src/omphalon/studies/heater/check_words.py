@@ -128,7 +128,8 @@ def _change(name: str, changes: Mapping[str, Change]) -> str:
 
 def _rows(check: HeaterCheck, labels: Sequence[str]) -> tuple[Shown, ...]:
     """The rows that say something, with what is allowed; what is past it has a star."""
-    seen, changes = check.seen, {c.pair.name: c for c in check.changes}
+    seen = check.seen
+    changes = {c.pair.name: c for c in check.changes if c.pair.name in ROWS}
     out = [Shown("", (*labels, *(["change"] if changes else []), "allowed"))]
     for row in CHECK_ROWS:
         bad = [row.bad(s) for s in seen]
@@ -183,6 +184,8 @@ def heater_check_answer(logs: Sequence[TemperatureLog], question: CheckQuestion)
 
 def _finding(check: HeaterCheck) -> Finding:
     remedy = SIGNS[check.signs[0].name][1] if check.signs else ""
+    if not remedy and any(c.differs and c.pair.name in HEALTH for c in check.changes):
+        remedy = "look at the heater and its sensor, then check again"
     return Finding(
         kind="heater-check",
         verdict=check.verdict,

@@ -11,7 +11,7 @@ import numpy as np
 from omphalon.physics.scale import memory
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.changes import Change
+from omphalon.studies.changes import Change, Pair
 from omphalon.studies.heater.cleaning import BUSY
 from omphalon.studies.heater.moved import FULL, SETTLES_DELAYS, Moved, moved
 
@@ -87,6 +87,23 @@ def _heat_up(told: Moved) -> dict[str, tuple[float, float]]:
     delay = at[0] - (crossed[0] - log.ambient_c) / early - switched
     own = pace * float(np.sqrt(2)) * log.sigma_c / (crossed[3] - crossed[2])
     return {"rise_c_s": (pace, own), DELAY: (float(delay), float(np.hypot(noise, late)))}
+
+
+def health_pairs(
+    before: Mapping[str, tuple[float, float]], after: Mapping[str, tuple[float, float]]
+) -> list[Pair]:
+    """Each figure of health that is known of both times."""
+    return [
+        Pair(
+            name=name,
+            before=before[name][0],
+            before_deviation=before[name][1],
+            after=after[name][0],
+            after_deviation=after[name][1],
+        )
+        for name in before
+        if name in after
+    ]
 
 
 def health_remarks(changes: Sequence[Change]) -> list[Remark]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from omphalon.constants import BAND_C
 from omphalon.heaters import is_hotend, kind_of
@@ -75,7 +75,7 @@ class HeaterQuestion:
 @dataclass(frozen=True, kw_only=True)
 class CheckQuestion:
     """What a user wants judged; from_s and to_s choose a part of the log, fan_at_s says when the
-    fan came on.
+    fan came on. `health`: the heater's figures and their deviations as they once were.
     """
 
     target_c: float
@@ -84,6 +84,7 @@ class CheckQuestion:
     to_s: float | None = None
     fan_at_s: float | None = None
     max_temp_c: float | None = None
+    health: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
     @property
     def which(self) -> str:
