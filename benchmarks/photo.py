@@ -9,13 +9,13 @@ kept as JPEG.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import ndimage
 
 from omphalon.arrays import Array
-from omphalon.standin.bead import BIN_MM, Bead, Nozzle, beads
+from omphalon.standin.bead import BIN_MM, FINE_MM, Bead, Nozzle, beads
 from omphalon.standin.moves import Move, heard
 
 MM_PER_INCH = 25.4
@@ -32,7 +32,8 @@ class Shot:
     Tones are shares of white; the light comes from `light_deg` at `height_deg` above the plate.
     `falloff` is how much darker one side of the picture is, `glue` and `hairs` are counts, `lens`
     is the distortion at the corner, `blur_px` a standard deviation, `glare` the lines (by number)
-    that mirror the lamp.
+    that mirror the lamp. `scanner` is how long it makes its columns and rows, and how its rows
+    lean.
     """
 
     dpi: float | None = 600.0
@@ -59,6 +60,7 @@ class Shot:
     exposure: float = 1.0
     glare: tuple[int, ...] = ()
     seed: int = 0
+    scanner: tuple[float, float, float] = (1.0, 1.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -97,10 +99,14 @@ class _View:
         return bent_v * half + height / 2, bent_u * half + width / 2
 
 
-def photograph(lines: list[str], nozzle: Nozzle, shot: Shot) -> Array:
-    """The picture of a print, (rows, columns), 0 to 255 as bytes."""
+def photograph(
+    lines: list[str], nozzle: Nozzle, shot: Shot, axes: tuple[float, float, float] = (1.0, 1.0, 0.0)
+) -> Array:
+    """The picture of a print, (rows, columns), 0 to 255 as bytes; `axes`: how long X and Y come out
+    of one, and by how much Y leans towards X.
+    """
     random = np.random.default_rng([shot.seed, 5])
-    moves = heard(lines)
+    moves = [_misled(move, axes) for move in heard(lines)]
     laid = list(beads(moves, nozzle, random))
     view = _view(moves, shot)
     picture = _plate(view, shot, random)
@@ -111,6 +117,18 @@ def photograph(lines: list[str], nozzle: Nozzle, shot: Shot) -> Array:
         _lay(picture, view, bead, shot, is_line and numbered in shot.glare)
     _hairs(picture, view, moves, shot, random)
     return _exposed(picture, shot, random)
+
+
+def _misled(move: Move, axes: tuple[float, float, float]) -> Move:
+    """A move of a printer whose X and Y are too long or short, or not square."""
+    x, y, lean = axes
+    return replace(
+        move,
+        x0=x * move.x0 + lean * move.y0,
+        x1=x * move.x1 + lean * move.y1,
+        y0=y * move.y0,
+        y1=y * move.y1,
+    )
 
 
 def _view(moves: list[Move], shot: Shot) -> _View:
@@ -142,6 +160,8 @@ def _view(moves: list[Move], shot: Shot) -> _View:
     plate = np.eye(3)
     plate[:2, :2] = flat + np.outer(middle, tilt_row)
     plate[:2, 2], plate[2, :2] = middle, tilt_row
+    wide, high, lean = shot.scanner
+    plate = plate @ np.linalg.inv(np.array([[wide, lean, 0.0], [0.0, high, 0.0], [0.0, 0.0, 1.0]]))
     return _View(size, plate, shot.lens, scale)
 
 
@@ -200,6 +220,8 @@ def _piece(
     x, y = view.plate(r.astype(float), c.astype(float))
     s = (x - move.x0) * along[0] + (y - move.y0) * along[1]
     d = -(x - move.x0) * along[1] + (y - move.y0) * along[0]
+    if len(bead.side_mm):
+        d = d - np.interp(start + s, np.arange(len(bead.side_mm)) * FINE_MM, bead.side_mm)
     first, last = part[0] * move.length_mm, part[1] * move.length_mm
     ours = (s >= first if part[0] > 0 else True) & (s < last if part[1] < 1 else True)
     inside = np.clip((start + s) / BIN_MM - 0.5, 0, len(bead.width_mm) - 1)

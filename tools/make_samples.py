@@ -7,22 +7,24 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from dataclasses import replace
 
 from PIL import Image
 
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import Reader, cube_csv, ladder_csv, tower_csv
-from omphalon.standin.samples import SAMPLES
+from omphalon.standin.samples import FULMAR_X, FULMAR_Y, SAMPLES
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "benchmarks"))
 from photo import Shot, photograph
 
 FOLDER = pathlib.Path(__file__).parents[1] / "src" / "omphalon" / "samples"
 FULMAR_NOZZLE = Nozzle(0.52)
+FULMAR_AXES = (1.0002, 1.0052, 0.0021)  # how long X and Y come out, and how Y leans
 HEAD = "# Fulmar, bowden, harbour-grey PETG: {}; made up by the stand-in printer"
 
 
-def printed(*words: str) -> list[str]:
+def printed(*words: str, group: str = "advance") -> list[str]:
     """A test print as the program plans it."""
     with tempfile.TemporaryDirectory() as folder:
         out = pathlib.Path(folder) / "print.gcode"
@@ -31,7 +33,7 @@ def printed(*words: str) -> list[str]:
                 sys.executable,
                 "-m",
                 "omphalon",
-                "advance",
+                group,
                 "plan",
                 "--drive",
                 "bowden",
@@ -75,9 +77,35 @@ def ladder_scan() -> bytes:
     return kept.getvalue()
 
 
+def card_scans() -> dict[str, bytes]:
+    """The test card on a flatbed scanner with an error of its own, and again, the plate turned by a
+    quarter.
+    """
+    nozzle = replace(FULMAR_NOZZLE, swings={"x": FULMAR_X, "y": FULMAR_Y})
+    kept = {}
+    for name, turn, seed in (("card-1.jpg", 3.0, 26), ("card-2.jpg", 92.0, 27)):
+        shot = Shot(
+            dpi=300.0,
+            turn_deg=turn,
+            plastic=0.66,
+            plate=0.17,
+            glue=3,
+            hairs=4,
+            noise=0.004,
+            seed=seed,
+            scanner=(1.0015, 0.9993, 0.0008),
+        )
+        scan = Image.fromarray(photograph(printed(group="card"), nozzle, shot, FULMAR_AXES))
+        file = io.BytesIO()
+        scan.save(file, "JPEG", quality=72, dpi=(300, 300))
+        kept[name] = file.getvalue()
+    return kept
+
+
 ALL = {
     **SAMPLES,
     "ladder.gcode": lambda: iter(printed("--style", "ladder")),
+    "card.gcode": lambda: iter(printed(group="card")),
     "tower-heights.csv": tower_heights,
     "ladder-widths.csv": ladder_widths,
     "cube-corners.csv": cube_corners,
@@ -90,4 +118,6 @@ if __name__ == "__main__":
             gzip.compress(text, 9, mtime=0) if name.endswith(".gz") else text
         )
         print(name, (FOLDER / name).stat().st_size, "bytes")
-    (FOLDER / "ladder-scan.jpg").write_bytes(ladder_scan())
+    for name, scan in {"ladder-scan.jpg": ladder_scan(), **card_scans()}.items():
+        (FOLDER / name).write_bytes(scan)
+        print(name, len(scan), "bytes")

@@ -31,7 +31,8 @@ class Finding:
     typed; `also` is what a document tells of them besides, and of their spread. `headline` shows
     the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
     it where that takes long; it is never printed. `means` says in one sentence what a fit that
-    keeps or changes means for a print; `tool` is the one that the answer is about.
+    keeps or changes means for a print; `tool` is the one that the answer is about. `parts` are
+    answers of their own that this one holds together.
     """
 
     kind: str
@@ -48,6 +49,7 @@ class Finding:
     table: tuple[Shown, ...] = ()
     picture: Any = None
     tool: int = 0
+    parts: tuple[Finding, ...] = ()
 
     @property
     def exit_code(self) -> int:

@@ -167,11 +167,14 @@ Place = tuple[float, float]
 
 @dataclass(frozen=True)
 class GreyPicture:
-    """Grey levels (rows, columns), 0 to 255 as bytes, and the channel they come from."""
+    """Grey levels (rows, columns), 0 to 255 as bytes, the channel they come from, and how many
+    pixels an inch has by the file itself.
+    """
 
     source: str
     grey: NDArray[np.uint8]
     channel: str
+    dots_an_inch: float | None = None
 
 
 @dataclass(frozen=True)

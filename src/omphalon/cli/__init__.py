@@ -18,6 +18,7 @@ from omphalon.order import ORDER
 COMMANDS = {
     "start": "A few questions make a bench; what to measure first.",
     **{group: work.help for group, work in ORDER.items()},
+    "card": "Advance, shaper and X against Y, from pictures of one printed card.",
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
     "printer": "At the printer: capture, send, tune over the wire.",
     "farm": "Many printers: their logs in one go, compared.",

@@ -184,7 +184,7 @@ def fit(
         drive=drive,
         present_s=present,
         resolution_mm=resolution,
-        line_words=_line_words(how, line_template),
+        line_words=line_words(how, line_template),
     )
     if _is_pictured(path, printed, print_at, readings):
         _refuse_beside_picture(numbers, question)
@@ -259,7 +259,7 @@ def _fit_picture(
     return pictured_answer(picture, ladder, question, dialect, keep)
 
 
-def _line_words(how: Leaving, line_template: str | None) -> str:
+def line_words(how: Leaving, line_template: str | None) -> str:
     """The options that give the next print its line, with enough decimals for any step."""
     import shlex
 

@@ -71,6 +71,13 @@ def _steps(state: State, given: Mapping[str, Any]) -> Any:
     return found or None
 
 
+def _steps_across(state: State, given: Mapping[str, Any]) -> Any:
+    """Steps of X and Y as one option has them."""
+    both = [state.settings.get(f"steps-{axis}") for axis in "xy"]
+    values = [one.value["steps"] for one in both if one is not None]
+    return ":".join(f"{value!r}" for value in values) if len(values) == 2 else None
+
+
 def _build(state: State, given: Mapping[str, Any]) -> Any:
     moves = "moving-bed" if state.facts.get("printer.bed_moves_y") else None
     return state.facts.get("printer.build", moves)
@@ -177,6 +184,8 @@ FLOW = {"flow": _value("flow", "flow", 1.0), "expected": _filament("line")}
 PRESENT = {"present": _value("advance", "advance"), "drive": _fact("extruder.drive")}
 WIRE = {"port": _fact("controller.port"), "speed": _fact("controller.speed")}
 PROBE = {"offset": _value("probe-offset", "offset")}
+SHAPERS = {f"present_{axis}": _shaper(axis) for axis in "xy"}
+CARD = {**PRESENT, **SHAPERS, "offered": _shapers, "steps": _steps_across}
 # command → its parameters, and where a bench knows them from
 KNOWN: dict[str, dict[str, Known]] = {
     "heater plan": {"target": _target},
@@ -194,17 +203,16 @@ KNOWN: dict[str, dict[str, Known]] = {
     "advance plan": {**PRINT, **PRESENT, "out": _print("advance-{style}")},
     "advance fit": PRESENT,
     "shaper plan": {**PRINT, "bed_moves_y": _bed_moves},
-    "shaper fit": {
-        "offered": _shapers,
-        **{f"present_{a}": _shaper(a) for a in "xy"},
-        **{f"sensor_{a}": _sensor(a) for a in "xy"},
-    },
+    "shaper fit": {"offered": _shapers, **SHAPERS, **{f"sensor_{a}": _sensor(a) for a in "xy"}},
     "shaper check": {
         "name": _value("shaper-{axis}", "shaper"),
         "frequency": _value("shaper-{axis}", "frequency"),
         "damping": _value("shaper-{axis}", "damping"),
         "acceleration": _in_use,
     },
+    "card plan": {**PRINT, **PRESENT, **SHAPERS, "out": _print("card")},
+    "card fit": CARD,
+    "card check": CARD,
     "motion plan": {
         "travel": _travel,
         "travel_across": _travel_across,
@@ -322,19 +330,25 @@ def record(answer: Finding | Plan) -> str | None:
     words += [f"given by hand: {', '.join(by_hand)}"] if by_hand else []
     if isinstance(answer, Finding):
         try:
-            number = bench.record(
-                answer.document(__version__),
-                _command(ctx),
-                ctx.meta.get(INPUTS, []),
-                _figure(answer, bench),
-                state.of_tool(ctx.params.get("tool")).filament,
-            )
+            figure = _figure(answer, bench)
+            numbers = [
+                bench.record(
+                    part.document(__version__),
+                    _command(ctx),
+                    ctx.meta.get(INPUTS, []),
+                    figure,
+                    state.of_tool(ctx.params.get("tool")).filament,
+                )
+                for part in (answer, *answer.parts)
+            ]
         except UnwritableFile as error:
             remedy = f"{error.remedy}; --no-record answers without the bench"
             raise UnwritableFile(error.problem, remedy) from error
-        words.insert(0, f"recorded as entry {number}")
-        if answer.settings and answer.kind.endswith("-fit"):
-            words.append(f"omphalon bench adopt {number} makes it the setting in force")
+        which = "entry" if len(numbers) == 1 else "entries"
+        words.insert(0, f"recorded as {which} {', '.join(map(str, numbers))}")
+        for number, part in zip(numbers, (answer, *answer.parts), strict=True):
+            if part.settings and part.kind.endswith("-fit"):
+                words.append(f"omphalon bench adopt {number} makes it the setting in force")
     return "; ".join(words)
 
 

@@ -31,6 +31,7 @@ FACTS = (
 )
 SETS = tuple(word for fact in FACTS for word in ("--set", fact))
 SHAKES = ("--x", "sweep-x.csv.gz", "--y", "sweep-y.csv.gz")
+CARD = ("card-1.jpg", "card-2.jpg", "--print", "card.gcode", "--length", "144.5", "--no-record")
 TOWER = ("--from", "0", "--per-mm", "0.025", "--to", "1.2")
 FED = ("--asked", "80", "--mark", "110", "--left", "30.2", "--left", "29.9", "--left", "30.1")
 
@@ -69,6 +70,8 @@ TOUR: Tour = (
     ("extruder", ("extruder", "fit", "extruder-runs.csv")),
     ADOPT,
     ("", ("extruder", "check", *FED)),
+    ("", ("card", "plan")),
+    ("card", ("card", "fit", *CARD)),
     ("", ("axis", "plan", "--axis", "y")),
     ("axis", ("axis", "fit", "axis-parts.csv")),
     ADOPT,

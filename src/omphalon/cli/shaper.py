@@ -15,28 +15,28 @@ from omphalon.cli.common import (
     choice,
     number,
     numbers_of,
-    parsed,
     template,
 )
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.cli.shaper_check import check
 from omphalon.cli.shaper_common import (
-    DAMPING,
     FREQUENCY,
+    IN_USE,
+    OFFERED,
     SENSOR,
     bands_of,
     limits,
     limits_of,
     logging,
+    names_of,
+    shapers_in_use,
     wanted_of,
 )
-from omphalon.constants import SHAPER_NAMES
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import MotionLog
-    from omphalon.studies.shaper.question import ShaperInUse
 
 
 def _empty_log() -> Iterator[str]:
@@ -153,20 +153,9 @@ def plan(
 )
 @number("--ripple-y", "fine length", "The same for Y.", multiple=True)
 @number("--speed", "speed", "Speed of the walls that show the ripples.")
-@click.option(
-    "--offered",
-    default=",".join(SHAPER_NAMES),
-    show_default=True,
-    metavar="NAMES",
-    help="Shapers the controller has.",
-)
+@OFFERED
 @limits
-@click.option(
-    "--present-x",
-    metavar="NAME:HZ:DAMPING",
-    help="Setting of X now in force, for example mzv:42:0.05.",
-)
-@click.option("--present-y", metavar="NAME:HZ:DAMPING", help="Setting of Y now in force.")
+@IN_USE
 @template(_empty_log)
 @answering()
 def fit(
@@ -200,11 +189,6 @@ def fit(
         axis = _moved(read_motion(log, wanted))
         log_x, log_y = (log, None) if axis == "x" else (None, log)
     _refuse_lonely(log_x, log_y, speed, given)
-    present = {
-        axis: _setting(given[f"present_{axis}"], f"--present-{axis}")
-        for axis in "xy"
-        if given[f"present_{axis}"] is not None
-    }
     logs = {
         axis: read_motion(path, wanted)
         for axis, path in (("x", log_x), ("y", log_y))
@@ -215,9 +199,9 @@ def fit(
         sensor={axis: given[f"sensor_{axis}"] for axis in "xy"},
         ripples_mm={axis: given[f"ripple_{axis}"] for axis in "xy"},
         speed_mm_s=speed,
-        offered=tuple(n.strip().lower() for n in offered.split(",")),
+        offered=names_of(offered),
         limits=limits_of(given),
-        present=present,
+        present=shapers_in_use(given),
         kind=given["kind"],
     )
     lines = how.lines()
@@ -258,20 +242,6 @@ def _refuse_lonely(
         )
     if log_x is not None and log_x == log_y:
         raise UsageError("--x and --y are one log", "log each axis by itself")
-
-
-def _setting(text: str, option: str) -> ShaperInUse:
-    from omphalon.studies.shaper.question import ShaperInUse
-
-    name, colon, rest = text.partition(":")
-    if name.lower() not in SHAPER_NAMES or not colon or rest.count(":") != 1:
-        raise UsageError(f"{option} {echoed(text)}: not NAME:HZ:DAMPING", "for example mzv:42:0.05")
-    frequency, damping = rest.split(":")
-    return ShaperInUse(
-        shaper=name.lower(),
-        frequency_hz=parsed(frequency, FREQUENCY, option).value,
-        damping=parsed(damping, DAMPING, option).value,
-    )
 
 
 shaper.add_command(check)

@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Command, Measure, choice, number, numbers_of, options, pairs
-from omphalon.errors import UsageError
+from omphalon.cli.common import Command, Measure, choice, number, numbers_of, options, pairs, parsed
+from omphalon.constants import SHAPER_NAMES
+from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.physics.shaping import Limits
     from omphalon.prints.ringing import Bands
     from omphalon.readers.acceleration import AxesWanted
+    from omphalon.studies.shaper.question import ShaperInUse
 
 SENSOR, FREQUENCY, DAMPING = choice("x", "y", "z"), Measure("frequency"), Measure("damping")
 READ = (
@@ -55,6 +57,48 @@ limits = options(
         default=0.05,
     ),
 )
+
+
+IN_USE = options(
+    click.option(
+        "--present-x",
+        metavar="NAME:HZ:DAMPING",
+        help="Shaper of X now in force, for example mzv:42:0.05.",
+    ),
+    click.option("--present-y", metavar="NAME:HZ:DAMPING", help="Shaper of Y now in force."),
+)
+OFFERED = click.option(
+    "--offered",
+    default=",".join(SHAPER_NAMES),
+    show_default=True,
+    metavar="NAMES",
+    help="Shapers the controller has.",
+)
+
+
+def names_of(offered: str) -> tuple[str, ...]:
+    """The shapers that a controller has, by the option."""
+    return tuple(name.strip().lower() for name in offered.split(","))
+
+
+def shapers_in_use(given: dict[str, Any]) -> dict[str, ShaperInUse]:
+    """The shapers in force by axis, by the options."""
+    words = {axis: given[f"present_{axis}"] for axis in "xy"}
+    return {a: _in_use(text, f"--present-{a}") for a, text in words.items() if text is not None}
+
+
+def _in_use(text: str, option: str) -> ShaperInUse:
+    from omphalon.studies.shaper.question import ShaperInUse
+
+    name, colon, rest = text.partition(":")
+    if name.lower() not in SHAPER_NAMES or not colon or rest.count(":") != 1:
+        raise UsageError(f"{option} {echoed(text)}: not NAME:HZ:DAMPING", "for example mzv:42:0.05")
+    frequency, damping = rest.split(":")
+    return ShaperInUse(
+        shaper=name.lower(),
+        frequency_hz=parsed(frequency, FREQUENCY, option).value,
+        damping=parsed(damping, DAMPING, option).value,
+    )
 
 
 def wanted_of(given: dict[str, Any]) -> AxesWanted:

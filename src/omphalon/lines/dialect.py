@@ -26,6 +26,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "flow": ("flow",),
     "advance": ("advance",),
     "shaper": ("axis", "shaper", "frequency", "damping"),
+    "shaper-off": ("axis",),
     "acceleration": ("acceleration",),
     "speed-limit": ("axis", "speed"),
     "acceleration-limit": ("axis", "acceleration"),

@@ -167,6 +167,8 @@ def _dimmed(along: Array, width: Array, contrast: Array, slope: Array, seen: Mas
         return np.ones(len(along))
     x = (along - along.mean()) / np.ptp(along)
     near = np.abs(sigma - np.median(sigma[use])) < 0.5 * np.median(sigma[use])
+    if (use & near).sum() < 40:
+        return np.ones(len(along))
     straight = np.polyval(np.polyfit(x[use & near], sigma[use & near], 1), x)
     usual = float(np.median(width[use]))
     edge = usual / 2 / (np.maximum(straight, 1e-3) * np.sqrt(2))

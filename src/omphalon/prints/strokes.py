@@ -24,7 +24,8 @@ class Stroke:
     """One line laid without a stop: its corners, one speed for each stretch between them, its
     height, what it is for.
 
-    `value` is the setting that must be in force; None leaves the last one.
+    `value` is the setting that must be in force; None leaves the last one. `before` are lines that
+    are sent when the nozzle stands at its start.
     """
 
     places: tuple[Place, ...]
@@ -32,6 +33,7 @@ class Stroke:
     z_mm: float
     value: float | None = None
     note: str = ""
+    before: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -167,6 +169,7 @@ def gcode_lines(
         if stroke.value is not None and stroke.value != value:
             value = stroke.value
             yield set_line(value)
+        yield from stroke.before
         at = start
         for place, speed in zip(stroke.places[1:], stroke.speeds_mm_s, strict=True):
             yield (

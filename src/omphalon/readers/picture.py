@@ -51,9 +51,11 @@ def read_picture(path: str) -> GreyPicture:
                 _refuse(name, opened)
                 grey, channel = _grey(opened)
                 grey.getexif().update(opened.getexif())
+                dots = opened.info.get("dpi")
             del opened  # its colours need not lie beside what is made of them
             ImageOps.exif_transpose(grey, in_place=True)  # upright, however the camera was held
-            return GreyPicture(name, np.asarray(grey), channel)
+            told = float(dots[0]) if dots and float(dots[0]) > 1 else None
+            return GreyPicture(name, np.asarray(grey), channel, told)
     except OmphalonError:
         raise
     except FileNotFoundError as error:

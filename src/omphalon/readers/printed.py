@@ -5,13 +5,14 @@ value.
 from __future__ import annotations
 
 import re
+from typing import Any
 
 import numpy as np
 
 from omphalon.errors import UsageError, echoed
 from omphalon.readers.text import MB, SizeLimit, read_text
 from omphalon.recording import Place, PrintedLadder, PrintedStroke
-from omphalon.shapes import fits, parsed
+from omphalon.shapes import Shape, fits, parsed
 
 PRINT = SizeLimit(30 * MB, 30 * MB, "give the print that `omphalon advance plan` wrote")
 HEAD, MARK = 12, "; plan "  # the line in which a print says what it is
@@ -33,16 +34,7 @@ def read_ladder(path: str) -> PrintedLadder:
     UsageError
         If the file is no ladder of ours, or cannot be read.
     """
-    text = read_text(path, PRINT)
-    name, lines = text.source, text.lines
-    plan = next((line[len(MARK) :] for line in lines[:HEAD] if line.startswith(MARK)), "")
-    try:
-        words = parsed(plan, (PLAN, {"print": str}))
-    except ValueError as error:
-        raise UsageError(
-            f"{name}: not a print that omphalon wrote, or one of an earlier version",
-            "give the file that was printed, or plan it again",
-        ) from error
+    name, lines, words = _read(path, (PLAN, {"print": str}))
     if words["print"] != "ladder":
         raise UsageError(
             f"{name}: holds {echoed(words['print'])}, no ladder",
@@ -61,6 +53,30 @@ def read_ladder(path: str) -> PrintedLadder:
         width_mm=words["width_mm"],
         acceleration_mm_s2=words["acceleration_mm_s2"],
     )
+
+
+def read_plan(path: str) -> dict[str, Any]:
+    """What a print of ours says of itself.
+
+    Raises
+    ------
+    UsageError
+        If the file is none of ours, or cannot be read.
+    """
+    return _read(path, {"print": str})[2]
+
+
+def _read(path: str, shape: Shape) -> tuple[str, list[str], dict[str, Any]]:
+    """A print's name and lines, and the plan in its header."""
+    text = read_text(path, PRINT)
+    plan = next((line[len(MARK) :] for line in text.lines[:HEAD] if line.startswith(MARK)), "")
+    try:
+        return text.source, text.lines, parsed(plan, shape)
+    except ValueError as error:
+        raise UsageError(
+            f"{text.source}: not a print that omphalon wrote, or one of an earlier version",
+            "give the file that was printed, or plan it again",
+        ) from error
 
 
 def _strokes(lines: list[str]) -> list[PrintedStroke]:

@@ -28,6 +28,9 @@ FIGURES = {
     "flow-plan": ("omphalon.plots.advance", "draw_preview"),
     "axis-plan": ("omphalon.plots.advance", "draw_preview"),
     "shaper-plan": ("omphalon.plots.advance", "draw_preview"),
+    "card-plan": ("omphalon.plots.advance", "draw_preview"),
+    "card-fit": ("omphalon.plots.card", "draw_card"),
+    "card-check": ("omphalon.plots.card", "draw_card"),
     "heater-check": ("omphalon.plots.heater", "draw_heater_check"),
     "farm-compare": ("omphalon.plots.farm", "draw_farm"),
 }

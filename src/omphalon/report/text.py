@@ -29,7 +29,7 @@ def text_of(answer: Finding | Plan) -> str:
     return _plan(safe) if isinstance(safe, Plan) else _finding(safe)
 
 
-def _safe(answer: Finding | Plan) -> Finding | Plan:
+def _safe(answer: Any) -> Any:
     """The answer with control characters of files and names as they may be shown."""
 
     def row(one: Shown) -> Shown:
@@ -46,6 +46,7 @@ def _safe(answer: Finding | Plan) -> Finding | Plan:
         means=shown(answer.means),
         headline=tuple(map(row, answer.headline)),
         table=tuple(map(row, answer.table)),
+        parts=tuple(_safe(part) for part in answer.parts),
         **common,
     )
 
@@ -81,6 +82,8 @@ def _finding(finding: Finding) -> str:
         blocks[-1] += f"\ntool    {finding.tool}"
     if finding.table:
         blocks.append(_table(finding.table))
+    for part in finding.parts:
+        blocks.append(_finding(_within(part)))
     blocks.extend(
         filter(
             None,
@@ -92,6 +95,11 @@ def _finding(finding: Finding) -> str:
         )
     )
     return "\n\n".join(blocks)
+
+
+def _within(part: Finding) -> Finding:
+    """An answer that is shown within another: that one has its lines, and what comes next."""
+    return replace(part, lines=(), next=part.next if part.verdict == "retest" else "")
 
 
 def _plan(plan: Plan) -> str:

@@ -5,16 +5,19 @@ up and brakes.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.ndimage import uniform_filter1d
+from scipy.signal import lfilter
 
 from omphalon.arrays import Array
+from omphalon.standin.frame import Swing, left_behind
 from omphalon.standin.moves import Move
 
 FILAMENT_MM2 = math.pi * 1.75**2 / 4
-BIN_MM = 0.25
+BIN_MM, FINE_MM = 0.25, 0.05  # of the widths, and of the middle's swing
 STEP_S = 1e-4  # each lag is short by half of it
 
 
@@ -24,7 +27,10 @@ class Nozzle:
     to it.
 
     `holds` is the share of pressure that a retraction keeps. `jump_mm_s` is the change of speed
-    that the head makes in no time at a corner; `grain_mm` the bead's own unevenness.
+    that the head makes in no time at a corner; `grain_mm` the bead's own unevenness. `swings` are
+    the frame's modes by axis; the bead's middle is the nozzle's over `footprint_mm`, and follows it
+    with a lag of `drag_mm` of the way. The drive slips by `slips_s_mm` of what it should feed for
+    each mm/s of the path.
     """
 
     lead_s: float
@@ -32,6 +38,10 @@ class Nozzle:
     holds: float = 0.3
     jump_mm_s: float = 8.0
     grain_mm: float = 0.008
+    swings: Mapping[str, tuple[Swing, ...]] = field(default_factory=dict)
+    footprint_mm: float = 0.3
+    drag_mm: float = 0.0
+    slips_s_mm: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -40,13 +50,15 @@ class Bead:
     width (mm).
 
     `ends_mm` is where along the path each move ends; shapes (n,), (moves,). `line_mm` is the width
-    it should have.
+    it should have. `side_mm` is how far to the left of the way its middle lies, in bins of
+    FINE_MM; empty where the frame is stiff.
     """
 
     moves: tuple[Move, ...]
     ends_mm: Array
     width_mm: Array
     line_mm: float
+    side_mm: Array
 
     def near(self, place_mm: float, before_mm: float, after_mm: float) -> Array:
         """Widths from so much before to so much after a place along the path."""
@@ -141,14 +153,13 @@ def _laid(
 
     `held` is both lags' state, which is carried on.
     """
-    from scipy.signal import lfilter
-
     ends = np.cumsum([m.length_mm for m in run])
     way, speed, lead = ridden(run, nozzle.jump_mm_s, STEP_S)
     way = np.append(way, ends[-1])
     area = run[-1].fed_mm * FILAMENT_MM2 / run[-1].length_mm
     # speed and its change in each step, whole: sampled, a short push would be felt by chance
     flow = (np.diff(way) + lead * np.diff(speed, append=0.0)) / STEP_S
+    flow *= 1 - nozzle.slips_s_mm * speed
     for n, lag in enumerate((nozzle.lead_s - nozzle.nozzle_lag_s, nozzle.nozzle_lag_s)):
         blend = 1 - math.exp(-STEP_S / max(lag, 1e-5))
         flow, held[n] = lfilter([blend], [1, blend - 1], flow, zi=held[n])
@@ -156,6 +167,28 @@ def _laid(
     given = np.concatenate([[0.0], np.cumsum(np.maximum(flow, 0.0)) * STEP_S])
     volume = np.diff(np.interp(np.arange(bins + 1) * BIN_MM, way, given))
     line = (area + (1 - math.pi / 4) * layer_mm**2) / layer_mm
-    return Bead(
-        tuple(run), ends, line * volume / BIN_MM + random.normal(0, nozzle.grain_mm, bins), line
-    )
+    width = line * volume / BIN_MM + random.normal(0, nozzle.grain_mm, bins)
+    side = _swung_aside(run, ends, way, nozzle) if nozzle.swings else np.zeros(0)
+    return Bead(tuple(run), ends, width, line, side)
+
+
+def _swung_aside(run: list[Move], ends: Array, way: Array, nozzle: Nozzle) -> Array:
+    """How far to the left of its way the frame's modes leave the bead; bins of FINE_MM."""
+    joints = np.concatenate([[0.0], ends])
+    corners = np.array([(run[0].x0, run[0].y0), *((m.x1, m.y1) for m in run)])
+    behind = []
+    for k, axis in enumerate("xy"):
+        place = np.interp(way, joints, corners[:, k])
+        push = np.diff(place, 2, prepend=[place[0], place[0]]) / STEP_S**2
+        behind.append(left_behind(push, 1 / STEP_S, nozzle.swings.get(axis, ())))
+    bins = np.arange(0.0, ends[-1], FINE_MM)
+    way = np.maximum.accumulate(way) + 1e-9 * np.arange(len(way))
+    across = [np.interp(bins, way, b) for b in behind]
+    if nozzle.drag_mm > 0:
+        blend = 1 - math.exp(-FINE_MM / nozzle.drag_mm)
+        across = [lfilter([blend], [1, blend - 1], a) for a in across]
+    along = np.diff(corners, axis=0) / np.array([[m.length_mm] for m in run])
+    which = np.minimum(np.searchsorted(ends, bins, side="right"), len(run) - 1)
+    side = along[which, 0] * across[1] - along[which, 1] * across[0]
+    wide = max(round(nozzle.footprint_mm / FINE_MM), 1)
+    return np.asarray(uniform_filter1d(side, wide, mode="nearest"))

@@ -82,23 +82,35 @@ def swung(drive: Array, rate_hz: float, swings: tuple[Swing, ...]) -> tuple[Arra
     Each mode follows its own H = share (2ζωs + ω²)/(s² + 2ζωs + ω²) by exact steps of the drive
     held over a sample.
     """
-    from scipy.linalg import expm
-    from scipy.signal import lfilter
-
     out = [np.zeros(len(drive)) for _ in range(3)]
     for swing in swings:
         w, z = 2 * np.pi * swing.frequency_hz, swing.damping
-        a = np.array([[0.0, 1.0], [-w * w, -2 * z * w]])
-        held = expm(np.block([[a, np.array([[0.0], [1.0]])], [np.zeros((1, 3))]]) / rate_hz)
-        step, push = held[:2, :2], held[:2, 2]
-        trace, det = step[0, 0] + step[1, 1], np.linalg.det(step)
-        read = np.array([w * w, 2 * z * w]) * swing.share
-        first = read @ push
-        second = read @ (step @ push) - trace * first
-        moved = lfilter([0.0, first, second], [1.0, -trace, det], drive)
+        moved = _swing(drive, rate_hz, swing, (w * w, 2 * z * w))
         for n, much in enumerate((1.0, *swing.rocking)):
             out[n] += much * moved
     return out[0], out[1], out[2]
+
+
+def left_behind(drive: Array, rate_hz: float, swings: tuple[Swing, ...]) -> Array:
+    """How far (mm) the moving part is from where the drive's acceleration (n,) would have it."""
+    parts = [_swing(drive, rate_hz, swing, (-1.0, 0.0)) for swing in swings]
+    return np.sum(parts, axis=0) if parts else np.zeros(len(drive))
+
+
+def _swing(drive: Array, rate_hz: float, swing: Swing, read: tuple[float, float]) -> Array:
+    """A mode under a drive, its place and speed times `read` and its share: by exact steps."""
+    from scipy.linalg import expm
+    from scipy.signal import lfilter
+
+    w, z = 2 * np.pi * swing.frequency_hz, swing.damping
+    a = np.array([[0.0, 1.0], [-w * w, -2 * z * w]])
+    held = expm(np.block([[a, np.array([[0.0], [1.0]])], [np.zeros((1, 3))]]) / rate_hz)
+    step, push = held[:2, :2], held[:2, 2]
+    trace, det = step[0, 0] + step[1, 1], np.linalg.det(step)
+    seen = np.array(read) * swing.share
+    first = seen @ push
+    second = seen @ (step @ push) - trace * first
+    return np.asarray(lfilter([0.0, first, second], [1.0, -trace, det], drive))
 
 
 def chirp(sweep: Sweep, rate_hz: float, random: np.random.Generator) -> Array:

@@ -185,7 +185,7 @@ def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     count = len(ladder.lines)
     if pose is None or len(pose.matched) < LEAST_LINES:
         raise Refusal("no-ladder")
-    scale, tilt = _seen_from(pose, drawing.lines.reshape(-1, 2).mean(axis=0))
+    scale, tilt = seen_from(pose, drawing.lines.reshape(-1, 2).mean(axis=0))
     wide_px = scale * ladder.width_mm
     if wide_px < LEAST_PX:
         dpi = math.ceil(LEAST_PX / ladder.width_mm * 25.4 / 50) * 50
@@ -214,7 +214,7 @@ def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
     )
 
 
-def _seen_from(pose: Pose, place_mm: Array) -> tuple[float, float]:
+def seen_from(pose: Pose, place_mm: Array) -> tuple[float, float]:
     """Pixels a mm, and how far from square the picture was taken (degrees): what is seen at a slant
     is shorter one way.
     """

@@ -108,7 +108,9 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit:
     readings: list[AxisReading] = []
     try:
         for axis in AXES:
-            if axis in question.logs:
+            if axis in question.read:
+                readings.append(question.read[axis])
+            elif axis in question.logs:
                 sensor = question.sensor.get(axis)
                 readings.append(read_axis(question.logs[axis], axis, sensor, question.kind))
             elif question.ripples_mm.get(axis) and question.speed_mm_s is not None:

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from omphalon.errors import UsageError, echoed
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.shaping import Limits
 from omphalon.recording import MotionLog
+
+if TYPE_CHECKING:
+    from omphalon.studies.shaper.modes import AxisReading
 
 AXES = ("x", "y")
 KINDS = ("sweep", "taps")
@@ -26,7 +30,8 @@ class ShaperInUse:
 @dataclass(frozen=True, kw_only=True)
 class ShaperQuestion:
     """Logs by axis with the sensor's axis, ripples (mm) by axis and the speed they were printed at,
-    the shapers offered, the limits, the settings now in force by axis, and what the logs hold.
+    the shapers offered, the limits, the settings now in force by axis, what the logs hold, and axes
+    that were read elsewhere.
     """
 
     logs: Mapping[str, MotionLog]
@@ -37,6 +42,7 @@ class ShaperQuestion:
     limits: Limits = field(default_factory=Limits)
     present: Mapping[str, ShaperInUse] = field(default_factory=dict)
     kind: str = "sweep"
+    read: Mapping[str, AxisReading] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         unknown = [name for name in self.offered if name not in SHAPERS]
@@ -46,7 +52,7 @@ class ShaperQuestion:
                 f"'{echoed((unknown or [''])[0])}'",
                 "choose from " + ",".join(SHAPERS),
             )
-        if not self.logs and not any(self.ripples_mm.values()):
+        if not self.logs and not self.read and not any(self.ripples_mm.values()):
             raise UsageError("no log", "give --x LOG and --y LOG, or --ripple-x MM with --speed")
         if any(self.ripples_mm.values()) and self.speed_mm_s is None:
             raise UsageError(

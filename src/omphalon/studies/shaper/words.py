@@ -137,6 +137,8 @@ def how_words(reading: AxisReading) -> str:
     facts = reading.how.facts
     if reading.how.way == "taps":
         return plural(int(facts["count"]), "tap")
+    if reading.how.way == "card":
+        return f"{int(facts['count'])} lines of a test card, {facts['noise']:.1f} µm of noise"
     if reading.how.way == "ripples":
         return f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
     return (
@@ -173,7 +175,8 @@ def _headline(fit: ShaperFit) -> tuple[Shown, ...]:
 def _table(fit: ShaperFit) -> tuple[Shown, ...]:
     rows = []
     for a in fit.axes:
-        words = f"{how_words(a.reading)}; sensor's {a.reading.sensor_axis}"
+        words = how_words(a.reading)
+        words += f"; sensor's {a.reading.sensor_axis}" if a.reading.response is not None else ""
         rows.append(Shown(f"axis {a.reading.axis}", (f"{words}; {health_words(a.reading)}",)))
         rows += [Shown("  mode", (_mode_words(m),)) for m in a.reading.modes]
     heads = (x for a in fit.axes for x in (f"axis {a.reading.axis}", "mm/s²", "limit"))

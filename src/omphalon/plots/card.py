@@ -1,0 +1,84 @@
+"""Figure of a test card: the picture with what was followed in it, the swing of each axis against
+its model, and the readings for pressure advance.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from scipy import ndimage
+
+from omphalon.physics.edges import Edges
+from omphalon.plots.advance import draw_readings
+from omphalon.plots.style import FOG, INK, SAND, SEA, SIGNAL, dress
+from omphalon.studies.card.words import CardRead, swing_of
+
+PIXEL_MM, EVERY = 0.1, 4
+COLOURS = {"x": SEA, "y": SIGNAL}
+
+
+def draw_card(figure: Figure, read: CardRead) -> None:
+    """The card on the left; the answers' evidence on the right."""
+    grid = figure.add_gridspec(3, 2, width_ratios=[1.35, 1])
+    _draw_picture(figure.add_subplot(grid[:, 0]), read)
+    rights = [figure.add_subplot(grid[n, 1]) for n in range(3)]
+    for ax, axis in zip(rights, "xy", strict=False):
+        _draw_swing(ax, read, axis)
+    advance = next((p.picture for p in read.parts if p.kind == "advance-fit"), None)
+    if advance is None:
+        rights[2].set_axis_off()
+    else:
+        draw_readings(rights[2], advance[0])
+        rights[2].set_ylabel("widths apart, mm", color=INK, fontsize=11)
+
+
+def _draw_picture(ax: Axes, read: CardRead) -> None:
+    """The picture brought square, with the middles that were followed."""
+    sight = read.sight
+    size = sight.card.size_mm
+    span = np.arange(0.0, size, PIXEL_MM)
+    at = sight.pose.seen_at(np.stack(np.meshgrid(span, span), axis=-1))
+    grey = ndimage.map_coordinates(
+        sight.picture.grey, [at[..., 1], at[..., 0]], order=1, output=np.uint8, mode="nearest"
+    )
+    dress(ax, x="x, mm", y="y, mm", title="What was followed in the picture")
+    ax.grid(visible=False)
+    ax.imshow(grey, cmap="gray", origin="lower", extent=(0, size, 0, size), vmin=0, vmax=255)
+    for seen in sight.combs:
+        _follow(ax, seen.course, np.array(seen.comb.places[1:]), COLOURS[_shows(seen.comb.axis)])
+    for rung in sight.rungs:
+        colour = SAND if rung.why is None else FOG
+        _follow(ax, rung.course, np.array(rung.rung.places)[[0, -1]], colour)
+    corners = np.array([*sight.card.rings])
+    ax.plot(*corners.T, "o", color=SAND, markerfacecolor="none", markersize=14)
+    ax.set(xlim=(0, size), ylim=(0, size))
+    said = "blue: X swings across these; red: Y; ochre: pressure advance and the rings"
+    ax.annotate(said, (0, -0.09), xycoords="axes fraction", fontsize=10, color=INK)
+
+
+def _shows(along: str) -> str:
+    """The axis that swings across lines along the other one."""
+    return "y" if along == "x" else "x"
+
+
+def _follow(ax: Axes, course: Edges, ends: np.ndarray, colour: str) -> None:
+    way = (ends[1] - ends[0]) / np.hypot(*(ends[1] - ends[0]))
+    side = np.array([-way[1], way[0]])
+    middle = np.where(course.good, (course.low_mm + course.high_mm) / 2, np.nan)
+    points = ends[0] + course.along_mm[:, None] * way + middle[:, None] * side
+    ax.plot(*points[::EVERY].T, color=colour, linewidth=1.0)
+
+
+def _draw_swing(ax: Axes, read: CardRead, axis: str) -> None:
+    """The line that shows an axis best: its middle, and the model."""
+    title = f"{axis.upper()}: a line's middle behind its corner"
+    dress(ax, x="mm from the corner", y="to the side, µm", title=title)
+    if axis not in read.swings or not read.swings[axis].modes:
+        ax.annotate("no swing seen", (0.4, 0.5), xycoords="axes fraction", color=INK)
+        return
+    along, seen, model = swing_of(read, axis)
+    ax.plot(along, seen, ".", color=FOG, markersize=4, label="read")
+    ax.plot(along, model, color=COLOURS[axis], linewidth=1.6, label="model")
+    modes = ", ".join(f"{m.frequency_hz:.1f} Hz" for m in read.swings[axis].modes)
+    ax.legend(frameon=False, loc="upper right", title=modes, fontsize=9)

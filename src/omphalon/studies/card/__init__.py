@@ -1,0 +1,1 @@
+"""The test card: what is printed, what its pictures show, what that says."""

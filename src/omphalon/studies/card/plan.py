@@ -1,0 +1,212 @@
+"""The test card that a printer can print: its size, what is on it, and how to print and picture
+it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from omphalon.errors import UsageError
+from omphalon.finding import Plan
+from omphalon.lines.dialect import Dialect
+from omphalon.prints.card import INNER_MM, LEG_MM, Card, group_mm
+from omphalon.prints.job import Bed, Job
+from omphalon.prints.strokes import survey
+from omphalon.studies.printed import TestPrint, clock, print_steps
+from omphalon.studies.shaper.question import ShaperInUse
+
+MOST_MM, LEAST_MM, BOTH_MM = 170.0, 100.0, 168.0  # a card; and one with combs and rungs
+VALUES = 11
+COMB_SPEEDS, COMB_MM_S2 = (60.0, 100.0, 140.0), 3500.0
+STRETCHES = {"direct": (16.0, 32.0), "bowden": (22.0, 60.0)}  # slow and fast, at the least
+READ = (
+    "Let it cool, leave it on the plate, and scan the plate with 600 dots per inch or more, grey, "
+    "without sharpening; then turn the plate by a quarter and scan again: of two scans the "
+    "scanner's own error can be told. Or take a photo from straight above, in side light, the card "
+    "filling the picture.",
+)
+
+
+@dataclass(frozen=True, kw_only=True)
+class CardAsked:
+    """What was asked for: parts, range of pressure advance (s), drive, what is in force, and how
+    the combs are laid.
+    """
+
+    parts: tuple[str, ...]
+    start_s: float
+    stop_s: float
+    drive: str
+    present_s: float | None
+    shake_mm_s2: float
+    shapers: Mapping[str, ShaperInUse]
+
+
+def size_on(bed: Bed) -> float:
+    """The largest card that a bed holds, in mm."""
+    if bed.round:
+        free = (bed.x_mm - 2 * bed.margin_mm) / math.sqrt(2)
+    else:
+        free = min(bed.x_mm, bed.y_mm) - 2 * bed.margin_mm
+    return min(math.floor(free) - 1.0, MOST_MM)
+
+
+def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
+    """The card, and how to print and picture it.
+
+    Raises
+    ------
+    UsageError
+        If the bed is too small, or the dialect lacks a line that the card needs.
+    """
+    job.check()
+    if asked.stop_s <= asked.start_s:
+        raise UsageError(
+            f"--from {asked.start_s:g} --to {asked.stop_s:g}: the range is upside down",
+            "give the lower value with --from",
+        )
+    size = size_on(job.bed)
+    least = BOTH_MM if {"advance", "combs"} <= set(asked.parts) else LEAST_MM
+    if "combs" in asked.parts:
+        least = max(least, 2 * INNER_MM + len(COMB_SPEEDS) * group_mm() * 2)
+    if size < least:
+        smaller = "choose some of it: --parts advance,frame" if size >= LEAST_MM else "none fits"
+        raise UsageError(
+            f"a card with {', '.join(asked.parts)} takes {least:.0f} mm, a {job.bed.words} has "
+            f"{size:.0f}",
+            smaller,
+        )
+    step = (asked.stop_s - asked.start_s) / (VALUES - 1)
+    x, y = job.middle
+    card = Card(
+        size_mm=size,
+        origin_mm=(x - size / 2, y - size / 2),
+        parts=asked.parts,
+        drive=asked.drive,
+        values_s=tuple(round(asked.start_s + n * step, 6) for n in range(VALUES)),
+        stretches_mm=STRETCHES[asked.drive],
+        slow_mm_s=job.slow_mm_s,
+        fast_mm_s=job.fast_mm_s,
+        acceleration_mm_s2=job.acceleration_mm_s2,
+        comb_speeds_mm_s=COMB_SPEEDS,
+        comb_acceleration_mm_s2=asked.shake_mm_s2,
+        width_mm=job.width_mm,
+        layer_mm=job.layer_mm,
+    )
+    _check_legs(card)
+    lines, ends = _lines(asked, card, dialect)
+    whole = survey(job, card.strokes(job, lines))
+    words = f"{size:.0f} mm square, with {', '.join(asked.parts)}; its strip: {card.number}"
+    printed = TestPrint(
+        title="Test card",
+        job=job,
+        strokes=lambda: card.strokes(job, lines),
+        labels=card.labels(),
+        head=(
+            f"test card: {words}",
+            f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, line "
+            f"{job.width_mm:g} x {job.layer_mm:g} mm; {job.temp_c:g} °C, bed {job.bed_temp_c:g} °C",
+            f"about {clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
+            *READ,
+        ),
+        set_line=_setter(dialect, card),
+        acceleration_line=dialect.line("acceleration", acceleration=job.acceleration_mm_s2),
+        last_line="\n".join(ends) or None,
+        whole=whole,
+        plan=card.plan,
+    )
+    by_hand = "combs" in card.parts and "shaper-off" not in dialect.templates
+    return _plan_of(asked, card, printed, words, by_hand), printed
+
+
+def _check_legs(card: Card) -> None:
+    """A comb's leg must be long enough to come to its speed and to rest again."""
+    need = max(card.comb_speeds_mm_s) ** 2 / card.comb_acceleration_mm_s2
+    if "combs" in card.parts and need > LEG_MM:
+        raise UsageError(
+            f"--shake {card.comb_acceleration_mm_s2:g}: {max(card.comb_speeds_mm_s):g} mm/s are "
+            f"not reached on {LEG_MM:g} mm",
+            f"give {math.ceil(need / LEG_MM * card.comb_acceleration_mm_s2 / 100) * 100:g} or more",
+        )
+
+
+def _setter(dialect: Dialect, card: Card) -> Callable[[float], str]:
+    """The function that writes the line for a value."""
+    if "advance" in card.parts and "advance" not in dialect.templates:
+        raise UsageError(
+            "no line that sets pressure advance: controllers share no code for it",
+            "give your controller's own with --line '… {advance:.4f} …', a dialect with --dialect "
+            "FILE, or leave it out: --parts combs,frame",
+        )
+    return lambda value: dialect.line("advance", advance=round(value, 9)) or ""
+
+
+def _lines(
+    asked: CardAsked, card: Card, dialect: Dialect
+) -> tuple[dict[str, tuple[str, ...]], tuple[str, ...]]:
+    """What is sent before the rungs, before the combs, and at the end."""
+    shake = dialect.line("acceleration", acceleration=card.comb_acceleration_mm_s2)
+    if shake is None and {"advance", "combs"} <= set(card.parts):
+        raise UsageError(
+            "no line that sets the acceleration: combs and lines for pressure advance want "
+            "different ones",
+            "give it with --acceleration-line '… {acceleration:.0f} …', or print one of the two: "
+            "--parts combs,frame",
+        )
+    off = tuple(
+        line for axis in "XY" if (line := dialect.line("shaper-off", axis=axis)) is not None
+    )
+    back = [
+        dialect.line(
+            "shaper",
+            axis=axis.upper(),
+            shaper=shaper.shaper,
+            frequency=shaper.frequency_hz,
+            damping=shaper.damping,
+        )
+        for axis, shaper in asked.shapers.items()
+        if off
+    ]
+    usual = dialect.line("acceleration", acceleration=card.acceleration_mm_s2)
+    present = (
+        None
+        if asked.present_s is None
+        else dialect.line("advance", advance=round(asked.present_s, 9))
+    )
+    ends = tuple(line for line in (*back, usual, present) if line is not None)
+    combs = () if "combs" not in card.parts else (*off, *([shake] if shake else []))
+    return {"advance": (), "combs": combs}, ends
+
+
+def _plan_of(asked: CardAsked, card: Card, printed: TestPrint, words: str, by_hand: bool) -> Plan:
+    left_off = "combs" in card.parts and not by_hand and len(asked.shapers) < 2
+    off = (
+        "Switch the input shaper of X and Y off before you print it, and on again behind: the "
+        "combs must ring, and the dialect has no line `shaper-off`."
+    )
+    return Plan(
+        kind="card-plan",
+        title=f"Test card: {words}",
+        steps=(
+            "Set steps, flow and the printing temperature first; clean the plate, and level it.",
+            *((off,) if by_hand else ()),
+            *print_steps(printed),
+            *(("The file leaves the input shaper off: set it again behind.",) if left_off else ()),
+            *READ,
+            "If you can, measure the frame along X over its outer edges with a caliper: it makes "
+            "the scale absolute (--length MM).",
+        ),
+        next="omphalon card fit SCAN SECOND-SCAN --print FILE --length MM",
+        settings={
+            "parts": list(card.parts),
+            "size_mm": card.size_mm,
+            "number": card.number,
+            "from": asked.start_s,
+            "to": asked.stop_s,
+            "time_s": printed.whole.time_s,
+            "filament_mm": printed.whole.filament_mm,
+        },
+        picture=printed,
+    )

@@ -1,0 +1,331 @@
+"""A test card in its picture: where it lies, which plan it is of, and what is read of its lines."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from omphalon.arrays import Array
+from omphalon.physics.edges import MOST_CLIPPED, Edges, course
+from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
+from omphalon.physics.swing import Trace
+from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
+from omphalon.recording import GreyPicture
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.advance.sight import LEAST_PX, LEAST_SEEN, LEAST_SHARE, MOST_BLUR, seen_from
+
+RINGS = 5
+LEAST_WIDTH = 0.3  # of a line's: less is no line
+CELL_MM = (0.5, 2.0)  # to both sides of a cell's middle that is read
+LEAST_CONTRAST = 8.0  # grey levels between a cell and the plate
+EVERY = 8  # readings of the frame of which one counts for the pose
+AFTER = 0.4  # of a slow stretch is read behind a change of speed
+START_MM, EVEN_MM = 4.0, 1.0  # of a rung's start, and what is left before a change, for its noise
+CORNER_MM, BRAKED_MM = 1.0, 1.0  # of a comb's line: behind its corner, and before it brakes
+PAIR = 2  # readings of a line that are taken as one
+MOST_SLANT, MOST_LENS = 0.002, 0.002  # of a scan: what shrinks from side to side, and its lens
+TILT_SHARE = 0.33  # of the width, from corner to corner: the bed is not level
+DPI_APART = 0.02  # what a file says of its dots an inch, and what the frame does
+
+
+@dataclass(frozen=True, kw_only=True)
+class CombSeen:
+    """A comb's line, and its course in the picture."""
+
+    comb: Comb
+    course: Edges
+
+    def trace(self, card: Card) -> Trace:
+        """What its middle says of the other axis."""
+        along = self.course.along_mm
+        brake = self.comb.speed_mm_s**2 / (2 * card.comb_acceleration_mm_s2)
+        use = self.course.good & (along > CORNER_MM) & (along < along[-1] - brake - BRAKED_MM)
+        first, corner, last = (np.array(p) for p in self.comb.places)
+        way = last - corner
+        away = -np.sign(np.array([-way[1], way[0]]) @ (first - corner))
+        middle = away * (self.course.low_mm + self.course.high_mm) / 2
+        count = int(use.sum()) // PAIR * PAIR
+        along, middle = (v[use][:count].reshape(-1, PAIR).mean(axis=1) for v in (along, middle))
+        return Trace(
+            along_mm=along,
+            middle_mm=middle,
+            speed_mm_s=self.comb.speed_mm_s,
+            acceleration_mm_s2=card.comb_acceleration_mm_s2,
+            leg_mm=LEG_MM,
+        )
+
+
+@dataclass(frozen=True, kw_only=True)
+class RungSeen:
+    """A line for pressure advance: mean widths behind its changes to fast and to slow (mm); `why`
+    it is left out, as a code.
+    """
+
+    rung: Rung
+    course: Edges
+    speedup_mm: float
+    slowdown_mm: float
+    why: str | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class CardSight:
+    """A card in its picture. `corners_px` (4, 2) are where the frame's lines meet, from the lower
+    left counter-clockwise; `widths_mm` (4,) how wide those lines are near them.
+    """
+
+    picture: GreyPicture
+    card: Card
+    pose: LensPose
+    combs: tuple[CombSeen, ...]
+    rungs: tuple[RungSeen, ...]
+    corners_px: Array
+    widths_mm: Array
+    um_a_pixel: float
+    slant_deg: float
+    blur_mm: float
+
+    @property
+    def notes(self) -> tuple[Remark, ...]:
+        """What is odd about the picture, and the print."""
+        odd = []
+        wide = float(np.ptp(self.widths_mm) / np.median(self.widths_mm))
+        if wide > TILT_SHARE:
+            odd.append(Remark("bed-not-level", {"share": wide}))
+        told = self.picture.dots_an_inch
+        seen = 25400 / self.um_a_pixel
+        if self.scanned and told is not None and abs(told / seen - 1) > DPI_APART:
+            odd.append(Remark("dots-apart", {"told": told, "seen": seen}))
+        gone = [r for r in self.rungs if r.why is not None]
+        if gone:
+            odd.append(Remark("rungs-unread", {"count": len(gone), "total": len(self.rungs)}))
+        return tuple(odd)
+
+    @property
+    def scanned(self) -> bool:
+        """Whether it was taken squarely, as scanners do."""
+        slant = np.abs(self.pose.to_picture[2, :2]).max() * self.card.size_mm
+        return bool(slant < MOST_SLANT and abs(self.pose.lens) < MOST_LENS)
+
+    @property
+    def turn_deg(self) -> float:
+        """How the card's X lies in the picture."""
+        across = self.corners_px[1] - self.corners_px[0]
+        return math.degrees(math.atan2(across[1], across[0]))
+
+    @property
+    def tilt_mm(self) -> tuple[float, ...]:
+        """How much higher the nozzle was at each corner than on the whole: at equal flow a lower
+        one makes a wider line.
+        """
+        share = float(np.mean(self.widths_mm)) / self.widths_mm
+        return tuple(float(s - 1) * self.card.layer_mm for s in share)
+
+
+def look(picture: GreyPicture, cards: Sequence[Card], told: str | None) -> CardSight:
+    """Find a card in a picture, and follow its lines.
+
+    Parameters
+    ----------
+    picture : a scan or a photo
+    cards : that it may be of
+    told : the file that was said to be its print; None: the card says which
+
+    Raises
+    ------
+    Refusal
+        Where the picture does not show what is needed.
+    """
+    rings = find_rings(picture.grey)
+    if len(rings) < RINGS:
+        raise Refusal("no-card", count=len(rings))
+    found = None
+    for card in cards:
+        radius = RING_MM + card.width_mm / 2
+        poses = poses_of(rings, np.array(card.rings), radius, picture.grey.shape)
+        if len(poses) > 1:
+            raise Refusal("two-cards")
+        if poses:
+            pose = poses[0]
+            number = strip_number(picture, pose, card)
+            if number == card.number:
+                found = card, pose
+                break
+    if found is None:
+        if told is None:
+            raise Refusal("unknown-card")
+        raise Refusal("other-card", file=told)
+    return _read(picture, *found)
+
+
+def strip_number(picture: GreyPicture, pose: LensPose, card: Card) -> int | None:
+    """The plan's number in a card's strip; None where it cannot be read, or its check sum says that
+    it was misread.
+    """
+    across, along = np.meshgrid(np.linspace(-1, 1, 5), np.linspace(-1, 1, 9))
+    patch = np.stack([across * CELL_MM[0], along * CELL_MM[1]], axis=-1).reshape(-1, 2)
+    cells = np.array(card.cells)
+    gaps = (cells[1:] + cells[:-1]) / 2
+    grey, (rows, columns) = picture.grey, picture.grey.shape
+
+    def level(places: Array) -> Array:
+        at = np.rint(pose.seen_at(places[:, None] + patch)).astype(int)
+        c, r = np.clip(at[..., 0], 0, columns - 1), np.clip(at[..., 1], 0, rows - 1)
+        values = np.asarray(grey[r, c], dtype=np.float64).mean(axis=1)
+        return np.asarray(values if pose.light else 255 - values)
+
+    laid, bare = level(cells), level(gaps)
+    bare_near = (bare[np.r_[0, 0 : len(bare)]] + bare[np.r_[0 : len(bare), len(bare) - 1]]) / 2
+    off = laid - bare_near
+    contrast = float(min(off[0], off[-1]))
+    if contrast < LEAST_CONTRAST:
+        return None
+    bits = off[1:-1] > contrast / 2
+    word = int("".join("1" if b else "0" for b in bits), 2)
+    number = word >> CHECK_BITS
+    assert number < 2**BITS
+    return number if word & (2**CHECK_BITS - 1) == check_sum(number) else None
+
+
+def _read(picture: GreyPicture, card: Card, pose: LensPose) -> CardSight:
+    middle = np.full(2, card.size_mm / 2)
+    scale, slant = seen_from(pose, middle)
+    if scale * card.width_mm < LEAST_PX:
+        dpi = math.ceil(LEAST_PX / card.width_mm * 25.4 / 50) * 50
+        raise Refusal("few-pixels", seen=scale * card.width_mm, least=LEAST_PX, dpi=dpi)
+    for _ in range(2):
+        sides = [course(picture.grey, pose, np.array(ends)) for ends in card.frame]
+        _refuse_hidden(sides, card)
+        pose = _straightened(pose, card, sides)
+    combs = tuple(
+        CombSeen(comb=c, course=course(picture.grey, pose, np.array(c.places[1:])))
+        for c in card.combs
+    )
+    rungs = _judged([_rung(picture, pose, card, one) for one in card.rungs])
+    courses = [*(c.course for c in combs), *(r.course for r in rungs), *sides]
+    blur = float(np.median([c.blur_mm for c in courses if math.isfinite(c.blur_mm)]))
+    if blur > MOST_BLUR * card.width_mm:
+        raise Refusal("blurred", seen=blur, most=MOST_BLUR * card.width_mm)
+    lines = [_straight(pose, card, side, n) for n, side in enumerate(sides)]
+    corners = np.array([_meeting(lines[n - 1], lines[n]) for n in range(4)])
+    return CardSight(
+        picture=picture,
+        card=card,
+        pose=pose,
+        combs=combs,
+        rungs=tuple(rungs),
+        corners_px=corners,
+        widths_mm=_corner_widths(sides),
+        um_a_pixel=1000 / scale,
+        slant_deg=slant,
+        blur_mm=blur,
+    )
+
+
+def _refuse_hidden(sides: Sequence[Edges], card: Card) -> None:
+    """Refuse a card whose frame is cut off, covered, or lost in the light."""
+    if any(any(np.array(side.clipped) > MOST_CLIPPED) for side in sides):
+        raise Refusal("card-clipped")
+    laid = [side.good & (side.width_mm > LEAST_WIDTH * card.width_mm) for side in sides]
+    gone = [one for one in laid if float(one.mean()) < LEAST_SHARE]
+    if gone:
+        raise Refusal("card-hidden", count=len(gone))
+
+
+def _frame_points(card: Card, side: Edges, number: int) -> tuple[Array, Array, Array]:
+    """Places along a side of the frame, its normal, and where its middle is seen (n, 2), in mm."""
+    a, b = (np.array(end) for end in card.frame[number])
+    way = (b - a) / np.hypot(*(b - a))
+    normal = np.array([-way[1], way[0]])
+    at = a + side.along_mm[side.good, None] * way
+    middle = (side.low_mm + side.high_mm)[side.good, None] / 2
+    return at, normal, at + middle * normal
+
+
+def _straightened(pose: LensPose, card: Card, sides: Sequence[Edges]) -> LensPose:
+    """The pose by the frame's lines, which are straight, and the rings."""
+    parts = [_frame_points(card, side, n) for n, side in enumerate(sides)]
+    at = np.concatenate([p[0][::EVERY] for p in parts])
+    normal = np.concatenate([np.tile(p[1], (len(p[0][::EVERY]), 1)) for p in parts])
+    seen = pose.seen_at(np.concatenate([p[2][::EVERY] for p in parts]))
+    rings = np.array(card.rings)
+    return fitted_pose(pose, (rings, pose.seen_at(rings)), (at, normal, seen))
+
+
+def _straight(pose: LensPose, card: Card, side: Edges, number: int) -> tuple[Array, Array]:
+    """A side of the frame in the picture: a place and its direction, by least squares."""
+    points = pose.seen_at(_frame_points(card, side, number)[2])
+    middle = points.mean(axis=0)
+    axis = np.linalg.svd(points - middle, full_matrices=False)[2][0]
+    return middle, axis if axis @ (points[-1] - points[0]) > 0 else -axis
+
+
+def _meeting(one: tuple[Array, Array], two: tuple[Array, Array]) -> Array:
+    """Where two lines meet."""
+    steps = np.linalg.solve(np.stack([one[1], -two[1]], axis=1), two[0] - one[0])
+    return np.asarray(one[0] + steps[0] * one[1])
+
+
+def _corner_widths(sides: Sequence[Edges]) -> Array:
+    """The frame's width near its corners, from the lower left counter-clockwise: the end of one
+    side and the start of the next.
+    """
+    out = []
+    for n in range(4):
+        before, after = sides[n - 1], sides[n]
+        span = before.along_mm[-1]
+        ends = [before.mean(0.72 * span, 0.92 * span)[0], after.mean(0.08 * span, 0.28 * span)[0]]
+        out.append(float(np.mean(ends)))
+    return np.array(out)
+
+
+def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungSeen:
+    places = np.array(rung.places)
+    seen = course(picture.grey, pose, places[[0, -1]])
+    turns = np.cumsum(rung.stretches_mm)
+    braking = (card.fast_mm_s**2 - card.slow_mm_s**2) / (2 * card.acceleration_mm_s2)
+    after = AFTER * rung.stretches_mm[0]
+    ups = [seen.mean(turn, turn + after + braking) for turn in turns[:-1:2]]
+    downs = [seen.mean(turn - braking, turn + after) for turn in turns[1::2]]
+    why = None
+    if float(seen.good.mean()) < LEAST_SEEN:
+        why = "not-seen"
+    elif any(np.array(seen.clipped) > MOST_CLIPPED):
+        why = "glare"
+    elif min(share for _, share in (*ups, *downs)) < LEAST_SHARE:
+        why = "broken-up"
+    means = [float(np.mean([w for w, _ in some])) for some in (ups, downs)]
+    return RungSeen(rung=rung, course=seen, speedup_mm=means[0], slowdown_mm=means[1], why=why)
+
+
+def _judged(rungs: list[RungSeen]) -> list[RungSeen]:
+    """Rungs of one value that differ far from each other are left out, both: one of them is not
+    what it seems.
+    """
+    good = [r for r in rungs if r.why is None]
+    apart = {}
+    for value in {r.rung.value_s for r in good}:
+        two = [r.slowdown_mm - r.speedup_mm for r in good if r.rung.value_s == value]
+        if len(two) == 2:
+            apart[value] = abs(two[0] - two[1])
+    usual = float(np.median(list(apart.values()))) if apart else 0.0
+    gone = {value for value, off in apart.items() if off > max(6 * usual, 0.03)}
+    return [replace(r, why=r.why or ("unlike" if r.rung.value_s in gone else None)) for r in rungs]
+
+
+def noise_mm(rungs: Sequence[RungSeen]) -> float:
+    """The deviation of a mean width behind a change of speed: by what the two rungs of each value
+    differ, which have everything but the value apart.
+    """
+    good = [r for r in rungs if r.why is None]
+    off = []
+    for value in {r.rung.value_s for r in good}:
+        two = [r for r in good if r.rung.value_s == value]
+        if len(two) == 2:
+            off.append(
+                (two[0].slowdown_mm - two[0].speedup_mm) - (two[1].slowdown_mm - two[1].speedup_mm)
+            )
+    return max(float(np.sqrt(np.mean(np.square(off)))) / 2 if off else 0.01, 0.001)

@@ -1,0 +1,277 @@
+"""A test card's answers in words: each question has its own, and the card one of all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from omphalon import __version__
+from omphalon.finding import Finding, Shown, answer
+from omphalon.lines.dialect import Dialect
+from omphalon.physics.swing import Swings, fit_swings
+from omphalon.prints.card import Card
+from omphalon.recording import GreyPicture, Reading, Readings
+from omphalon.remarks import Refusal, Remark
+from omphalon.studies.advance.question import AdvanceQuestion
+from omphalon.studies.advance.words import advance_answer
+from omphalon.studies.card.scale import Scale, fit_scale
+from omphalon.studies.card.sight import CardSight, look, noise_mm
+from omphalon.studies.shaper.modes import AxisReading, HowRead
+from omphalon.studies.shaper.question import ShaperQuestion
+from omphalon.studies.shaper.words import shaper_answer
+from omphalon.units import Number, digits
+
+BEAD_SHARE = 2 / 3  # of a line's width: over it the bead shows the mean of its course
+FEWEST_LINES = 6  # of a comb's that must be read
+QUESTIONS = {"advance": "advance", "combs": "shaper", "frame": "axis"}  # part → what it answers
+
+
+@dataclass(frozen=True, kw_only=True)
+class CardQuestion:
+    """What is known besides the pictures: the caliper's length of the frame, the settings in force,
+    the questions that the studies of each part ask.
+    """
+
+    length_mm: float | None
+    steps: Mapping[str, float]
+    advance: AdvanceQuestion
+    shaper: Callable[[Mapping[str, AxisReading]], ShaperQuestion]
+
+
+@dataclass(frozen=True, kw_only=True)
+class CardRead:
+    """What is drawn of a card: how it was seen, the modes' swing by axis, the answers."""
+
+    sight: CardSight
+    swings: Mapping[str, Swings]
+    parts: tuple[Finding, ...]
+
+
+def card_answer(
+    kind: str,
+    pictures: Sequence[GreyPicture],
+    cards: Sequence[Card],
+    told: str | None,
+    question: CardQuestion,
+    dialect: Dialect,
+) -> Finding:
+    """What one print says, in words.
+
+    Parameters
+    ----------
+    kind : card-fit, or card-check: whether the settings in force are right
+    pictures : one, or two scans a quarter turn apart
+    cards : that they may show
+    told : the print's file, where one was named
+    question : what else is known
+    dialect : templates of the lines to enter
+    """
+
+    def find() -> Finding:
+        sights = [look(picture, cards, told) for picture in pictures]
+        if len({s.card.number for s in sights}) > 1:
+            raise Refusal("two-prints")
+        return replace(_finding(sights, question, dialect), kind=kind)
+
+    return answer(kind, (), find)
+
+
+def _finding(sights: Sequence[CardSight], question: CardQuestion, dialect: Dialect) -> Finding:
+    first = sights[0]
+    swings: dict[str, Swings] = {}
+    parts: list[Finding] = []
+    if first.rungs:
+        parts.append(_advance(first, question, dialect))
+    if first.combs:
+        parts.append(_shaper(first, question, dialect, swings))
+    if "frame" in first.card.parts:
+        parts.append(_scale(sights, question, dialect))
+    verdicts = [p.verdict for p in parts]
+    worst = next((v for v in ("retest", "change") if v in verdicts), "keep")
+    lines = dict.fromkeys(line for p in parts for line in p.lines)
+    ends = [line for n in ("store", "list") if (line := dialect.line(n)) in lines]
+    entered = (*(line for line in lines if line not in ends), *ends)
+    return Finding(
+        kind="card-fit",
+        verdict=worst,
+        because="; ".join(f"{_name(p)}: {p.verdict}" for p in parts),
+        evidence={
+            "number": first.card.number,
+            "answers": {_name(p): p.document(__version__) for p in parts},
+            "tilt_mm": list(first.tilt_mm),
+            "um_a_pixel": first.um_a_pixel,
+            "seen_to_hz": {axis: one.seen_to_hz for axis, one in swings.items()},
+        },
+        warnings=tuple(note for s in sights for note in s.notes),
+        lines=tuple(line for line in entered if line is not None),
+        table=_table(sights, swings),
+        next="after the lines are entered, print and picture the card once more: "
+        "`omphalon card check PICTURE`",
+        picture=CardRead(sight=first, swings=swings, parts=tuple(parts)),
+        parts=tuple(parts),
+    )
+
+
+def _name(part: Finding) -> str:
+    return part.kind.removesuffix("-fit")
+
+
+def _table(sights: Sequence[CardSight], swings: Mapping[str, Swings]) -> tuple[Shown, ...]:
+    one = sights[0]
+    low = min(one.tilt_mm)
+    corners = ("front left", "front right", "rear right", "rear left")
+    heights = ", ".join(
+        f"{name} {t - low:.2f}" for name, t in zip(corners, one.tilt_mm, strict=True)
+    )
+    how = "scan" if one.scanned else f"photo, {one.slant_deg:.0f}° off square"
+    if one.pose.mirrored:
+        how += ", mirrored"
+    rows = [
+        Shown("picture", (f"{how}, {one.um_a_pixel:.0f} µm a pixel, card {one.card.number}",)),
+        Shown("nozzle above bed", (f"{heights} mm, by the frame's width",)),
+    ]
+    if swings:
+        seen = ", ".join(f"{axis.upper()} {s.seen_to_hz:.0f} Hz" for axis, s in swings.items())
+        rows.append(Shown("modes seen up to", (f"{seen}, where they hold a fifth of the motion",)))
+    return tuple(rows)
+
+
+def _advance(sight: CardSight, question: CardQuestion, dialect: Dialect) -> Finding:
+    """Pressure advance by the widths behind changes of speed."""
+
+    def number(value: float) -> Number:
+        return Number(value, 1e-4, f"{value:.4f}")
+
+    rows = tuple(
+        Reading(
+            f"line {n + 1}, {r.rung.value_s:g}",
+            {
+                "advance_s": Number(r.rung.value_s, 1e-6, f"{r.rung.value_s:g}"),
+                "speedup_mm": number(max(r.speedup_mm, 0.0)),
+                "slowdown_mm": number(max(r.slowdown_mm, 0.0)),
+            },
+        )
+        for n, r in enumerate(sight.rungs)
+        if r.why is None
+    )
+    asked = replace(
+        question.advance,
+        drive=question.advance.drive or sight.card.drive,
+        read_mm=noise_mm(sight.rungs),
+    )
+    return advance_answer(Readings(sight.picture.source, rows), asked, dialect)
+
+
+def _shaper(
+    sight: CardSight, question: CardQuestion, dialect: Dialect, swings: dict[str, Swings]
+) -> Finding:
+    """Shapers from the modes that the combs show."""
+    readings: dict[str, AxisReading] = {}
+    unseen = []
+    for axis, across in (("x", "y"), ("y", "x")):
+        lines = [c.trace(sight.card) for c in sight.combs if c.comb.axis == across]
+        lines = [line for line in lines if len(line.along_mm) > 20]
+        if len(lines) < FEWEST_LINES or len({line.speed_mm_s for line in lines}) < 2:
+            return _without("combs-unread", axis=axis, count=len(lines))
+        seen = fit_swings(lines, BEAD_SHARE * sight.card.width_mm)
+        swings[axis] = seen
+        if seen.modes:
+            facts = {"count": len(lines), "noise": 1000 * seen.noise_mm}
+            readings[axis] = AxisReading(
+                axis=axis, modes=seen.modes, sensor_axis="–", how=HowRead(way="card", facts=facts)
+            )
+        else:
+            unseen.append(axis)
+    if not readings:
+        noise = max(s.noise_mm for s in swings.values())
+        return _without("no-ringing", noise=1000 * noise, speed=sight.card.comb_acceleration_mm_s2)
+    found = shaper_answer(question.shaper(readings), dialect)
+    if unseen:
+        odd = Remark("axis-unseen", {"axis": unseen[0]})
+        found = replace(found, warnings=(*found.warnings, odd))
+    return found
+
+
+def _without(code: str, **facts: Any) -> Finding:
+    def find() -> Finding:
+        raise Refusal(code, **facts)
+
+    return answer("shaper-fit", (), find)
+
+
+def _scale(sights: Sequence[CardSight], question: CardQuestion, dialect: Dialect) -> Finding:
+    """X against Y and squareness."""
+
+    def find() -> Finding:
+        scale = fit_scale(sights, question.length_mm, question.steps)
+        if not scale.keeps and not scale.settings:
+            code = "no-length" if scale.length is None else "no-steps"
+            raise Refusal(code, scale.remarks, share=scale.ratio - 1, half=scale.ratio_half)
+        return _scale_finding(scale, dialect)
+
+    return answer("axis-fit", (), find)
+
+
+def _scale_finding(scale: Scale, dialect: Dialect) -> Finding:
+    because = (
+        f"X comes out {scale.ratio - 1:+.2%} ± {scale.ratio_half:.2%} against Y, and the angle "
+        f"between them {scale.square_deg:+.3f} ± {scale.square_half_deg:.3f}° off a right one"
+    )
+    if scale.length is not None:
+        because += f"; X itself {scale.length - 1:+.2%} ± {scale.length_half:.2%} by the caliper"
+    settings = () if scale.keeps else scale.settings
+    wanted: list[tuple[str, str, dict[str, object], dict[str, float]]] = [
+        (
+            "steps",
+            f"steps {s.of.upper()} {digits(float(s.value), s.half_width)}",
+            {"axis": s.of.upper(), "steps": s.value},
+            {"steps": s.half_width or 0.0},
+        )
+        for s in settings
+    ]
+    return Finding(
+        kind="axis-fit",
+        verdict="keep" if scale.keeps else "change",
+        because=because,
+        settings=settings,
+        evidence={
+            "ratio_xy": scale.ratio,
+            "ratio_half": scale.ratio_half,
+            "squareness_deg": scale.square_deg,
+            "squareness_half_deg": scale.square_half_deg,
+            **{s.of: {"ratio": scale.steps[s.of] / float(s.value)} for s in settings},
+        },
+        warnings=scale.remarks,
+        lines=dialect.entering(*wanted) if wanted else (),
+        headline=_scale_headline(scale, settings),
+        next="print the card again after the change, and turn it by a quarter for a second scan",
+    )
+
+
+def _scale_headline(scale: Scale, settings: Sequence[Any]) -> tuple[Shown, ...]:
+    if not settings:
+        return ()
+    rows = [Shown("steps per mm", ("present", "new", "", ""))]
+    for s in settings:
+        half = f"± {digits(s.half_width, least=2)}"
+        present, new = f"{scale.steps[s.of]:g}", digits(float(s.value), s.half_width)
+        rows.append(Shown(s.of.upper(), (present, new, half, "steps/mm")))
+    return tuple(rows)
+
+
+def swing_of(read: CardRead, axis: str) -> tuple[np.ndarray, ...]:
+    """For a figure: along, middle and model (each (n,), mm and µm) of one line that shows an
+    axis.
+    """
+    across = "y" if axis == "x" else "x"
+    lines = [c.trace(read.sight.card) for c in read.sight.combs if c.comb.axis == across]
+    lines = [line for line in lines if len(line.along_mm) > 20]
+    top = int(np.argmax([np.ptp(m) for m in read.swings[axis].modelled_mm]))
+    line = lines[top]
+    x = np.linspace(-1, 1, len(line.along_mm))
+    basis = np.linalg.qr(np.vander(x, 3))[0]
+    flat = line.middle_mm - basis @ (basis.T @ line.middle_mm)
+    return line.along_mm, 1000 * flat, 1000 * read.swings[axis].modelled_mm[top]
