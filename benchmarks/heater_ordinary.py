@@ -1,12 +1,11 @@
 """Gains and health from ordinary logs: heat-ups, holds, a fan, a step of the target, an hour of
 printing, under good, timid, hot and badly mixed gains.
 
-    python benchmarks/heater_ordinary.py [gains|health|bias] [--only FAMILY] [--detail]
+    python benchmarks/heater_ordinary.py [gains|health|bias|spoiled] [--only FAMILY] [--detail]
 
-The heaters are those of plants.py (five families, twelve hotends and as
-many beds each); the fit's constants were
-tuned on "two masses" and "five nodes". Power is reported as a sample or as a mean, every 0.5 to
-3 s; the program is not told which. Scored as in heater_gains.py.
+The heaters are those of plants.py (five families, twelve hotends and as many beds each); the fit's
+constants were tuned on "two masses" and "five nodes". Power is reported as a sample or as a mean,
+every 0.5 to 3 s; the program is not told which. Scored as in heater_gains.py.
 """
 
 from __future__ import annotations
@@ -16,6 +15,7 @@ import os
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import sys
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 
@@ -226,8 +226,97 @@ def bias(count: int = 100) -> None:
             )
 
 
+Spoil = Callable[[TemperatureLog, np.random.Generator], TemperatureLog]
+
+
+def _still(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
+    reading = log.temperature_c.copy()
+    at = int(random.integers(len(reading) // 2, len(reading) - 60))
+    reading[at : at + 40] = reading[at]
+    return replace(log, temperature_c=reading)
+
+
+def _restarted(log: TemperatureLog, _: np.random.Generator) -> TemperatureLog:
+    later = log.time_s + log.time_s[-1] + 100
+    twice = {n: np.tile(getattr(log, n), 2) for n in ("temperature_c", "power", "target_c")}
+    return replace(log, time_s=np.concatenate([log.time_s, later]), **twice)
+
+
+def _warm(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
+    y = log.temperature_c
+    return log.rows(slice(int(np.argmax(y > y.min() + random.uniform(0.3, 0.7) * np.ptp(y))), None))
+
+
+def _gap(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
+    at, keep = int(random.integers(20, len(log.time_s) - 60)), np.ones(len(log.time_s), bool)
+    keep[at : at + int(random.integers(15, 50))] = False
+    return log.rows(keep)
+
+
+def _short(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
+    near = int(np.argmax(log.temperature_c > log.target_c.max() - 12))
+    return log.rows(log.time_s < log.time_s[near] + random.uniform(5, 40))
+
+
+def _late(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
+    by = int(random.uniform(8, 20) / np.median(np.diff(log.time_s)))
+    return replace(log, power=np.concatenate([np.zeros(by), log.power[:-by]]))
+
+
+SPOILED: dict[str, Spoil] = {
+    "another heater's power": lambda log, r: replace(
+        log, power=np.clip(r.uniform(0.1, 0.5) + 0.1 * r.standard_normal(len(log.time_s)), 0, 1)
+    ),
+    "the target as power": lambda log, _: replace(log, power=log.target_c / log.target_c.max()),
+    "begins warm": _warm,
+    "the reading stands still": _still,
+    "°F": lambda log, _: replace(log, temperature_c=log.temperature_c * 1.8 + 32),
+    "a gap": _gap,
+    "a restart": _restarted,
+    "cut short": _short,
+    "power by half": lambda log, _: replace(log, power=log.power * 0.5),
+    "the sensor drifts": lambda log, r: replace(
+        log, temperature_c=log.temperature_c + np.linspace(0, r.uniform(-8, 8), len(log.time_s))
+    ),
+    "power logged late": _late,
+}
+WRONG = 1.5  # times the least possible score: no such answer should pass in silence
+
+
+def _spoiled_one(job: tuple[str, int]) -> tuple[str, str, float, list[str]]:
+    kind, n = job
+    random = np.random.default_rng([3, n])
+    one = cases(("two masses", "radiation")[n % 2])[4 * (n // 2) + n % 3]
+    log = SPOILED[kind](recorded(one.plant.heater, one.hold), random)
+    try:
+        fit = fit_heater([log], HeaterQuestion(heater="bed" if one.plant.bed else "hotend"))
+    except Refusal as refusal:
+        return kind, refusal.code, np.nan, []
+    scores, _ = day_score(
+        one.plant.heater, fit.tuned.new.row(), one.plant.target_c, bed=one.plant.bed
+    )
+    codes = [r.code for r in fit.remarks if r.document()["code"] != "no-test-in-it"]
+    return kind, "", float(scores[0] / best_possible(one.plant)[0]), codes
+
+
+def spoiled(each: int = 8) -> None:
+    """What becomes of spoiled ordinary logs."""
+    print(f"{'log':26}{'good':>6}{'warned':>8}{'refused':>9}{'wrong':>7}{'worst':>8}")
+    with ProcessPoolExecutor(2) as pool:
+        found = list(pool.map(_spoiled_one, [(k, n) for k in SPOILED for n in range(each)]))
+    for kind in SPOILED:
+        own = [one for one in found if one[0] == kind]
+        kept = [one for one in own if not one[1]]
+        wrong = sum(one[2] > WRONG and not one[3] for one in kept)
+        warned = sum(bool(one[3]) for one in kept)
+        why = ", ".join(sorted({one[1] for one in own if one[1]}))
+        worst = max((one[2] for one in kept), default=np.nan)
+        good = len(kept) - wrong - warned
+        print(f"{kind:26}{good:6}{warned:8}{len(own) - len(kept):9}{wrong:7}{worst:8.2f}  {why}")
+
+
 if __name__ == "__main__":
-    what = next((a for a in sys.argv[1:] if a in ("gains", "health", "bias")), None)
+    what = next((a for a in sys.argv[1:] if a in ("gains", "health", "bias", "spoiled")), None)
     family = sys.argv[sys.argv.index("--only") + 1] if "--only" in sys.argv else None
     if what in (None, "gains"):
         gains(family, "--detail" in sys.argv)
@@ -235,3 +324,5 @@ if __name__ == "__main__":
         healths()
     if what in (None, "bias"):
         bias()
+    if what in (None, "spoiled"):
+        spoiled()
