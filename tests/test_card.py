@@ -268,3 +268,47 @@ def test_the_shapers_of_the_bench_are_off_for_the_combs_and_put_back(run, folder
     off, back = lines.index("CALM X OFF"), lines.index("CALM X zv 47.00 0.0500")
     assert off < lines.index("G4 P400") < back < lines.index("M84")
     assert lines.index("LEAD 0.50000") > off
+
+
+@pytest.mark.parametrize("split", [0.02, 0.17, 0.35])
+@pytest.mark.parametrize("slips", [0.0, 4e-4])
+def test_two_lags_and_a_slip_leave_the_lead_where_it_is(split, slips):
+    """Widths of the stand-in's own bead: what the means differ by at the lead is told."""
+    from omphalon.physics.flow import Laid
+    from omphalon.standin.bead import BIN_MM, Nozzle, beads
+    from omphalon.standin.moves import Move
+    from omphalon.studies.advance.late import late_mm
+
+    lead, stretches = 0.06, (18.0, 32.0, 18.0, 32.0, 18.0)
+    nozzle = Nozzle(lead, nozzle_lag_s=split * lead, slips_s_mm=slips, grain_mm=0.002)
+    turns = np.concatenate([[0.0], np.cumsum(stretches)])
+    speeds = (22.0, 90.0, 22.0, 90.0, 22.0)
+
+    def difference(along, width):
+        ups = [np.nanmean(width[(along >= t) & (along < t + 22)]) for t in turns[1:4:2]]
+        downs = [np.nanmean(width[(along >= t - 2) & (along < t + 7)]) for t in turns[2:5:2]]
+        return float(np.mean(downs) - np.mean(ups))
+
+    lines, seen = [], []
+    for value in np.linspace(0.0, 0.12, 11):
+        run = [
+            Move(a, 0.0, b, 0.0, 0.2, 0.0343 * (b - a), v, float(value), 1800.0)
+            for a, b, v in zip(turns, turns[1:], speeds, strict=False)
+        ]
+        bead = next(beads(run, nozzle, np.random.default_rng(5)))
+        along = (np.arange(len(bead.width_mm)) + 0.5) * BIN_MM
+        lines.append(
+            Laid(
+                value_s=float(value),
+                turns_mm=tuple(turns.tolist()),
+                speeds_mm_s=speeds,
+                acceleration_mm_s2=1800.0,
+                along_mm=along,
+                width_mm=bead.width_mm,
+            )
+        )
+        seen.append(difference(along, bead.width_mm))
+    off = late_mm(lines, difference, 0.2)
+    crossed = np.interp(0.0, -(np.array(seen) - off), np.linspace(0.0, 0.12, 11))
+    assert crossed == pytest.approx(lead, abs=0.0012)
+    assert split < 0.1 and not slips or abs(off) > 1e-4

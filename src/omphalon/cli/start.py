@@ -54,6 +54,7 @@ def start() -> None:
     folder = _folder()
     port, listing = _printer()
     facts = {key: found for key, words in FACTS.items() if (found := _fact(key, words))}
+    complaint = _complaint()
     if port:
         facts["controller.port"] = port
     if listing:
@@ -69,7 +70,9 @@ def start() -> None:
     )
     click.echo("        one of your own is a file, named in bench.toml: docs/bench.md")
     click.echo(f"first   cd {echoed(str(folder))}, and then:")
-    click.get_current_context().invoke(next_, every=False, as_json=False, place=str(folder))
+    click.get_current_context().invoke(
+        next_, every=False, seen=complaint, as_json=False, place=str(folder)
+    )
 
 
 def _folder() -> Path:
@@ -127,6 +130,20 @@ def _fact(key: str, words: str) -> str:
             click.echo(f"  {error}", err=True)
         else:
             return answer
+
+
+def _complaint() -> str | None:
+    """What is wrong with a print, as the table of complaints knows it; None: nothing in particular,
+    the order of work serves.
+    """
+    from omphalon.complaints import complaint_of
+
+    while True:
+        answer = typed("what is wrong with a print, if anything: corners bulge, ripples, …")
+        try:
+            return complaint_of(answer).seen if answer else None
+        except OmphalonError as error:
+            click.echo(f"  {error}", err=True)
 
 
 def _dialect_of(listing: str) -> str:

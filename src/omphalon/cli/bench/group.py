@@ -170,16 +170,20 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
 
 @bench.command("next", short_help="What to measure now, and why.")
 @click.option("--all", "every", is_flag=True, help="All of it, not the first three.")
+@click.option("--seen", metavar="WORDS", help="What is wrong with a print, or with the printer.")
 @as_document
 @where
-def next_(every: bool, as_json: bool, place: str | None) -> None:
+def next_(every: bool, seen: str | None, as_json: bool, place: str | None) -> None:
     """Say what to measure now, in the order of work, why, how long it takes, and the command to
-    begin with.
+    begin with; with --seen what may be behind a complaint, the likeliest first.
 
     \b
     Example:
       omphalon bench next
+      omphalon bench next --seen 'ripples beside edges'
     """
+    if seen is not None:
+        return _seen(seen, as_json, place)
     from omphalon.bench.work import steps
     from omphalon.order import ORDER
 
@@ -212,6 +216,39 @@ def next_(every: bool, as_json: bool, place: str | None) -> None:
             click.echo(f"      {step.command}   then {step.then}")
     if len(found) > len(some):
         click.echo(f"and {len(found) - len(some)} more: omphalon bench next --all")
+
+
+def _seen(words: str, as_json: bool, place: str | None) -> None:
+    """What may be behind a complaint, and what tells."""
+    from omphalon.bench.settings import KINDS
+    from omphalon.bench.work import command, reason
+    from omphalon.complaints import complaint_of
+
+    one, state = complaint_of(words), opened(place).state()
+    rows: list[dict[str, str | None]] = []
+    for cause in one.causes:
+        why = reason(cause.key, state) if cause.key else None
+        stands = "measured, and it stands" if why is None else why[1]
+        rows.append(
+            {
+                "cause": cause.words,
+                "setting": cause.key or None,
+                "state": stands if cause.key else None,
+                "command": command(KINDS[cause.key], state) if cause.key else None,
+                "look": cause.look or None,
+            }
+        )
+    if as_json:
+        document("bench-next", seen=one.seen, causes=rows)
+        return
+    click.echo(f"{one.seen}: what it may be, the likeliest first")
+    for number, row in enumerate(rows, 1):
+        if row["setting"]:
+            click.echo(f"{number:2}. {row['cause']} ({shown(str(row['state']))})")
+            click.echo(f"      {row['command']}")
+        else:
+            click.echo(f"{number:2}. {row['cause']}: no setting mends it")
+            click.echo(f"      {row['look']}")
 
 
 @bench.command("journal", short_help="What was measured, set and changed.")

@@ -10,11 +10,13 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.physics.edges import MOST_CLIPPED, Edges, course
+from omphalon.physics.flow import Laid
 from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
+from omphalon.studies.advance.late import late_mm
 from omphalon.studies.advance.sight import LEAST_PX, LEAST_SEEN, LEAST_SHARE, MOST_BLUR, seen_from
 
 RINGS = 5
@@ -22,7 +24,7 @@ LEAST_WIDTH = 0.3  # of a line's: less is no line
 CELL_MM = (0.5, 2.0)  # to both sides of a cell's middle that is read
 LEAST_CONTRAST = 8.0  # grey levels between a cell and the plate
 EVERY = 8  # readings of the frame of which one counts for the pose
-AFTER = 0.4  # of a slow stretch is read behind a change of speed
+AFTER, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch are read behind a change of speed
 START_MM, EVEN_MM = 4.0, 1.0  # of a rung's start, and what is left before a change, for its noise
 CORNER_MM, BRAKED_MM = 1.0, 1.0  # of a comb's line: behind its corner, and before it brakes
 PAIR = 2  # readings of a line that are taken as one
@@ -285,11 +287,9 @@ def _corner_widths(sides: Sequence[Edges]) -> Array:
 def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungSeen:
     places = np.array(rung.places)
     seen = course(picture.grey, pose, places[[0, -1]])
-    turns = np.cumsum(rung.stretches_mm)
-    braking = (card.fast_mm_s**2 - card.slow_mm_s**2) / (2 * card.acceleration_mm_s2)
-    after = AFTER * rung.stretches_mm[0]
-    ups = [seen.mean(turn, turn + after + braking) for turn in turns[:-1:2]]
-    downs = [seen.mean(turn - braking, turn + after) for turn in turns[1::2]]
+    ups, downs = (
+        [seen.mean(low, high) for low, high in windows] for windows in windows_of(card, rung)
+    )
     why = None
     if float(seen.good.mean()) < LEAST_SEEN:
         why = "not-seen"
@@ -299,6 +299,49 @@ def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungS
         why = "broken-up"
     means = [float(np.mean([w for w, _ in some])) for some in (ups, downs)]
     return RungSeen(rung=rung, course=seen, speedup_mm=means[0], slowdown_mm=means[1], why=why)
+
+
+def windows_of(card: Card, rung: Rung) -> tuple[list[tuple[float, float]], ...]:
+    """Stretches (from, to along a rung) that are read: behind each change to fast while the head
+    speeds up and on, and behind each to slow from where it brakes.
+    """
+    turns = np.cumsum(rung.stretches_mm)
+    slow, fast = rung.stretches_mm[:2]
+    braking = (card.fast_mm_s**2 - card.slow_mm_s**2) / (2 * card.acceleration_mm_s2)
+    on = AFTER_FAST * (fast - 2 * braking)
+    ups = [(float(turn), float(turn + braking + on)) for turn in turns[:-1:2]]
+    downs = [(float(turn - braking), float(turn + AFTER * slow)) for turn in turns[1::2]]
+    return ups, downs
+
+
+def late(card: Card, rungs: Sequence[RungSeen]) -> float:
+    """What the means behind changes of speed differ by where the lead is right, in mm."""
+    good = [r for r in rungs if r.why is None]
+    windows = windows_of(card, good[0].rung)
+
+    def difference(along: Array, width: Array) -> float:
+        means = [
+            np.mean([np.nanmean(width[(along >= a) & (along < b)]) for a, b in some])
+            for some in windows
+        ]
+        return float(means[1] - means[0])
+
+    laid = []
+    for r in good:
+        count = len(r.rung.stretches_mm)
+        speeds = ([card.slow_mm_s, card.fast_mm_s] * count)[:count]
+        turns = np.concatenate([[0.0], np.cumsum(r.rung.stretches_mm)])
+        laid.append(
+            Laid(
+                value_s=r.rung.value_s,
+                turns_mm=tuple(turns.tolist()),
+                speeds_mm_s=tuple(speeds),
+                acceleration_mm_s2=card.acceleration_mm_s2,
+                along_mm=r.course.along_mm,
+                width_mm=np.where(r.course.good, r.course.width_mm, np.nan),
+            )
+        )
+    return late_mm(laid, difference, card.layer_mm)
 
 
 def _judged(rungs: list[RungSeen]) -> list[RungSeen]:

@@ -18,7 +18,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.words import advance_answer
 from omphalon.studies.card.scale import Scale, fit_scale
-from omphalon.studies.card.sight import CardSight, look, noise_mm
+from omphalon.studies.card.sight import CardSight, late, look, noise_mm
 from omphalon.studies.shaper.modes import AxisReading, HowRead
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
@@ -145,13 +145,14 @@ def _advance(sight: CardSight, question: CardQuestion, dialect: Dialect) -> Find
     def number(value: float) -> Number:
         return Number(value, 1e-4, f"{value:.4f}")
 
+    off = late(sight.card, sight.rungs) if any(r.why is None for r in sight.rungs) else 0.0
     rows = tuple(
         Reading(
             f"line {n + 1}, {r.rung.value_s:g}",
             {
                 "advance_s": Number(r.rung.value_s, 1e-6, f"{r.rung.value_s:g}"),
                 "speedup_mm": number(max(r.speedup_mm, 0.0)),
-                "slowdown_mm": number(max(r.slowdown_mm, 0.0)),
+                "slowdown_mm": number(max(r.slowdown_mm - off, 0.0)),
             },
         )
         for n, r in enumerate(sight.rungs)
