@@ -14,6 +14,7 @@ from omphalon.bench.settings import EXPECTED, KINDS, Taken, taken
 from omphalon.bench.work import COMMANDS
 from omphalon.cli import omphalon
 from omphalon.cli.benched import KNOWN
+from omphalon.complaints import COMPLAINTS, complaint_of
 from omphalon.errors import UsageError
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed
@@ -218,3 +219,37 @@ def test_only_findings_with_settings_become_settings():
     assert taken(document) == [Taken(key="flow", value={"flow": 0.95}, spread={"flow": 0.02})]
     for other in ({**document, "settings": {}}, {**document, "kind": "flow-check"}, {}):
         assert taken(other) == []
+
+
+SAID = {
+    "my corners are fat": "corners bulge",
+    "ghosting at the edges": "ripples beside edges",
+    "Stringing!": "threads between parts",
+    "first layer does not stick": "the first layer does not stick",
+    "elephant foot": "the first layer is squeezed flat",
+    "parts 0.3 mm short": "parts are too long or too short",
+    "it loses steps when fast": "layers are shifted, it loses steps when fast",
+    "temperature swings": "bands up the wall in time with the temperature",
+}
+
+
+@pytest.mark.parametrize(("said", "seen"), SAID.items())
+def test_a_complaint_is_known_by_its_words(said, seen, run):
+    run("bench", "new", "b")
+    found = json.loads(run("bench", "next", "--seen", said, "--bench", "b", "--json").stdout)
+    assert found["seen"] == seen
+    assert all(one["command"] or one["look"] for one in found["causes"])
+
+
+def test_every_complaint_s_causes_are_settings_of_the_bench_or_something_to_look_at():
+    for one in COMPLAINTS.values():
+        assert complaint_of(one.seen) is one
+        assert any(cause.key for cause in one.causes)
+        assert all((cause.key in KINDS) != bool(cause.look) for cause in one.causes)
+
+
+def test_an_unknown_complaint_is_one_line(run):
+    run("bench", "new", "b")
+    done = run("bench", "next", "--seen", "xyzzy", "--bench", "b")
+    assert done.returncode == 2 and done.stderr.count("\n") == 1
+    assert "no such complaint" in done.stderr

@@ -13,6 +13,7 @@ from omphalon.bench.facts import FACTS, FILAMENT
 from omphalon.bench.settings import KINDS
 from omphalon.cli import omphalon
 from omphalon.columns import TABLES as READINGS
+from omphalon.complaints import COMPLAINTS
 from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
 from omphalon.order import ORDER
@@ -21,7 +22,7 @@ from omphalon.quantities import QUANTITIES
 from omphalon.remarks import warnings
 
 DOCS = pathlib.Path(__file__).parents[1] / "docs"
-PAGES = (DOCS / "reference.md", DOCS / "bench.md", DOCS / "measuring.md")
+PAGES = tuple(DOCS / f"{name}.md" for name in ("reference", "bench", "measuring", "complaints"))
 
 
 def commands(group: click.Group, path: str) -> Iterator[str]:
@@ -103,6 +104,16 @@ TABLES = {
             f"| {n}. | `{w.group}` | {w.words}{', only where somebody asks for speed' * w.asked} | "
             f"{w.minutes} | {w.grams or '–'} |"
             for n, w in enumerate(ORDER.values(), 1)
+        ),
+    ],
+    "complaints": [
+        "| seen or heard | what it may be | what tells |",
+        "| --- | --- | --- |",
+        *(
+            f"| {one.seen if n == 0 else ''} | {cause.words} | "
+            + (f"`omphalon {KINDS[cause.key].group}` |" if cause.key else f"{cause.look} |")
+            for one in COMPLAINTS.values()
+            for n, cause in enumerate(one.causes)
         ),
     ],
     "parts": [
