@@ -10,6 +10,7 @@ every 0.5 to 3 s; the program is not told which. Scored as in heater_gains.py.
 
 from __future__ import annotations
 
+import functools
 import os
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
@@ -66,6 +67,7 @@ class Row:
     refused: str = ""
 
 
+@functools.cache
 def cases(family: str) -> list[Case]:
     """Every heater of a family with every kind of log, the gains in turn."""
     found = []

@@ -135,20 +135,21 @@ def test_what_a_bench_knows_is_not_asked(run, tmp_path):
     assert "present steps" not in err and process.returncode == 0, err
 
 
-# what is typed to `omphalon start`: where the printer is, bed, drive, filament; what comes of it
+# what is typed to `omphalon start`: where the printer is, bed, drive, filament, what is wrong; what
+# comes of it
 STARTS = {
-    "nothing known": ("\n\n\n\n\n", "no settings yet", "nozzle-to-bed zero"),
+    "nothing known": ("\n\n\n\n\n\n", "no settings yet", "nozzle-to-bed zero"),
     "a listing": (
-        f"{SAMPLES / 'found-settings.txt'}\n220\n220\nbowden\ngrey-petg\n",
+        f"{SAMPLES / 'found-settings.txt'}\n220\n220\nbowden\ngrey-petg\n\n",
         "pressure advance",
         "stand-in printer",
     ),
     "slips": (
-        "nowhere.txt\nsocket://127.0.0.1:1\n\n2200 km\n220\n220\nbow\nbowden\n\n",
+        "nowhere.txt\nsocket://127.0.0.1:1\n\n2200 km\n220\n220\nbow\nbowden\n\nxyzzy\n\n",
         "extruder.drive  bowden",
         "shared numbered codes",
     ),
-    "at a printer": ("{port}\n220\n220\nbowden\ngrey-petg\n", "controller.port", "steps-e"),
+    "at a printer": ("{port}\n220\n220\nbowden\ngrey-petg\n\n", "controller.port", "steps-e"),
 }
 
 
@@ -162,6 +163,13 @@ def test_a_start_makes_a_bench_and_says_what_comes_first(typed, held, told, run,
     assert held in run("bench", "show", "--bench", "My-Fulmar").stdout
     first = shlex.split(out.split(" 1. ")[1].splitlines()[1].split("   then")[0])[1:]
     assert run(*first, "--bench", "My-Fulmar").returncode == 0
+
+
+def test_a_start_with_a_complaint_says_what_tells(tmp_path):
+    process = started("start", folder=tmp_path)
+    out, err = process.communicate("Fulmar\n\n\n\n\n\nmy corners are fat\n", timeout=60)
+    assert process.returncode == 0, err
+    assert "too little pressure advance" in out and "omphalon advance plan" in out
 
 
 def test_a_start_that_is_stopped_leaves_nothing(tmp_path):
