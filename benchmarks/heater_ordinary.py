@@ -233,7 +233,7 @@ Spoil = Callable[[TemperatureLog, np.random.Generator], TemperatureLog]
 
 def _still(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
     reading = log.temperature_c.copy()
-    at = int(random.integers(len(reading) // 2, len(reading) - 60))
+    at = int(random.integers(len(reading) // 2, max(len(reading) - 60, len(reading) // 2 + 1)))
     reading[at : at + 40] = reading[at]
     return replace(log, temperature_c=reading)
 
@@ -250,7 +250,8 @@ def _warm(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
 
 
 def _gap(log: TemperatureLog, random: np.random.Generator) -> TemperatureLog:
-    at, keep = int(random.integers(20, len(log.time_s) - 60)), np.ones(len(log.time_s), bool)
+    keep = np.ones(len(log.time_s), bool)
+    at = int(random.integers(20, max(len(keep) - 60, 21)))
     keep[at : at + int(random.integers(15, 50))] = False
     return log.rows(keep)
 

@@ -200,4 +200,5 @@ class PrintedLadder:
     others: tuple[PrintedStroke, ...]
     drive: str
     width_mm: float
+    layer_mm: float
     acceleration_mm_s2: float

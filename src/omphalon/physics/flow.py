@@ -43,9 +43,12 @@ class Laid:
 
 @dataclass(frozen=True, kw_only=True)
 class Ride:
-    """Speed (n,) at even steps of time, from rest to rest, and where the head is."""
+    """Mean speed and acceleration (n,) in even steps of time, from rest to rest, and where the head
+    is at their ends.
+    """
 
     speed: Array
+    push: Array
     way: Array
 
 
@@ -65,7 +68,8 @@ def ride(laid: Laid) -> Ride:
     knots = np.repeat(at, 2)[1:-1]
     values = np.array([value for start, end, _ in spans for value in (start, end)])
     speed = np.interp(time, knots + 1e-9 * np.arange(len(knots)), values)
-    return Ride(speed=speed, way=np.cumsum(speed) * STEP_S)
+    mean = (speed[1:] + speed[:-1]) / 2
+    return Ride(speed=mean, push=np.diff(speed) / STEP_S, way=np.cumsum(mean) * STEP_S)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -84,15 +88,19 @@ class Flow:
 
 
 def _lagged(drive: Array, lag_s: float) -> Array:
-    blend = 1 - math.exp(-STEP_S / max(lag_s, 1e-5))
-    return np.asarray(lfilter([blend / 2, blend / 2], [1, blend - 1], drive))
+    """What a lag makes of a drive; both are means over steps."""
+    step = STEP_S / max(lag_s, 1e-5)
+    blend = 1 - math.exp(-step)
+    state = lfilter([blend], [1, blend - 1], drive)
+    before = np.concatenate([[0.0], state[:-1]])
+    return np.asarray(drive + (before - drive) * blend / step)
 
 
 def _columns(laid: Laid, ridden: Ride, lags: Array, at: Array) -> Array:
     """What a width is a sum of, at places along a line: flow over speed, what slips of it in
     proportion to the speed, and what pressure was left at the start.
     """
-    feed = ridden.speed + laid.value_s * np.diff(ridden.speed, prepend=0.0) / STEP_S
+    feed = ridden.speed + laid.value_s * ridden.push
     flow, slipped = (_lagged(_lagged(one, lags[0]), lags[1]) for one in (feed, feed * ridden.speed))
     left = np.exp(-np.arange(len(flow)) * STEP_S / float(lags.max()))
     edges = np.stack([at - BIN_MM / 2, at + BIN_MM / 2])

@@ -21,6 +21,7 @@ PLAN = {
     "drive": str,
     "values_s": [float],
     "width_mm": float,
+    "layer_mm": float,
     "acceleration_mm_s2": float,
 }
 WORD = re.compile(r"([XYZEF])(-?\d+(?:\.\d+)?)")
@@ -51,6 +52,7 @@ def read_ladder(path: str) -> PrintedLadder:
         others=tuple(s for s in strokes if not s.note.startswith("line ")),
         drive=words["drive"],
         width_mm=words["width_mm"],
+        layer_mm=words["layer_mm"],
         acceleration_mm_s2=words["acceleration_mm_s2"],
     )
 

@@ -4,28 +4,55 @@ fast lines that are thinner on the whole. Taken off, so that the readings cross 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from omphalon.arrays import Array
+from omphalon.physics.edges import Edges
 from omphalon.physics.flow import Laid, fit_flow
 
+Windows = Sequence[tuple[float, float]]  # from, to along a line, in mm
 NEAR = 8  # values nearest to where the means are alike, that the flow is fitted to
 
 
-def late_mm(
-    lines: Sequence[Laid], difference: Callable[[Array, Array], float], height_mm: float
-) -> float:
-    """By how much a difference of means is off zero at the lead; 0 where no flow can be fitted.
+def laid_line(
+    value_s: float,
+    turns_mm: Sequence[float],
+    speeds_mm_s: Sequence[float],
+    acceleration_mm_s2: float,
+    seen: Edges,
+) -> Laid:
+    """A line as it was laid, and as its edges are seen in a picture."""
+    return Laid(
+        value_s=value_s,
+        turns_mm=tuple(turns_mm),
+        speeds_mm_s=tuple(speeds_mm_s),
+        acceleration_mm_s2=acceleration_mm_s2,
+        along_mm=seen.along_mm,
+        width_mm=np.where(seen.good, seen.width_mm, np.nan),
+    )
+
+
+def late_mm(lines: Sequence[Laid], ups: Windows, downs: Windows, height_mm: float) -> float:
+    """What the mean width behind changes to slow has over that behind changes to fast at the lead;
+    0 where no flow can be fitted.
 
     Parameters
     ----------
     lines : as they were laid and seen; those of one value alike but for their widths
-    difference : of the means, by places along a line and widths there, (n,) each
+    ups, downs : the stretches that are read behind each change
     height_mm : of the layer
     """
+
+    def difference(along: Array, width: Array) -> float:
+        means = [
+            float(np.mean([np.nanmean(width[(along >= a) & (along < b)]) for a, b in some]))
+            for some in (ups, downs)
+        ]
+        return means[1] - means[0]
+
     values = sorted({one.value_s for one in lines})
     whole = []
     for value in values:

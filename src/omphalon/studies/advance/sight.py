@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -21,13 +21,14 @@ from omphalon.prints.advance import Ladder
 from omphalon.prints.digits import drawn
 from omphalon.recording import GreyPicture, PrintedLadder, Reading, Readings
 from omphalon.remarks import Refusal, Remark
+from omphalon.studies.advance.late import laid_line, late_mm
 from omphalon.units import Number
 
 POINT_MM = 0.4  # between points of a drawing
 LEAST_COVER = 0.85  # of digits and ticks: less is another print, or much of it is hidden
 LEAST_PX = 4.5  # that a line must be wide
 MOST_BLUR = 0.36  # of a line's width: the deviation of its edges
-AFTER_TICK = 0.4  # of a slow stretch is read
+AFTER_TICK, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch is read
 EVEN_FROM_MM, EVEN_LEFT_MM = 4.0, 1.0  # of a line's start: its first blob, and what is left
 LEAST_SHARE = 0.7  # of a stretch must be seen
 LEAST_SEEN = 0.3  # of a line, or it is not there
@@ -120,7 +121,8 @@ class Square:
 class Sight:
     """A ladder in its picture. `ticks_mm` are the stretches (from, to along a line) that were read
     after speeding up and after slowing down; `read_mm` is the deviation of one mean width,
-    `shared_mm` what the slant may have put into every difference of them.
+    `shared_mm` what the slant may have put into every difference of them, `late_mm` what windows
+    that end before the pressure has leave in it.
     """
 
     picture: GreyPicture
@@ -134,6 +136,7 @@ class Sight:
     even_mm: float
     read_mm: float
     shared_mm: float
+    late_mm: float
 
     @property
     def read(self) -> tuple[LineSeen, ...]:
@@ -211,6 +214,7 @@ def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
         even_mm=even,
         read_mm=_deviation(good, windows),
         shared_mm=_slant(pose, good, windows) * blur,
+        late_mm=_late(ladder, good, windows),
     )
 
 
@@ -230,9 +234,22 @@ def _windows(ladder: PrintedLadder) -> Stretches:
     x = np.array(line.places)[:, 0]
     slow, fast, _ = line.speeds_mm_s
     braking = (fast**2 - slow**2) / (2 * ladder.acceleration_mm_s2)
-    after = AFTER_TICK * (x[1] - x[0])
+    after = AFTER_TICK * float(x[1] - x[0])
     first, second = float(x[1] - x[0]), float(x[2] - x[0])
-    return (first, first + after + braking), (second - braking, second + after)
+    on = AFTER_FAST * (second - first - 2 * braking)
+    return (first, first + braking + on), (second - braking, second + after)
+
+
+def _late(ladder: PrintedLadder, good: Sequence[LineSeen], windows: Stretches) -> float:
+    """What both means differ by where the lead is right."""
+    printed = dict(zip(ladder.values_s, ladder.lines, strict=True))
+    laid = []
+    for line in good:
+        stroke = printed[line.value_s]
+        turns = [x - stroke.places[0][0] for x, _ in stroke.places]
+        speeds, acceleration = stroke.speeds_mm_s, ladder.acceleration_mm_s2
+        laid.append(laid_line(line.value_s, turns, speeds, acceleration, line.course))
+    return late_mm(laid, windows[:1], windows[1:], ladder.layer_mm)
 
 
 def _line(
@@ -341,7 +358,7 @@ def as_readings(sight: Sight) -> Readings:
             {
                 "advance_s": Number(line.value_s, 1e-6, f"{line.value_s:g}"),
                 "speedup_mm": number(max(line.speedup_mm, 0.0)),
-                "slowdown_mm": number(max(line.slowdown_mm, 0.0)),
+                "slowdown_mm": number(max(line.slowdown_mm - sight.late_mm, 0.0)),
             },
         )
         for line in sight.read
@@ -353,7 +370,7 @@ def widths_csv(sight: Sight) -> Iterator[str]:
     """What was seen, as rows of a readings file that `advance fit` reads."""
     yield "advance_s,speedup_mm,slowdown_mm,even_mm,left_out"
     for line in sight.lines:
-        widths = (line.speedup_mm, line.slowdown_mm, line.even_mm)
+        widths = (line.speedup_mm, line.slowdown_mm - sight.late_mm, line.even_mm)
         words = [f"{w:.4f}" if math.isfinite(w) else "" for w in widths]
         if line.why is None:
             yield f"{line.value_s:g},{','.join(words)},"

@@ -10,13 +10,12 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.physics.edges import MOST_CLIPPED, Edges, course
-from omphalon.physics.flow import Laid
 from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.advance.late import late_mm
+from omphalon.studies.advance.late import Windows, laid_line, late_mm
 from omphalon.studies.advance.sight import LEAST_PX, LEAST_SEEN, LEAST_SHARE, MOST_BLUR, seen_from
 
 RINGS = 5
@@ -301,7 +300,7 @@ def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungS
     return RungSeen(rung=rung, course=seen, speedup_mm=means[0], slowdown_mm=means[1], why=why)
 
 
-def windows_of(card: Card, rung: Rung) -> tuple[list[tuple[float, float]], ...]:
+def windows_of(card: Card, rung: Rung) -> tuple[Windows, Windows]:
     """Stretches (from, to along a rung) that are read: behind each change to fast while the head
     speeds up and on, and behind each to slow from where it brakes.
     """
@@ -316,32 +315,17 @@ def windows_of(card: Card, rung: Rung) -> tuple[list[tuple[float, float]], ...]:
 
 def late(card: Card, rungs: Sequence[RungSeen]) -> float:
     """What the means behind changes of speed differ by where the lead is right, in mm."""
-    good = [r for r in rungs if r.why is None]
-    windows = windows_of(card, good[0].rung)
-
-    def difference(along: Array, width: Array) -> float:
-        means = [
-            np.mean([np.nanmean(width[(along >= a) & (along < b)]) for a, b in some])
-            for some in windows
-        ]
-        return float(means[1] - means[0])
-
     laid = []
-    for r in good:
-        count = len(r.rung.stretches_mm)
+    for one in (r for r in rungs if r.why is None):
+        count = len(one.rung.stretches_mm)
         speeds = ([card.slow_mm_s, card.fast_mm_s] * count)[:count]
-        turns = np.concatenate([[0.0], np.cumsum(r.rung.stretches_mm)])
-        laid.append(
-            Laid(
-                value_s=r.rung.value_s,
-                turns_mm=tuple(turns.tolist()),
-                speeds_mm_s=tuple(speeds),
-                acceleration_mm_s2=card.acceleration_mm_s2,
-                along_mm=r.course.along_mm,
-                width_mm=np.where(r.course.good, r.course.width_mm, np.nan),
-            )
-        )
-    return late_mm(laid, difference, card.layer_mm)
+        turns = np.concatenate([[0.0], np.cumsum(one.rung.stretches_mm)]).tolist()
+        value, acceleration = one.rung.value_s, card.acceleration_mm_s2
+        laid.append(laid_line(value, turns, speeds, acceleration, one.course))
+    if not laid:
+        return 0.0
+    ups, downs = windows_of(card, rungs[0].rung)
+    return late_mm(laid, ups, downs, card.layer_mm)
 
 
 def _judged(rungs: list[RungSeen]) -> list[RungSeen]:

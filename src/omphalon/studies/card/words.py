@@ -145,7 +145,7 @@ def _advance(sight: CardSight, question: CardQuestion, dialect: Dialect) -> Find
     def number(value: float) -> Number:
         return Number(value, 1e-4, f"{value:.4f}")
 
-    off = late(sight.card, sight.rungs) if any(r.why is None for r in sight.rungs) else 0.0
+    off = late(sight.card, sight.rungs)
     rows = tuple(
         Reading(
             f"line {n + 1}, {r.rung.value_s:g}",
