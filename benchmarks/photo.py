@@ -106,8 +106,9 @@ def photograph(
     of one, and by how much Y leans towards X.
     """
     random = np.random.default_rng([shot.seed, 5])
-    moves = [_misled(move, axes) for move in heard(lines)]
-    laid = list(beads(moves, nozzle, random))
+    asked = heard(lines)
+    laid = [_misled_bead(bead, axes) for bead in beads(asked, nozzle, random)]
+    moves = [_misled(move, axes) for move in asked]
     view = _view(moves, shot)
     picture = _plate(view, shot, random)
     numbered = -1
@@ -129,6 +130,12 @@ def _misled(move: Move, axes: tuple[float, float, float]) -> Move:
         y0=y * move.y0,
         y1=y * move.y1,
     )
+
+
+def _misled_bead(bead: Bead, axes: tuple[float, float, float]) -> Bead:
+    """A bead of such a printer: it rides in time as it is told, and only its way is another."""
+    moves = tuple(_misled(move, axes) for move in bead.moves)
+    return replace(bead, moves=moves)
 
 
 def _view(moves: list[Move], shot: Shot) -> _View:
@@ -187,12 +194,13 @@ def _plate(view: _View, shot: Shot, random: np.random.Generator) -> Array:
 def _lay(picture: Array, view: _View, bead: Bead, shot: Shot, glare: bool) -> None:
     """One bead over the plate, piece by piece; its shadow first."""
     start = 0.0
-    for move, end in zip(bead.moves, bead.ends_mm, strict=True):
+    for move, end in zip(bead.moves, bead.ends_mm.tolist(), strict=True):
         count = max(math.ceil(move.length_mm / PIECE_MM), 1)
         for n in range(count):
             a, b = n / count, (n + 1) / count
-            _piece(picture, view, move, (a, b), (start, bead), shot, glare)
-        start = float(end)
+            told = (end - start) / move.length_mm
+            _piece(picture, view, move, (a, b), (start, told, bead), shot, glare)
+        start = end
 
 
 def _piece(
@@ -200,11 +208,11 @@ def _piece(
     view: _View,
     move: Move,
     part: tuple[float, float],
-    laid: tuple[float, Bead],
+    laid: tuple[float, float, Bead],
     shot: Shot,
     glare: bool,
 ) -> None:
-    start, bead = laid
+    start, told, bead = laid
     along = np.array([move.x1 - move.x0, move.y1 - move.y0]) / move.length_mm
     ends = np.array([[move.x0, move.y0]]) + np.outer(part, along) * move.length_mm
     pad = 1.3
@@ -221,10 +229,10 @@ def _piece(
     s = (x - move.x0) * along[0] + (y - move.y0) * along[1]
     d = -(x - move.x0) * along[1] + (y - move.y0) * along[0]
     if len(bead.side_mm):
-        d = d - np.interp(start + s, np.arange(len(bead.side_mm)) * FINE_MM, bead.side_mm)
+        d = d - np.interp(start + told * s, np.arange(len(bead.side_mm)) * FINE_MM, bead.side_mm)
     first, last = part[0] * move.length_mm, part[1] * move.length_mm
     ours = (s >= first if part[0] > 0 else True) & (s < last if part[1] < 1 else True)
-    inside = np.clip((start + s) / BIN_MM - 0.5, 0, len(bead.width_mm) - 1)
+    inside = np.clip((start + told * s) / BIN_MM - 0.5, 0, len(bead.width_mm) - 1)
     wide = np.maximum(np.interp(inside, np.arange(len(bead.width_mm)), bead.width_mm), 0.0)
     beyond = np.maximum(np.maximum(-s, s - move.length_mm), 0.0)
     off = np.hypot(d, beyond) * np.where(d < 0, -1.0, 1.0)

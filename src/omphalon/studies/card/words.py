@@ -24,7 +24,7 @@ from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
 from omphalon.units import Number, digits
 
-BEAD_SHARE = 2 / 3  # of a line's width: over it the bead shows the mean of its course
+BEAD_SHARE = 1.2  # of a line's width: over it bead and edges show the mean of its course
 FEWEST_LINES = 6  # of a comb's that must be read
 QUESTIONS = {"advance": "advance", "combs": "shaper", "frame": "axis"}  # part → what it answers
 
