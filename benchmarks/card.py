@@ -192,6 +192,7 @@ def judged(job: tuple[int, str, str, str]) -> Tried:
     question = CardQuestion(
         length_mm=None,
         steps={},
+        build="",
         advance=AdvanceQuestion(),
         shaper=lambda read: ShaperQuestion(logs={}, read=read),
     )

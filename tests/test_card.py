@@ -198,6 +198,15 @@ def test_a_spoiled_picture_is_refused_with_a_sentence(how, code, said, run, fold
     assert found["verdict"] == "retest" and not found["lines"] and said in found["because"]
 
 
+def test_crossed_belts_have_one_value_of_steps(run, folder):
+    done = run(*FIT, *KNOWN, "--build", "crossed-belts", "--json")
+    axis = json.loads(done.stdout)["evidence"]["answers"]["axis"]
+    assert axis["settings"]["x"] == axis["settings"]["y"]
+    assert "belts-unlike" in [w["code"] for w in axis["warnings"]]
+    towers = json.loads(run(*FIT, *KNOWN, "--build", "delta", "--json").stdout)
+    assert towers["evidence"]["answers"]["axis"]["verdict"] == "retest"
+
+
 ASKED = {
     "one scan alone": (("card-1.jpg",), 3, "turn the plate by a quarter"),
     "the same scan twice": (("card-1.jpg", "copy.jpg"), 3, "is turned by 0°"),

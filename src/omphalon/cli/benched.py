@@ -185,7 +185,7 @@ PRESENT = {"present": _value("advance", "advance"), "drive": _fact("extruder.dri
 WIRE = {"port": _fact("controller.port"), "speed": _fact("controller.speed")}
 PROBE = {"offset": _value("probe-offset", "offset")}
 SHAPERS = {f"present_{axis}": _shaper(axis) for axis in "xy"}
-CARD = {**PRESENT, **SHAPERS, "offered": _shapers, "steps": _steps_across}
+CARD = {**PRESENT, **SHAPERS, "offered": _shapers, "steps": _steps_across, "build": _build}
 # command → its parameters, and where a bench knows them from
 KNOWN: dict[str, dict[str, Known]] = {
     "heater plan": {"target": _target},

@@ -9,9 +9,19 @@ import click
 
 from omphalon.cli.advance import DRIVE, LINE, line_words
 from omphalon.cli.benched import held
-from omphalon.cli.common import Answer, Leaving, Measure, answering, number, numbers_of, options
+from omphalon.cli.common import (
+    Answer,
+    Leaving,
+    Measure,
+    answering,
+    choice,
+    number,
+    numbers_of,
+    options,
+)
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.cli.shaper_common import IN_USE, OFFERED, limits, limits_of, names_of, shapers_in_use
+from omphalon.constants import BUILDS
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
 
@@ -107,6 +117,7 @@ reading = options(
     ),
     number("--length", "size", "The frame along X, over its outer edges, by caliper."),
     click.option("--steps", metavar="X:Y", help="Present steps per mm of X and Y."),
+    click.option("--build", type=choice(*BUILDS), help="What moves, by which motors."),
     click.option("--drive", type=DRIVE, help="Where the extruder sits.  [from the print]"),
     number("--advance", "advance", "Present pressure advance.", name="present"),
     IN_USE,
@@ -212,6 +223,7 @@ def _question(how: Leaving, given: dict[str, Any]) -> CardQuestion:
     return CardQuestion(
         length_mm=given["length"],
         steps=steps,
+        build=given["build"] or "",
         advance=AdvanceQuestion(
             drive=given["drive"],
             present_s=given["present"],

@@ -37,7 +37,8 @@ class Frame:
 @dataclass(frozen=True, kw_only=True)
 class Scale:
     """X over Y and squareness with half widths, the scale of X itself where a length was measured,
-    and the steps per mm in force.
+    and the steps per mm in force; `crossed`: belts that move both axes, so that both have one value
+    of steps, and what they differ by is no matter of it.
     """
 
     ratio: float
@@ -47,13 +48,17 @@ class Scale:
     length: float | None
     length_half: float
     steps: Mapping[str, float]
+    crossed: bool = False
 
     @property
     def remarks(self) -> tuple[Remark, ...]:
         """A word on axes that are not square."""
-        if abs(self.square_deg) <= max(self.square_half_deg, MATTERS_DEG):
-            return ()
-        return (Remark("not-square", {"off": self.square_deg, "half": self.square_half_deg}),)
+        odd = []
+        if abs(self.square_deg) > max(self.square_half_deg, MATTERS_DEG):
+            odd.append(Remark("not-square", {"off": self.square_deg, "half": self.square_half_deg}))
+        if self.crossed and not self.alike:
+            odd.append(Remark("unlike", {"share": self.ratio - 1, "half": self.ratio_half}))
+        return tuple(odd)
 
     @property
     def alike(self) -> bool:
@@ -65,7 +70,9 @@ class Scale:
         """Steps of both axes: none where no length was measured."""
         if self.length is None or not self.steps:
             return ()
+        both = self.length / math.sqrt(self.ratio)
         shares = {"x": self.length, "y": self.length / self.ratio}
+        shares = dict.fromkeys(shares, both) if self.crossed else shares
         half = math.hypot(self.length_half, self.ratio_half)
         return tuple(
             Setting(f"steps-{axis}", "steps", self.steps[axis] / share, half * self.steps[axis])
@@ -78,6 +85,9 @@ class Scale:
         """Whether all is as it should be."""
         if self.length is None:
             return self.alike
+        if self.crossed:
+            both = self.length / math.sqrt(self.ratio)
+            return abs(both - 1) <= max(self.length_half, MATTERS)
         off = max(abs(self.length - 1), abs(self.length / self.ratio - 1))
         return off <= max(self.length_half, MATTERS)
 
@@ -103,7 +113,10 @@ def _between(one: Array, two: Array) -> float:
 
 
 def fit_scale(
-    sights: Sequence[CardSight], length_mm: float | None, steps: Mapping[str, float]
+    sights: Sequence[CardSight],
+    length_mm: float | None,
+    steps: Mapping[str, float],
+    crossed: bool = False,
 ) -> Scale:
     """X against Y and squareness.
 
@@ -112,6 +125,7 @@ def fit_scale(
     sights : of one print: two scans, the plate turned by a quarter between them
     length_mm : of the frame along X, outside, by caliper
     steps : per mm in force, by axis
+    crossed : belts that move both axes
 
     Raises
     ------
@@ -142,4 +156,5 @@ def fit_scale(
         length=length,
         length_half=2 * PLACING_MM["outside"] / side,
         steps=steps,
+        crossed=crossed,
     )

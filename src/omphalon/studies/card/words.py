@@ -32,11 +32,12 @@ QUESTIONS = {"advance": "advance", "combs": "shaper", "frame": "axis"}  # part â
 @dataclass(frozen=True, kw_only=True)
 class CardQuestion:
     """What is known besides the pictures: the caliper's length of the frame, the settings in force,
-    the questions that the studies of each part ask.
+    what moves by which motors, the questions that the studies of each part ask.
     """
 
     length_mm: float | None
     steps: Mapping[str, float]
+    build: str
     advance: AdvanceQuestion
     shaper: Callable[[Mapping[str, AxisReading]], ShaperQuestion]
 
@@ -207,7 +208,10 @@ def _scale(sights: Sequence[CardSight], question: CardQuestion, dialect: Dialect
     """X against Y and squareness."""
 
     def find() -> Finding:
-        scale = fit_scale(sights, question.length_mm, question.steps)
+        if question.build == "delta":
+            raise Refusal("towers")
+        crossed = question.build == "crossed-belts"
+        scale = fit_scale(sights, question.length_mm, question.steps, crossed)
         if not scale.keeps and not scale.settings:
             code = "no-length" if scale.length is None else "no-steps"
             raise Refusal(code, scale.remarks, share=scale.ratio - 1, half=scale.ratio_half)
