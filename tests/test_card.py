@@ -189,6 +189,7 @@ def spoiled(how):
     return out
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("how", "code", "said"), REFUSED.values(), ids=REFUSED)
 def test_a_spoiled_picture_is_refused_with_a_sentence(how, code, said, run, folder):
     Image.fromarray(spoiled(how).astype(np.uint8)).save(folder / "spoiled.png")
@@ -198,6 +199,7 @@ def test_a_spoiled_picture_is_refused_with_a_sentence(how, code, said, run, fold
     assert found["verdict"] == "retest" and not found["lines"] and said in found["because"]
 
 
+@pytest.mark.slow
 def test_crossed_belts_have_one_value_of_steps(run, folder):
     done = run(*FIT, *KNOWN, "--build", "crossed-belts", "--json")
     axis = json.loads(done.stdout)["evidence"]["answers"]["axis"]
@@ -219,6 +221,7 @@ ASKED = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("words", "code", "said"), ASKED.values(), ids=ASKED)
 def test_what_a_scan_leaves_open_is_said(words, code, said, run, folder):
     (folder / "copy.jpg").write_bytes((folder / "card-1.jpg").read_bytes())
