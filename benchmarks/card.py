@@ -1,6 +1,6 @@
 """What a test card tells of made-up printers: resonances, shapers, pressure advance, X against Y.
 
-    python benchmarks/card.py [COUNT] [--only TEXT] [--spoiled] [--detail]
+    python benchmarks/card.py [COUNT] [--only TEXT] [--spoiled] [--sensor] [--detail]
 
 Each printer has one to three modes an axis (25 to 110 Hz, damping 0.02 to 0.12), a lead, X and Y up
 to 1 % off and up to 0.5° out of square. Its card is laid by the stand-in's bead in one of four
@@ -16,13 +16,15 @@ import os
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field, replace
 from time import perf_counter
 
 import numpy as np
 from photo import Shot, photograph
+from PIL import Image
+from scipy import ndimage
 
 from omphalon.lines.dialect import load_dialect
 from omphalon.physics.resonance import Mode
@@ -35,6 +37,8 @@ from omphalon.standin.bead import Nozzle
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.card.plan import CardAsked, plan_card
+from omphalon.studies.card.scale import fit_scale
+from omphalon.studies.card.sight import look
 from omphalon.studies.card.words import CardQuestion, card_answer
 from omphalon.studies.shaper.fit import fit_shaper
 from omphalon.studies.shaper.question import ShaperQuestion
@@ -68,6 +72,7 @@ class Tried:
     ratio: float = np.nan
     square_deg: float = np.nan
     seconds: float = np.nan
+    warned: int = 0
     why: str = ""
 
 
@@ -183,12 +188,16 @@ def judged(job: tuple[int, str, str, str]) -> Tried:
     """One printer's card, read."""
     number, kind, picture, drive = job
     one = printer(number, drive)
-    tried = Tried(kind, picture)
     card, lines = planned(drive)
     pictures = [
         GreyPicture("made up", photograph(lines, nozzle(one, kind), shot, one.axes), "grey")
         for shot in shots(picture, number)
     ]
+    return read(one, card, pictures, Tried(kind, picture))
+
+
+def read(one: Printer, card: Card, pictures: list[GreyPicture], tried: Tried) -> Tried:
+    """What the pictures of a card tell, held against its printer."""
     question = CardQuestion(
         length_mm=None,
         steps={},
@@ -202,6 +211,7 @@ def judged(job: tuple[int, str, str, str]) -> Tried:
     if not found.parts:
         tried.why = found.because
         return tried
+    tried.warned = len(found.warnings) + sum(len(p.warnings) for p in found.parts)
     answers = found.evidence["answers"]
     shaper = answers["shaper"]
     settings = {}
@@ -224,17 +234,89 @@ def judged(job: tuple[int, str, str, str]) -> Tried:
     if advance["verdict"] != "retest":
         value, half = advance["settings"]["advance_s"], advance["spread"]["advance_s"]
         tried.advance = value - one.lead_s, half
-    axis = answers["axis"]["evidence"]
-    read = found.picture.sight
-    if picture != "photo":
-        from omphalon.studies.card.scale import fit_scale
-        from omphalon.studies.card.sight import look
-
-        scale = fit_scale([read, look(pictures[1], [card], "card")], None, {})
+    if len(pictures) > 1:
+        scale = fit_scale([found.picture.sight, look(pictures[1], [card], "card")], None, {})
         tried.ratio = scale.ratio - one.axes[0] / np.hypot(one.axes[1], one.axes[2])
         tried.square_deg = scale.square_deg + np.degrees(np.arctan(one.axes[2] / one.axes[1]))
-    assert axis is not None
     return tried
+
+
+Picture = np.ndarray
+
+
+def _smeared(grey: Picture, random: np.random.Generator) -> Picture:
+    """A hand over a part of it while it was warm."""
+    out = grey.copy()
+    row, column = (int(random.uniform(0.3, 0.6) * n) for n in grey.shape)
+    part = np.s_[row : row + grey.shape[0] // 6, column : column + grey.shape[1] // 6]
+    out[part] = ndimage.gaussian_filter(grey[part], (2, 60))
+    return out
+
+
+def _half_stuck(grey: Picture, random: np.random.Generator) -> Picture:
+    """The plate's own grey where a part came off."""
+    out = grey.copy()
+    out[int(random.uniform(0.4, 0.7) * len(grey)) :] = int(np.median(grey))
+    return out
+
+
+def _off_a_screen(grey: Picture, _: np.random.Generator) -> Picture:
+    rows, columns = np.indices(grey.shape, sparse=True)
+    grid = 0.6 + 0.2 * np.sin(2 * np.pi * rows / 3.7) + 0.2 * np.sin(2 * np.pi * columns / 3.3)
+    return np.asarray(grey * grid, dtype=np.uint8)
+
+
+def _scaled(grey: Picture, _: np.random.Generator) -> Picture:
+    size = round(grey.shape[1] * 0.83), grey.shape[0]
+    return np.asarray(Image.fromarray(grey).resize(size))
+
+
+Change = Callable[[Picture, np.random.Generator], Picture]
+# kind → what is changed of the shot, of the printer's nozzle, and of the picture
+SPOILED: dict[str, tuple[dict[str, object], dict[str, object], Change | None]] = {
+    "cut off": ({}, {}, lambda g, r: np.ascontiguousarray(g[:, : int(0.85 * g.shape[1])])),
+    "smeared": ({}, {}, _smeared),
+    "half stuck": ({}, {}, _half_stuck),
+    "too dark": ({"exposure": 0.1}, {}, None),
+    "four times the light": ({"exposure": 4.0}, {}, None),
+    "out of focus": ({"blur_px": 11.0}, {}, None),
+    "another plan": ({}, {}, None),
+    "two cards": ({}, {}, lambda g, r: np.hstack([g, g])),
+    "off a screen": ({}, {}, _off_a_screen),
+    "scaled by a program": ({}, {}, _scaled),
+    "the shaper left on": ({}, {"swings": {}}, None),
+    "noise, glue and hairs": ({"noise": 0.1, "glue": 60, "hairs": 80}, {}, None),
+}
+
+
+def spoiled_one(job: tuple[str, int]) -> Tried:
+    kind, number = job
+    shot_changes, nozzle_changes, change = SPOILED[kind]
+    one, (card, lines) = printer(number, "direct"), planned("direct")
+    if kind == "another plan":
+        lines = planned("bowden")[1]
+    laid = replace(nozzle(one, "plain"), **nozzle_changes)
+    grey = photograph(lines, laid, replace(shots("scan 300", number)[0], **shot_changes), one.axes)
+    if change is not None:
+        grey = change(grey, np.random.default_rng([33, number]))
+    return read(one, card, [GreyPicture("made up", grey, "grey")], Tried(kind, "scan 300"))
+
+
+def spoiled(each: int) -> None:
+    """What becomes of spoiled pictures; wrong in silence: a value off by twice its half width, or a
+    mode that is not there, and no warning.
+    """
+    print(f"{'picture':24}{'refused':>9}{'answered':>10}{'warned':>8}{'wrong':>7}")
+    with ProcessPoolExecutor(2) as pool:
+        found = list(pool.map(spoiled_one, [(k, n) for k in SPOILED for n in range(each)]))
+    for kind in SPOILED:
+        own = [t for t in found if t.kind == kind]
+        kept = [t for t in own if not t.why]
+        off = [t for t in kept if t.false or abs(t.advance[0]) > 2 * t.advance[1]]
+        wrong = sum(not t.warned for t in off)
+        why = "; ".join(sorted({t.why[:50] for t in own if t.why}))
+        warned = sum(t.warned > 0 for t in kept)
+        print(f"{kind:24}{len(own) - len(kept):9}{len(kept):10}{warned:8}{wrong:7}  {why}")
 
 
 def rows(count: int, only: str) -> Iterator[tuple[str, list[Tried]]]:
@@ -271,6 +353,8 @@ def main() -> None:
     words = [w for w in sys.argv[1:] if w.isdigit()]
     count = int(words[0]) if words else 40
     only = sys.argv[sys.argv.index("--only") + 1] if "--only" in sys.argv else ""
+    if "--spoiled" in sys.argv:
+        return spoiled(int(words[0]) if words else 8)
     print(
         f"{'printer, picture, bead':28}{'modes':>5}{'off %':>7}{'95th':>7}{'false':>6}{'missed':>7}"
         f"{'allowed':>8}{'10th':>7}{'advance':>9}{'held':>6}{'half':>8}{'X/Y %':>8}{'sq °':>7}"
