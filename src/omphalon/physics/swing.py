@@ -75,7 +75,8 @@ class Trace:
 class Swings:
     """The modes of an axis, as far as they are seen; how fast the corner was taken, the noise of a
     reading (mm); the whole motion that the shares, before they were made to sum to 1, add up to;
-    per line the modelled middle (n,); and up to which frequency a mode that holds SEEN_SHARE of the
+    per line where (mm from the corner), the middle read less what the line wanders by on its own,
+    and the modelled one, each (n,); and up to which frequency a mode that holds SEEN_SHARE of the
     motion would have shown.
     """
 
@@ -83,7 +84,7 @@ class Swings:
     corner_mm_s: float
     noise_mm: float
     whole: float
-    modelled_mm: tuple[Array, ...]
+    lines: tuple[tuple[Array, Array, Array], ...]
     seen_to_hz: float
 
 
@@ -106,21 +107,19 @@ class _Lines:
             out[a:b] -= basis @ (basis.T @ values[a:b])
         return out
 
-    def _ridden(self, corner: float) -> tuple[Array, Array, Array, Array]:
-        """Moments and speeds (n,) of all readings; the legs' turns before them, when (5, n) and by
-        how much.
-        """
+    def _ridden(self, corner: float) -> tuple[Array, Array, Array]:
+        """Speeds (n,) at all readings; how long since the legs' turns (5, n), and which."""
         parts = [one.ridden(corner) for one in self.lines]
         at, speed = (np.concatenate([p[k] for p in parts]) for k in (0, 1))
         turns = np.array([one.turns(corner) for one in self.lines])
         since, change = (np.repeat(turns[:, :, k].T, self.counts, axis=1) for k in (0, 1))
-        return at, speed, at - since, change
+        return speed, at - since, change
 
     def column(self, frequency_hz: float, damping: float, corner: float) -> Array:
         """What a mode that holds all of the motion leaves on all lines (n,), in mm: its answer to
         the legs' accelerations, as the bead shows it, over its own width.
         """
-        _, speed, since, change = self.ridden(corner)
+        speed, since, change = self.ridden(corner)
         w = 2 * np.pi * frequency_hz
         fast = w * np.sqrt(1 - damping**2)
         swing = np.exp((1j * fast - damping * w) * since)
@@ -263,14 +262,17 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
     count = len(shares)
     noise = max(by_median(rest), LEAST_MM)
     model = columns @ shares if count else np.zeros(len(rest))
-    modelled = tuple(model[a:b] for a, b in zip(whole.cuts, whole.cuts[1:], strict=False))
+    lines = tuple(
+        (one.along_mm, whole.read[a:b], model[a:b])
+        for one, a, b in zip(whole.lines, whole.cuts, whole.cuts[1:], strict=False)
+    )
     if not count:
         return Swings(
             modes=(),
             corner_mm_s=0.0,
             noise_mm=noise,
             whole=0.0,
-            modelled_mm=modelled,
+            lines=lines,
             seen_to_hz=_seen_to(whole, float(p[-1]), noise, memory(rest)),
         )
     slopes = []
@@ -301,7 +303,7 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
         corner_mm_s=float(p[-1]),
         noise_mm=noise,
         whole=total,
-        modelled_mm=modelled,
+        lines=lines,
         seen_to_hz=_seen_to(whole, float(p[-1]), spread, memory(rest)),
     )
 

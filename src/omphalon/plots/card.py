@@ -12,7 +12,7 @@ from scipy import ndimage
 from omphalon.physics.edges import Edges
 from omphalon.plots.advance import draw_readings
 from omphalon.plots.style import FOG, INK, SAND, SEA, SIGNAL, dress
-from omphalon.studies.card.words import CardRead, swing_of
+from omphalon.studies.card.words import CardRead
 
 PIXEL_MM, EVERY = 0.1, 4
 COLOURS = {"x": SEA, "y": SIGNAL}
@@ -77,8 +77,8 @@ def _draw_swing(ax: Axes, read: CardRead, axis: str) -> None:
     if axis not in read.swings or not read.swings[axis].modes:
         ax.annotate("no swing seen", (0.4, 0.5), xycoords="axes fraction", color=INK)
         return
-    along, seen, model = swing_of(read, axis)
-    ax.plot(along, seen, ".", color=FOG, markersize=4, label="read")
-    ax.plot(along, model, color=COLOURS[axis], linewidth=1.6, label="model")
+    along, seen, model = max(read.swings[axis].lines, key=lambda line: float(np.ptp(line[2])))
+    ax.plot(along, 1000 * seen, ".", color=FOG, markersize=4, label="read")
+    ax.plot(along, 1000 * model, color=COLOURS[axis], linewidth=1.6, label="model")
     modes = ", ".join(f"{m.frequency_hz:.1f} Hz" for m in read.swings[axis].modes)
     ax.legend(frameon=False, loc="upper right", title=modes, fontsize=9)

@@ -30,7 +30,6 @@ INNER_MM, GAP_MM = 18.0, 6.0  # from the edge to what lies in the frame, and bet
 LEG_MM, LINES, PITCH_MM, SHIFT_MM = 7.0, 6, 2.3, 1.6  # of a comb: see Comb
 STILL_S = 0.4  # before each of its lines: what travelling shook has died away
 ROW_MM, DIGIT_MM, DIGIT_GAP_MM = 2.8, 3.2, 2.0  # of the lines for pressure advance
-FEWEST_VALUES = 5
 FRAME_MM_S = 40.0
 SIDES = 16  # of a ring's polygon
 
@@ -182,19 +181,19 @@ class Card:
         """Room for a rung's number, at its start."""
         return max(width_of(word_of(v), DIGIT_MM) for v in self.values_s) + DIGIT_GAP_MM
 
-    def strokes(self, job: Job, lines: Mapping[str, tuple[str, ...]]) -> Iterator[Stroke]:
+    def strokes(self, job: Job, before: tuple[str, ...]) -> Iterator[Stroke]:
         """The card as it is laid on the bed.
 
         Parameters
         ----------
         job : the printer, its line and temperatures
-        lines : what is sent before the rungs, before the combs, and before each line of a comb
+        before : what is sent before the combs
         """
         x, y = self.origin_mm
-        for stroke in self._strokes(job, lines):
+        for stroke in self._strokes(job, before):
             yield replace(stroke, places=tuple((x + p, y + q) for p, q in stroke.places))
 
-    def _strokes(self, job: Job, lines: Mapping[str, tuple[str, ...]]) -> Iterator[Stroke]:
+    def _strokes(self, job: Job, before: tuple[str, ...]) -> Iterator[Stroke]:
         yield prime(job, 1.0, 0.45 * self.size_mm, 0.4 * self.size_mm)
         for x, y in self.rings:
             for loop in range(LOOPS):
@@ -207,17 +206,13 @@ class Card:
                 yield self._slow(job, ends if n % 2 else ends[::-1], "cell")
         for side in self.frame:
             yield even(min(FRAME_MM_S, self.fast_mm_s), side, job.layer_mm, None, "frame")
-        before = lines["advance"]
         for rung in self.rungs:
             word, (x, y) = word_of(rung.value_s), rung.start
             at = x - self._label_mm if rung.way > 0 else x + DIGIT_GAP_MM
             yield from number(job, word, at, y - DIGIT_MM / 2, DIGIT_MM, rung.value_s)
             speeds = [self.slow_mm_s, self.fast_mm_s] * len(rung.stretches_mm)
             speeds = speeds[: len(rung.stretches_mm)]
-            line = Stroke(rung.places, tuple(speeds), job.layer_mm, rung.value_s, f"rung {word}")
-            yield replace(line, before=before)
-            before = ()
-        before = lines["combs"]
+            yield Stroke(rung.places, tuple(speeds), job.layer_mm, rung.value_s, f"rung {word}")
         for comb in self.combs:
             note = f"comb {comb.axis}, {comb.speed_mm_s:g} mm/s"
             stroke = even(comb.speed_mm_s, comb.places, job.layer_mm, None, note)

@@ -14,7 +14,21 @@ from omphalon.physics.edges import Edges
 from omphalon.physics.flow import Laid, fit_flow
 
 Windows = Sequence[tuple[float, float]]  # from, to along a line, in mm
+AFTER_SLOW, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch are read behind a change
 NEAR = 8  # values nearest to where the means are alike, that the flow is fitted to
+
+
+def windows_of(
+    stretches_mm: Sequence[float], slow_mm_s: float, fast_mm_s: float, acceleration_mm_s2: float
+) -> tuple[Windows, Windows]:
+    """What is read of a line whose stretches are slow and fast in turn: behind each change to fast
+    while the head speeds up and on, and behind each to slow from where it brakes.
+    """
+    turns = np.cumsum(stretches_mm).tolist()
+    braking = (fast_mm_s**2 - slow_mm_s**2) / (2 * acceleration_mm_s2)
+    on = AFTER_FAST * (stretches_mm[1] - 2 * braking)
+    ups = [(turn, turn + braking + on) for turn in turns[:-1:2]]
+    return ups, [(turn - braking, turn + AFTER_SLOW * stretches_mm[0]) for turn in turns[1::2]]
 
 
 def laid_line(

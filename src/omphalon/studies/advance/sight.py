@@ -21,14 +21,13 @@ from omphalon.prints.advance import Ladder
 from omphalon.prints.digits import drawn
 from omphalon.recording import GreyPicture, PrintedLadder, Reading, Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.advance.late import laid_line, late_mm
+from omphalon.studies.advance.late import laid_line, late_mm, windows_of
 from omphalon.units import Number
 
 POINT_MM = 0.4  # between points of a drawing
 LEAST_COVER = 0.85  # of digits and ticks: less is another print, or much of it is hidden
 LEAST_PX = 4.5  # that a line must be wide
 MOST_BLUR = 0.36  # of a line's width: the deviation of its edges
-AFTER_TICK, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch is read
 EVEN_FROM_MM, EVEN_LEFT_MM = 4.0, 1.0  # of a line's start: its first blob, and what is left
 LEAST_SHARE = 0.7  # of a stretch must be seen
 LEAST_SEEN = 0.3  # of a line, or it is not there
@@ -231,13 +230,10 @@ def _windows(ladder: PrintedLadder) -> Stretches:
     speeds up or brakes.
     """
     line = ladder.lines[0]
-    x = np.array(line.places)[:, 0]
+    stretches = np.diff(np.array(line.places)[:, 0]).tolist()
     slow, fast, _ = line.speeds_mm_s
-    braking = (fast**2 - slow**2) / (2 * ladder.acceleration_mm_s2)
-    after = AFTER_TICK * float(x[1] - x[0])
-    first, second = float(x[1] - x[0]), float(x[2] - x[0])
-    on = AFTER_FAST * (second - first - 2 * braking)
-    return (first, first + braking + on), (second - braking, second + after)
+    (up,), (down,) = windows_of(stretches, slow, fast, ladder.acceleration_mm_s2)
+    return up, down
 
 
 def _late(ladder: PrintedLadder, good: Sequence[LineSeen], windows: Stretches) -> float:
@@ -348,22 +344,33 @@ def _slant(pose: Pose, good: list[LineSeen], windows: Stretches) -> float:
 
 def as_readings(sight: Sight) -> Readings:
     """What was seen, as readings of widths."""
+    seen = [
+        (f"line {line.value_s:g}", line.value_s, line.speedup_mm, line.slowdown_mm)
+        for line in sight.read
+    ]
+    return width_readings(sight.picture.source, seen, sight.late_mm)
+
+
+def width_readings(
+    source: str, seen: Sequence[tuple[str, float, float, float]], late_mm: float
+) -> Readings:
+    """Readings of values with both mean widths, less what early windows leave between them."""
 
     def number(value: float) -> Number:
-        return Number(value, 1e-4, f"{value:.4f}")
+        return Number(max(value, 0.0), 1e-4, f"{value:.4f}")
 
     rows = tuple(
         Reading(
-            f"line {line.value_s:g}",
+            where,
             {
-                "advance_s": Number(line.value_s, 1e-6, f"{line.value_s:g}"),
-                "speedup_mm": number(max(line.speedup_mm, 0.0)),
-                "slowdown_mm": number(max(line.slowdown_mm - sight.late_mm, 0.0)),
+                "advance_s": Number(value, 1e-6, f"{value:g}"),
+                "speedup_mm": number(up),
+                "slowdown_mm": number(down - late_mm),
             },
         )
-        for line in sight.read
+        for where, value, up, down in seen
     )
-    return Readings(sight.picture.source, rows)
+    return Readings(source, rows)
 
 
 def widths_csv(sight: Sight) -> Iterator[str]:

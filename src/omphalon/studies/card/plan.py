@@ -68,16 +68,7 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
             "give the lower value with --from",
         )
     size = size_on(job.bed)
-    least = BOTH_MM if {"advance", "combs"} <= set(asked.parts) else LEAST_MM
-    if "combs" in asked.parts:
-        least = max(least, 2 * INNER_MM + len(COMB_SPEEDS) * group_mm() * 2)
-    if size < least:
-        smaller = "choose some of it: --parts advance,frame" if size >= LEAST_MM else "none fits"
-        raise UsageError(
-            f"a card with {', '.join(asked.parts)} takes {least:.0f} mm, a {job.bed.words} has "
-            f"{size:.0f}",
-            smaller,
-        )
+    _refuse_small_bed(asked.parts, size, job.bed)
     step = (asked.stop_s - asked.start_s) / (VALUES - 1)
     x, y = job.middle
     card = Card(
@@ -96,13 +87,13 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
         layer_mm=job.layer_mm,
     )
     _check_legs(card)
-    lines, ends = _lines(asked, card, dialect)
-    whole = survey(job, card.strokes(job, lines))
+    before, ends = _lines(asked, card, dialect)
+    whole = survey(job, card.strokes(job, before))
     words = f"{size:.0f} mm square, with {', '.join(asked.parts)}; its strip: {card.number}"
     printed = TestPrint(
         title="Test card",
         job=job,
-        strokes=lambda: card.strokes(job, lines),
+        strokes=lambda: card.strokes(job, before),
         labels=card.labels(),
         head=(
             f"test card: {words}",
@@ -119,6 +110,21 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
     )
     by_hand = "combs" in card.parts and "shaper-off" not in dialect.templates
     return _plan_of(asked, card, printed, words, by_hand), printed
+
+
+def _refuse_small_bed(parts: tuple[str, ...], size_mm: float, bed: Bed) -> None:
+    """Refuse a bed that does not hold what is asked for."""
+    least = BOTH_MM if {"advance", "combs"} <= set(parts) else LEAST_MM
+    if "combs" in parts:
+        least = max(least, 2 * INNER_MM + len(COMB_SPEEDS) * group_mm() * 2)
+    if size_mm < least:
+        smaller = (
+            "choose some of it: --parts advance,frame" if size_mm >= LEAST_MM else "no card fits it"
+        )
+        raise UsageError(
+            f"a card with {', '.join(parts)} takes {least:.0f} mm, a {bed.words} has {size_mm:.0f}",
+            smaller,
+        )
 
 
 def _check_legs(card: Card) -> None:
@@ -145,8 +151,8 @@ def _setter(dialect: Dialect, card: Card) -> Callable[[float], str]:
 
 def _lines(
     asked: CardAsked, card: Card, dialect: Dialect
-) -> tuple[dict[str, tuple[str, ...]], tuple[str, ...]]:
-    """What is sent before the rungs, before the combs, and at the end."""
+) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """What is sent before the combs, and at the end."""
     shake = dialect.line("acceleration", acceleration=card.comb_acceleration_mm_s2)
     if shake is None and {"advance", "combs"} <= set(card.parts):
         raise UsageError(
@@ -177,7 +183,7 @@ def _lines(
     )
     ends = tuple(line for line in (*back, usual, present) if line is not None)
     combs = () if "combs" not in card.parts else (*off, *([shake] if shake else []))
-    return {"advance": (), "combs": combs}, ends
+    return combs, ends
 
 
 def _plan_of(asked: CardAsked, card: Card, printed: TestPrint, words: str, by_hand: bool) -> Plan:

@@ -15,7 +15,7 @@ from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.advance.late import Windows, laid_line, late_mm
+from omphalon.studies.advance.late import Windows, laid_line, late_mm, windows_of
 from omphalon.studies.advance.sight import LEAST_PX, LEAST_SEEN, LEAST_SHARE, MOST_BLUR, seen_from
 
 RINGS = 5
@@ -23,8 +23,6 @@ LEAST_WIDTH = 0.3  # of a line's: less is no line
 CELL_MM = (0.5, 2.0)  # to both sides of a cell's middle that is read
 LEAST_CONTRAST = 8.0  # grey levels between a cell and the plate
 EVERY = 8  # readings of the frame of which one counts for the pose
-AFTER, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch are read behind a change of speed
-START_MM, EVEN_MM = 4.0, 1.0  # of a rung's start, and what is left before a change, for its noise
 CORNER_MM, BRAKED_MM = 1.0, 1.0  # of a comb's line: behind its corner, and before it brakes
 PAIR = 2  # readings of a line that are taken as one
 MOST_SLANT, MOST_LENS = 0.002, 0.002  # of a scan: what shrinks from side to side, and its lens
@@ -286,9 +284,7 @@ def _corner_widths(sides: Sequence[Edges]) -> Array:
 def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungSeen:
     places = np.array(rung.places)
     seen = course(picture.grey, pose, places[[0, -1]])
-    ups, downs = (
-        [seen.mean(low, high) for low, high in windows] for windows in windows_of(card, rung)
-    )
+    ups, downs = ([seen.mean(*one) for one in some] for some in _windows(card, rung))
     why = None
     if float(seen.good.mean()) < LEAST_SEEN:
         why = "not-seen"
@@ -298,19 +294,6 @@ def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungS
         why = "broken-up"
     means = [float(np.mean([w for w, _ in some])) for some in (ups, downs)]
     return RungSeen(rung=rung, course=seen, speedup_mm=means[0], slowdown_mm=means[1], why=why)
-
-
-def windows_of(card: Card, rung: Rung) -> tuple[Windows, Windows]:
-    """Stretches (from, to along a rung) that are read: behind each change to fast while the head
-    speeds up and on, and behind each to slow from where it brakes.
-    """
-    turns = np.cumsum(rung.stretches_mm)
-    slow, fast = rung.stretches_mm[:2]
-    braking = (card.fast_mm_s**2 - card.slow_mm_s**2) / (2 * card.acceleration_mm_s2)
-    on = AFTER_FAST * (fast - 2 * braking)
-    ups = [(float(turn), float(turn + braking + on)) for turn in turns[:-1:2]]
-    downs = [(float(turn - braking), float(turn + AFTER * slow)) for turn in turns[1::2]]
-    return ups, downs
 
 
 def late(card: Card, rungs: Sequence[RungSeen]) -> float:
@@ -324,20 +307,19 @@ def late(card: Card, rungs: Sequence[RungSeen]) -> float:
         laid.append(laid_line(value, turns, speeds, acceleration, one.course))
     if not laid:
         return 0.0
-    ups, downs = windows_of(card, rungs[0].rung)
-    return late_mm(laid, ups, downs, card.layer_mm)
+    return late_mm(laid, *_windows(card, rungs[0].rung), card.layer_mm)
+
+
+def _windows(card: Card, rung: Rung) -> tuple[Windows, Windows]:
+    slow, fast = card.slow_mm_s, card.fast_mm_s
+    return windows_of(rung.stretches_mm, slow, fast, card.acceleration_mm_s2)
 
 
 def _judged(rungs: list[RungSeen]) -> list[RungSeen]:
     """Rungs of one value that differ far from each other are left out, both: one of them is not
     what it seems.
     """
-    good = [r for r in rungs if r.why is None]
-    apart = {}
-    for value in {r.rung.value_s for r in good}:
-        two = [r.slowdown_mm - r.speedup_mm for r in good if r.rung.value_s == value]
-        if len(two) == 2:
-            apart[value] = abs(two[0] - two[1])
+    apart = _apart(rungs)
     usual = float(np.median(list(apart.values()))) if apart else 0.0
     gone = {value for value, off in apart.items() if off > max(6 * usual, 0.03)}
     return [replace(r, why=r.why or ("unlike" if r.rung.value_s in gone else None)) for r in rungs]
@@ -347,12 +329,14 @@ def noise_mm(rungs: Sequence[RungSeen]) -> float:
     """The deviation of a mean width behind a change of speed: by what the two rungs of each value
     differ, which have everything but the value apart.
     """
-    good = [r for r in rungs if r.why is None]
-    off = []
-    for value in {r.rung.value_s for r in good}:
-        two = [r for r in good if r.rung.value_s == value]
-        if len(two) == 2:
-            off.append(
-                (two[0].slowdown_mm - two[0].speedup_mm) - (two[1].slowdown_mm - two[1].speedup_mm)
-            )
+    off = list(_apart(rungs).values())
     return max(float(np.sqrt(np.mean(np.square(off)))) / 2 if off else 0.01, 0.001)
+
+
+def _apart(rungs: Sequence[RungSeen]) -> dict[float, float]:
+    """By how much the two rungs of a value differ in what they tell, where both can be read."""
+    told: dict[float, list[float]] = {}
+    for one in rungs:
+        if one.why is None:
+            told.setdefault(one.rung.value_s, []).append(one.slowdown_mm - one.speedup_mm)
+    return {value: abs(two[0] - two[1]) for value, two in told.items() if len(two) == 2}

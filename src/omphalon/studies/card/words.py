@@ -6,27 +6,25 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
-
 from omphalon import __version__
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.swing import Swings, fit_swings
 from omphalon.prints.card import Card
-from omphalon.recording import GreyPicture, Reading, Readings
+from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.question import AdvanceQuestion
+from omphalon.studies.advance.sight import width_readings
 from omphalon.studies.advance.words import advance_answer
 from omphalon.studies.card.scale import Scale, fit_scale
 from omphalon.studies.card.sight import CardSight, late, look, noise_mm
 from omphalon.studies.shaper.modes import AxisReading, HowRead
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
-from omphalon.units import Number, digits
+from omphalon.units import digits
 
 BEAD_SHARE = 1.2  # of a line's width: over it bead and edges show the mean of its course
 FEWEST_LINES = 6  # of a comb's that must be read
-QUESTIONS = {"advance": "advance", "combs": "shaper", "frame": "axis"}  # part → what it answers
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -143,28 +141,18 @@ def _table(sights: Sequence[CardSight], swings: Mapping[str, Swings]) -> tuple[S
 def _advance(sight: CardSight, question: CardQuestion, dialect: Dialect) -> Finding:
     """Pressure advance by the widths behind changes of speed."""
 
-    def number(value: float) -> Number:
-        return Number(value, 1e-4, f"{value:.4f}")
-
-    off = late(sight.card, sight.rungs)
-    rows = tuple(
-        Reading(
-            f"line {n + 1}, {r.rung.value_s:g}",
-            {
-                "advance_s": Number(r.rung.value_s, 1e-6, f"{r.rung.value_s:g}"),
-                "speedup_mm": number(max(r.speedup_mm, 0.0)),
-                "slowdown_mm": number(max(r.slowdown_mm - off, 0.0)),
-            },
-        )
-        for n, r in enumerate(sight.rungs)
+    seen = [
+        (f"line {n}, {r.rung.value_s:g}", r.rung.value_s, r.speedup_mm, r.slowdown_mm)
+        for n, r in enumerate(sight.rungs, 1)
         if r.why is None
-    )
+    ]
+    read = width_readings(sight.picture.source, seen, late(sight.card, sight.rungs))
     asked = replace(
         question.advance,
         drive=question.advance.drive or sight.card.drive,
         read_mm=noise_mm(sight.rungs),
     )
-    return advance_answer(Readings(sight.picture.source, rows), asked, dialect)
+    return advance_answer(read, asked, dialect)
 
 
 def _shaper(
@@ -265,18 +253,3 @@ def _scale_headline(scale: Scale, settings: Sequence[Any]) -> tuple[Shown, ...]:
         present, new = f"{scale.steps[s.of]:g}", digits(float(s.value), s.half_width)
         rows.append(Shown(s.of.upper(), (present, new, half, "steps/mm")))
     return tuple(rows)
-
-
-def swing_of(read: CardRead, axis: str) -> tuple[np.ndarray, ...]:
-    """For a figure: along, middle and model (each (n,), mm and µm) of one line that shows an
-    axis.
-    """
-    across = "y" if axis == "x" else "x"
-    lines = [c.trace(read.sight.card) for c in read.sight.combs if c.comb.axis == across]
-    lines = [line for line in lines if len(line.along_mm) > 20]
-    top = int(np.argmax([np.ptp(m) for m in read.swings[axis].modelled_mm]))
-    line = lines[top]
-    x = np.linspace(-1, 1, len(line.along_mm))
-    basis = np.linalg.qr(np.vander(x, 3))[0]
-    flat = line.middle_mm - basis @ (basis.T @ line.middle_mm)
-    return line.along_mm, 1000 * flat, 1000 * read.swings[axis].modelled_mm[top]
