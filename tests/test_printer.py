@@ -337,10 +337,14 @@ def test_watching_what_a_line_has_heated_ends_when_it_has_been_off_for_long():
             ["100", "101", "102", "103", "104", "2", "3", "4"],
             [0, 1, 2, 3, 4, None, None, LinkFault],
         ),
+        (
+            ["100", "101", "102", "103", "104", "113", "106", "107", "108", "109"],
+            [0, 1, 2, 3, 4, 13, None, None, 8, 9],
+        ),
     ],
     ids=[
         *("its own", "ours", "one slip ahead", "a near slip ahead", "one slip back"),
-        *("two slips", "a gap", "the first one a slip", "started anew"),
+        *("two slips", "a gap", "the first one a slip", "started anew", "a slip near enough"),
     ],
 )
 def test_reports_carry_their_own_time_or_ours(stamps, times):

@@ -199,11 +199,7 @@ class Keeper:
         """Heaters off, and who waits is told; alone, it ends with a note of it."""
         alone = self.owner is None or self.owner.closed or why in (LEFT, TERMINATED)
         by_owner = self.owner in self.waiting
-        off = self._off()
-        if alone:
-            said = f"{why}: {off.words}"
-            with contextlib.suppress(OmphalonError):
-                note(self.brief.port, ended=f"{now()[:16].replace('T', ' ')} UTC: {said}")
+        off = self._off(why if alone else None)
         for peer in filter(None, self.waiting):
             peer.say({"off": asdict(off), "cooled": True})
         if not by_owner:
@@ -213,24 +209,28 @@ class Keeper:
         self.stop = None
         self.ended = alone
 
-    def _off(self) -> SwitchedOff:
-        """Heaters off, with a note of what came of it."""
+    def _off(self, ended: str | None = None) -> SwitchedOff:
+        """Heaters off, with a note of what came of it, and of why this ended, in one piece."""
+        port = self.brief.port
+        noted: dict[str, object] = {}
         if self.link is None:
             nothing = SwitchedOff(shown=True, halted=False, words="nothing was sent")
-            return self.unshown or nothing
-        self.cooling = True
-        try:
-            off = switch_off(self.link, lambda: SerialWire(self.brief.port, self.speed))
-        finally:
-            self.cooling = False
+            off = self.unshown or nothing
+        else:
+            self.cooling = True
+            try:
+                off = switch_off(self.link, lambda: SerialWire(port, self.speed))
+            finally:
+                self.cooling = False
+            since = None if off.shown else known(port).heating_since or now()
+            noted = {"heating_since": since, **({"left_on": {}} if off.shown else {})}
+            if not off.shown:
+                self.unshown = off
+                self._let_go()
+        if ended is not None:
+            noted["ended"] = f"{now()[:16].replace('T', ' ')} UTC: {ended}: {off.words}"
         with contextlib.suppress(OmphalonError):
-            if off.shown:
-                note(self.brief.port, heating_since=None, left_on={})
-            else:
-                note(self.brief.port, heating_since=known(self.brief.port).heating_since or now())
-        if not off.shown:
-            self.unshown = off
-            self._let_go()
+            note(port, **noted)
         return off
 
     # ---- what may be asked for

@@ -18,7 +18,7 @@ class ReportClock:
 
     def __init__(self) -> None:
         self.first: dict[bool, float] = {}
-        self.last_s = 0.0
+        self.last_s = self.before_s = 0.0  # of the last report that was taken, and the one before
         self.count = 0
         self.odd: list[float] = []
 
@@ -40,13 +40,16 @@ class ReportClock:
             steps = [b - a for a, b in zip(self.odd, self.odd[1:], strict=False)]
             if len(self.odd) < 3 or not all(0 <= step <= LEAP_S for step in steps):
                 return None
-            if time < self.last_s and self.count >= FEW:
+            if self.count >= FEW and self.before_s - BACK_S <= self.odd[0] < self.last_s:
+                self.last_s = time  # the last one taken was a slip ahead: these go on from before
+            elif time < self.last_s and self.count >= FEW:
                 raise LinkFault(
                     "the printer's clock goes back: it has started anew",
                     "what was not stored is lost: begin again",
                 )
-            if time < self.last_s:  # the first stamp of all was the slip
+            elif time < self.last_s:  # the first stamp of all was the slip
                 self.first[stamped] -= self.last_s + sum(steps) - time
                 time = self.last_s + sum(steps)
-        self.odd, self.count, self.last_s = [], self.count + 1, max(time, self.last_s)
+        self.before_s, self.last_s = self.last_s, max(time, self.last_s)
+        self.odd, self.count = [], self.count + 1
         return time
