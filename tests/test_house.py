@@ -42,6 +42,7 @@ GROUND = {
     "parts",
     "finding",
     "__init__",
+    "stages",
 }
 ALLOWED = {
     "physics": GROUND,

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 import click
 from click.core import ParameterSource
 
+from omphalon.cli.at_work import shown_at_work
 from omphalon.cli.benched import INPUTS, asked_within, choose_bench, record
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
@@ -249,8 +250,7 @@ class Leaving:
         click.get_current_context().meta[INPUTS] = [path for path in inputs if path is not None]
         outputs["plot"] = self.plot
         if any(path is not None for path in outputs.values()):
-            given = [*inputs, self.dialect]
-            check_outputs(self.force, [path for path in given if path is not None], **outputs)
+            check_outputs(self.force, list(filter(None, [*inputs, self.dialect])), **outputs)
 
     def lines(self) -> Dialect:
         """The dialect of the lines to enter."""
@@ -352,7 +352,7 @@ def answering(
         def gathered(*args: Any, **given: Any) -> Any:
             names = Leaving.__dataclass_fields__
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
-            return how.left(command(*args, how=how, **given))
+            return how.left(shown_at_work(how.quiet)(command)(*args, how=how, **given))
 
         wrapped: Command = in_bench(gathered) if bench else gathered
         if tool:

@@ -12,6 +12,7 @@ from omphalon.constants import NORMAL_95
 from omphalon.physics.record import PowerSteps, Record
 from omphalon.physics.scale import memory
 from omphalon.physics.thermal import ThermalModel, first_order
+from omphalon.stages import begins
 
 AMBIENT_C = 23.0
 COLD_C = 45.0  # a log that starts below may have started at rest
@@ -216,6 +217,7 @@ def fit_thermal(record: Record) -> ThermalFit:
     ----------
     Golub and Pereyra, SIAM J. Numer. Anal. 10 (1973), p. 413–432.
     """
+    begins("the heater's model is fitted")
     use = ~record.skip
     problem, first = _problem(record)
     near = (np.abs(record.reading_c - record.target_c) <= record.near_c)[use]

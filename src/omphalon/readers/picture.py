@@ -12,6 +12,7 @@ from omphalon.errors import OmphalonError, UnreadableFile, UsageError
 from omphalon.files import open_file
 from omphalon.readers.text import name_of
 from omphalon.recording import GreyPicture
+from omphalon.stages import begins
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -43,6 +44,7 @@ def read_picture(path: str) -> GreyPicture:
     from PIL import Image, ImageOps
 
     name = name_of(path)
+    begins(f"{name} is read")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")

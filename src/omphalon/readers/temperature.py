@@ -18,6 +18,7 @@ from omphalon.readers.text import LOG, Text, read_text
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Remark
 from omphalon.reports import FULL_POWERS
+from omphalon.stages import begins
 
 __all__ = ["FORMATS", "Wanted", "read_temperature"]
 
@@ -40,6 +41,7 @@ def read_temperature(path: str, how: Wanted | None = None) -> TemperatureLog:
             raise UsageError(
                 f"--column {echoed(role)}=…: no such quantity", "use one of " + ", ".join(ROLES)
             )
+    begins(f"{path} is read")
     text = read_text(path, LOG, _recognise)
     form = next(f for f in FORMATS if f.fits(text.lines))
     return _log(text.source, form, form.read(text, how), how)

@@ -21,6 +21,7 @@ from omphalon.prints.advance import Ladder
 from omphalon.prints.digits import drawn
 from omphalon.recording import GreyPicture, PrintedLadder, Reading, Readings
 from omphalon.remarks import Refusal, Remark
+from omphalon.stages import begins
 from omphalon.studies.advance.late import laid_line, late_mm, windows_of
 from omphalon.units import Number
 
@@ -183,6 +184,7 @@ def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
         Where the picture does not show what is needed.
     """
     drawing = drawing_of(ladder)
+    begins("the ladder is looked for")
     pose = find_pose(picture.grey, drawing)
     count = len(ladder.lines)
     if pose is None or len(pose.matched) < LEAST_LINES:
@@ -194,6 +196,7 @@ def look(picture: GreyPicture, ladder: PrintedLadder) -> Sight:
         raise Refusal("few-pixels", seen=wide_px, least=LEAST_PX, dpi=dpi)
     if pose.cover < LEAST_COVER:
         raise Refusal("other-print", file=ladder.name)
+    begins("its lines are measured")
     windows = _windows(ladder)
     lines = [_line(picture, ladder, pose, n, windows) for n in range(count)]
     lines = _judged(lines)

@@ -15,6 +15,7 @@ from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
+from omphalon.stages import begins
 from omphalon.studies.advance.late import Windows, laid_line, late_mm, windows_of
 from omphalon.studies.advance.sight import LEAST_PX, LEAST_SEEN, LEAST_SHARE, MOST_BLUR, seen_from
 
@@ -138,6 +139,7 @@ def look(picture: GreyPicture, cards: Sequence[Card], told: str | None) -> CardS
     Refusal
         Where the picture does not show what is needed.
     """
+    begins("the card is looked for")
     rings = find_rings(picture.grey)
     if len(rings) < RINGS:
         raise Refusal("no-card", count=len(rings))
@@ -199,6 +201,7 @@ def _read(picture: GreyPicture, card: Card, pose: LensPose) -> CardSight:
         sides = [course(picture.grey, pose, np.array(ends)) for ends in card.frame]
         _refuse_hidden(sides, card)
         pose = _straightened(pose, card, sides)
+    begins("its lines are measured")
     combs = tuple(
         CombSeen(comb=c, course=course(picture.grey, pose, np.array(c.places[1:])))
         for c in card.combs

@@ -13,6 +13,7 @@ from omphalon.physics.swing import Swings, fit_swings
 from omphalon.prints.card import Card
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
+from omphalon.stages import begins
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.sight import width_readings
 from omphalon.studies.advance.words import advance_answer
@@ -166,6 +167,7 @@ def _shaper(
         lines = [line for line in lines if len(line.along_mm) > 20]
         if len(lines) < FEWEST_LINES or len({line.speed_mm_s for line in lines}) < 2:
             return _without("combs-unread", axis=axis, count=len(lines))
+        begins(f"modes of {axis.upper()} are fitted")
         seen = fit_swings(lines, BEAD_SHARE * sight.card.width_mm)
         swings[axis] = seen
         if seen.modes:

@@ -16,6 +16,7 @@ from omphalon.physics.scale import Estimate, by_median
 from omphalon.physics.thermal_fit import AMBIENT_C, COLD_C, ThermalFit
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
+from omphalon.stages import begins
 from omphalon.studies.heater.cleaning import BUSY, cleaned
 from omphalon.studies.heater.excerpt import SAME_C, fahrenheit, log_target, target_doubts
 from omphalon.studies.heater.stretches import NEAR_C, Stretch, sessions, stretches
@@ -307,6 +308,7 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     early = whole.time_s <= min([arrived + FIRST_DELAYS * whole.delay_s, *known])
     events += known
     first = _thinned(_rows(replace(whole, losses_s=()), early), events)
+    begins("the heater's model is fitted")
     ways = (True,) if _shows_means(whole) else (False, True)
     best, *others = sorted(
         (fit_moved(replace(first, averaged=way)) for way in ways), key=lambda fit: -fit.likelihood
@@ -316,6 +318,7 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     if early.all():
         return best, otherwise
     all_of_it = _thinned(replace(whole, averaged=best.log.averaged), events)
+    begins("changes of what takes heat are looked for")
     moments = np.zeros(0) if known else _moments(whole, cut)
     found = loss_changes(all_of_it, best, moments, CHANGE_WORTH) if len(moments) else known
     whole_fit = fit_moved(_thinned(replace(all_of_it, losses_s=tuple(found)), [*events, *found]))

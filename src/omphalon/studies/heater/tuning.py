@@ -19,6 +19,7 @@ from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import ThermalFit
+from omphalon.stages import begins
 from omphalon.studies.heater.question import HeaterQuestion
 
 DRAWS_IN_SEARCH = 4
@@ -113,6 +114,7 @@ def tune(
     """Choose gains over an ensemble of what the heater may be, and run them, the present ones and
     other aims on it; `otherwise` is a second model that the log cannot rule out.
     """
+    begins("gains are chosen over all heaters that the log allows")
     loop = loop_of(test, fit, heater, question)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
     if otherwise is not None:

@@ -9,6 +9,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate
 from omphalon.settings import Setting
+from omphalon.stages import begins
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
 from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
@@ -19,6 +20,7 @@ LIMITED = {"ringing": "ringing", "rounding": "rounding", "both": "ringing and ro
 
 def shaper_answer(question: ShaperQuestion, dialect: Dialect) -> Finding:
     """Shapers and acceleration, in words."""
+    begins("shapers are chosen")
     logs = question.logs.values()
     return answer("shaper-fit", logs, lambda: _finding(fit_shaper(question), question, dialect))
 
