@@ -148,6 +148,14 @@ def test_a_power_that_never_comes_to_full_is_a_doubt(run, tmp_path):
     assert "power-limited" in codes
 
 
+def test_a_power_that_comes_on_after_its_target_is_a_doubt(run, tmp_path):
+    rows = logged()
+    power = [row["power"] for row in rows]
+    late = [{**row, "power": u} for row, u in zip(rows, ["0"] * 7 + power, strict=False)]
+    told = [[w["code"] for w in answered(run, tmp_path, one)["warnings"]] for one in (rows, late)]
+    assert "power-late" in told[1] and "power-late" not in told[0]
+
+
 def test_gains_that_were_not_at_work_are_told_from_those_that_were(run, tmp_path):
     given = {k: v * 255 for k, v in zip(("--kp", "--ki", "--kd"), GAINS, strict=True)}
     words = [str(w) for pair in given.items() for w in pair]
