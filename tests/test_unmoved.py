@@ -17,14 +17,18 @@ from pathlib import Path
 
 import pytest
 from filelock import FileLock
+from jsonschema import Draft202012Validator
 
 from conftest import SAMPLES
 from inner import INNER, inner
 from logs import LOGS
-from omphalon import __version__
 from omphalon.cli import omphalon as program
+from omphalon.cli.common import as_json
 from omphalon.errors import OmphalonError
 
+SCHEMA = Draft202012Validator(
+    json.loads((Path(__file__).parents[1] / "docs" / "answer.schema.json").read_text("utf-8"))
+)
 RECORD = Path(__file__).with_name("answers.json")
 SHARE, OF_SPREAD = 0.003, 0.1
 # a heater's gains move with the last digits of a search, which other versions of NumPy and SciPy
@@ -183,7 +187,8 @@ def answered(command, folder):
             given = program.main(shlex.split(command), "omphalon", standalone_mode=False)
         except OmphalonError as refusal:
             return {"error": str(refusal), "exit": refusal.exit_code}
-    document = given.document(__version__)
+    document = json.loads(as_json(given))
+    SCHEMA.validate(document)
     kept = {name: document.get(name) for name in ("verdict", "settings", "spread")}
     return {**kept, "codes": [one["code"] for one in document["warnings"]], "exit": given.exit_code}
 

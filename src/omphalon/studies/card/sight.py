@@ -13,11 +13,18 @@ from omphalon.physics.edges import MOST_CLIPPED, Edges, course
 from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
-from omphalon.recording import GreyPicture
+from omphalon.recording import GreyPicture, Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
 from omphalon.studies.advance.late import Windows, laid_line, late_mm, windows_of
-from omphalon.studies.advance.sight import LEAST_PX, LEAST_SEEN, LEAST_SHARE, MOST_BLUR, seen_from
+from omphalon.studies.advance.sight import (
+    LEAST_PX,
+    LEAST_SEEN,
+    LEAST_SHARE,
+    MOST_BLUR,
+    seen_from,
+    width_readings,
+)
 
 RINGS = 5
 LEAST_WIDTH = 0.3  # of a line's: less is no line
@@ -299,7 +306,17 @@ def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungS
     return RungSeen(rung=rung, course=seen, speedup_mm=means[0], slowdown_mm=means[1], why=why)
 
 
-def late(card: Card, rungs: Sequence[RungSeen]) -> float:
+def rung_readings(sight: CardSight) -> Readings:
+    """What the lines for pressure advance say, as readings of widths."""
+    seen = [
+        (f"line {n}, {r.rung.value_s:g}", r.rung.value_s, r.speedup_mm, r.slowdown_mm)
+        for n, r in enumerate(sight.rungs, 1)
+        if r.why is None
+    ]
+    return width_readings(sight.picture.source, seen, _late(sight.card, sight.rungs))
+
+
+def _late(card: Card, rungs: Sequence[RungSeen]) -> float:
     """What the means behind changes of speed differ by where the lead is right, in mm."""
     laid = []
     for one in (r for r in rungs if r.why is None):

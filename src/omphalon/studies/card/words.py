@@ -9,23 +9,19 @@ from typing import Any
 from omphalon import __version__
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
-from omphalon.physics.swing import Swings, fit_swings
+from omphalon.physics.swing import Swings
 from omphalon.prints.card import Card
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
-from omphalon.stages import begins
 from omphalon.studies.advance.question import AdvanceQuestion
-from omphalon.studies.advance.sight import width_readings
 from omphalon.studies.advance.words import advance_answer
+from omphalon.studies.card.modes import swings_of
 from omphalon.studies.card.scale import Scale, fit_scale
-from omphalon.studies.card.sight import CardSight, late, look, noise_mm
+from omphalon.studies.card.sight import CardSight, look, noise_mm, rung_readings
 from omphalon.studies.shaper.modes import AxisReading, HowRead
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
 from omphalon.units import digits
-
-BEAD_SHARE = 1.2  # of a line's width: over it bead and edges show the mean of its course
-FEWEST_LINES = 6  # of a comb's that must be read
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -141,19 +137,12 @@ def _table(sights: Sequence[CardSight], swings: Mapping[str, Swings]) -> tuple[S
 
 def _advance(sight: CardSight, question: CardQuestion, dialect: Dialect) -> Finding:
     """Pressure advance by the widths behind changes of speed."""
-
-    seen = [
-        (f"line {n}, {r.rung.value_s:g}", r.rung.value_s, r.speedup_mm, r.slowdown_mm)
-        for n, r in enumerate(sight.rungs, 1)
-        if r.why is None
-    ]
-    read = width_readings(sight.picture.source, seen, late(sight.card, sight.rungs))
     asked = replace(
         question.advance,
         drive=question.advance.drive or sight.card.drive,
         read_mm=noise_mm(sight.rungs),
     )
-    return advance_answer(read, asked, dialect)
+    return advance_answer(rung_readings(sight), asked, dialect)
 
 
 def _shaper(
@@ -162,16 +151,13 @@ def _shaper(
     """Shapers from the modes that the combs show."""
     readings: dict[str, AxisReading] = {}
     unseen = []
-    for axis, across in (("x", "y"), ("y", "x")):
-        lines = [c.trace(sight.card) for c in sight.combs if c.comb.axis == across]
-        lines = [line for line in lines if len(line.along_mm) > 20]
-        if len(lines) < FEWEST_LINES or len({line.speed_mm_s for line in lines}) < 2:
-            return _without("combs-unread", axis=axis, count=len(lines))
-        begins(f"modes of {axis.upper()} are fitted")
-        seen = fit_swings(lines, BEAD_SHARE * sight.card.width_mm)
-        swings[axis] = seen
+    try:
+        swings |= swings_of(sight)
+    except Refusal as refusal:
+        return _without(refusal)
+    for axis, seen in swings.items():
         if seen.modes:
-            facts = {"count": len(lines), "noise": 1000 * seen.noise_mm}
+            facts = {"count": len(seen.lines), "noise": 1000 * seen.noise_mm}
             readings[axis] = AxisReading(
                 axis=axis, modes=seen.modes, sensor_axis="–", how=HowRead(way="card", facts=facts)
             )
@@ -179,7 +165,8 @@ def _shaper(
             unseen.append(axis)
     if not readings:
         noise = max(s.noise_mm for s in swings.values())
-        return _without("no-ringing", noise=1000 * noise, speed=sight.card.comb_acceleration_mm_s2)
+        facts = {"noise": 1000 * noise, "speed": sight.card.comb_acceleration_mm_s2}
+        return _without(Refusal("no-ringing", **facts))
     found = shaper_answer(question.shaper(readings), dialect)
     if unseen:
         odd = Remark("axis-unseen", {"axis": unseen[0]})
@@ -187,9 +174,9 @@ def _shaper(
     return found
 
 
-def _without(code: str, **facts: Any) -> Finding:
+def _without(refusal: Refusal) -> Finding:
     def find() -> Finding:
-        raise Refusal(code, **facts)
+        raise refusal
 
     return answer("shaper-fit", (), find)
 

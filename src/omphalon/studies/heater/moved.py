@@ -19,7 +19,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
 from omphalon.studies.heater.cleaning import BUSY, cleaned
 from omphalon.studies.heater.excerpt import SAME_C, fahrenheit, log_target, target_doubts
-from omphalon.studies.heater.stretches import NEAR_C, Stretch, sessions, stretches
+from omphalon.studies.heater.stretches import NEAR_C, Stretch, late_power, sessions, stretches
 
 # a test switches between two levels, a controller goes in steps of all sizes. Of 384 made-up tests
 # none had more than 8 % of small moves, nor less than 70 % of its reports at two levels
@@ -39,7 +39,6 @@ HELD_DELAYS = 8.0  # a hold that is shorter says nothing
 LEAST_MORE = 1.15  # power that heats up, over that which holds
 MOST_MISFIT = 8.0  # χ² a report from which on something else moved the temperature
 LEAST_FAN = 0.08  # of the loss: less is no matter, and no part fan
-LATE_S, LATE_REPORTS = 4.0, 3.0  # a controller answers a new target at once
 ASTRAY, UNEXPLAINED = 0.05, 0.12  # the same, as shares of the rise and of how far it moves
 FULL = 0.95  # of the most power
 CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power is the way
@@ -140,7 +139,7 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
     t, y, u = part.time_s - part.time_s[0], part.temperature_c, part.power
     assert u is not None
     _refuse_unmoved(part, goal, [*odd, *cuts])
-    odd += _late(part, goals)
+    odd += late_power(part, goals)
     noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
     at_rest = _at_rest(t, y, u)
     delay = _delay(t, y, u, at_rest)
@@ -182,19 +181,6 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
         otherwise=otherwise,
         remarks=(*odd, *cuts, *_passed_over(float(used), log, start)),
     )
-
-
-def _late(part: TemperatureLog, goals: Array) -> list[Remark]:
-    """A word where the power comes on well after a target asked for it."""
-    t, asked = part.time_s, goals > part.temperature_c + NEAR_C
-    on = part.power > BUSY if part.power is not None else asked
-    if not (asked & ~on).any() or not on.any():
-        return []
-    first, came = int(np.argmax(asked)), int(np.argmax(on))
-    by = float(t[came] - t[first])
-    if by < max(LATE_S, LATE_REPORTS * float(np.median(np.diff(t)))):
-        return []
-    return [Remark("power-late", {"by": by})]
 
 
 def _passed_over(used_s: float, log: TemperatureLog, start: float) -> list[Remark]:

@@ -8,10 +8,12 @@ import numpy as np
 
 from omphalon.arrays import Array, Integers
 from omphalon.recording import TemperatureLog
+from omphalon.remarks import Remark
 from omphalon.studies.heater.cleaning import APART_S, BUSY
 
 NEAR_C, NEAR_SHARE = 3.0, 0.04  # of the target, and of the way to it: it holds
 SHORTEST_S = 4.0  # a shorter stretch is part of its neighbour
+LATE_S, LATE_REPORTS = 4.0, 3.0  # a controller answers a new target at once
 KINDS = ("rests", "heats up", "holds", "falls to it", "cools")
 
 
@@ -97,3 +99,15 @@ def _edges(time_s: Array, kind: Integers, target_c: Array) -> list[int]:
             if not same:
                 kept.append(a)
     return [*kept, len(kind)]
+
+
+def late_power(log: TemperatureLog, goals: Array) -> list[Remark]:
+    """A word where the power comes on well after a target asked for it."""
+    assert log.power is not None
+    t, asked, on = log.time_s, goals > log.temperature_c + NEAR_C, log.power > BUSY
+    if not asked.any() or not on.any():
+        return []
+    by = float(t[np.argmax(on)] - t[np.argmax(asked)])
+    if by < max(LATE_S, LATE_REPORTS * float(np.median(np.diff(t)))):
+        return []
+    return [Remark("power-late", {"by": by})]

@@ -1,0 +1,83 @@
+"""A test card in its picture: arrays go in, nothing is printed, or read from disk."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from omphalon.arrays import Array
+from omphalon.errors import UsageError
+from omphalon.physics.swing import Swings
+from omphalon.prints.card import Card, card_in
+from omphalon.recording import GreyPicture, Readings
+from omphalon.remarks import Refusal
+from omphalon.studies.card.modes import swings_of
+from omphalon.studies.card.scale import Scale, fit_scale
+from omphalon.studies.card.sight import CardSight, look, rung_readings
+
+__all__ = [
+    "Card",
+    "CardSight",
+    "Refusal",
+    "Scale",
+    "Swings",
+    "card_of",
+    "look_at",
+    "modes",
+    "scale",
+    "widths",
+]
+
+
+def card_of(plan: Mapping[str, Any]) -> Card:
+    """The card of a plan: the JSON object in the header of its print."""
+    return card_in(plan, "plan")
+
+
+def look_at(grey: Array, card: Card) -> CardSight:
+    """Find a card in a picture, and follow its lines.
+
+    Parameters
+    ----------
+    grey : levels from 0 to 255 (rows, columns), the first row at the top
+    card : that was printed
+
+    Raises
+    ------
+    Refusal
+        Where the picture does not show what is needed.
+    """
+    if np.ndim(grey) != 2:
+        raise UsageError(f"a picture of {np.ndim(grey)} dimensions", "give one grey level a pixel")
+    levels = np.asarray(np.clip(np.rint(grey), 0, 255), dtype=np.uint8)
+    return look(GreyPicture(source="picture", grey=levels, channel="grey"), [card], "plan")
+
+
+def modes(sight: CardSight) -> dict[str, Swings]:
+    """The modes of X and Y that its combs show: `modes` of each with intervals, and up to which
+    frequency one would have been seen.
+
+    Raises
+    ------
+    Refusal
+        Where too few lines can be read.
+    """
+    return swings_of(sight)
+
+
+def widths(sight: CardSight) -> Readings:
+    """What its lines for pressure advance say, as readings."""
+    return rung_readings(sight)
+
+
+def scale(one: CardSight, two: CardSight) -> Scale:
+    """X against Y and the angle between them, from two scans with the plate turned by a quarter.
+
+    Raises
+    ------
+    Refusal
+        Where they are no such scans.
+    """
+    return fit_scale([one, two], None, {})

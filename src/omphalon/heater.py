@@ -1,0 +1,60 @@
+"""Gains of a heater, from arrays or data frames: nothing is printed, or read from disk.
+
+>>> from omphalon.heater import fit, temperature_log
+>>> found = fit([temperature_log(frame)])                                # doctest: +SKIP
+>>> found.scaled.kp, found.tuned.new_halves                              # doctest: +SKIP
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from omphalon import frames
+from omphalon.frames import Frame
+from omphalon.physics.loop import Gains
+from omphalon.recording import TemperatureLog
+from omphalon.remarks import Refusal
+from omphalon.studies.heater.fit import HeaterFit, fit_heater
+from omphalon.studies.heater.question import HeaterQuestion
+
+__all__ = ["Gains", "HeaterFit", "HeaterQuestion", "Refusal", "fit", "temperature_log"]
+
+
+def temperature_log(frame: Frame, *, full_power: float = 1.0) -> TemperatureLog:
+    """A log of one heater.
+
+    Parameters
+    ----------
+    frame : columns `time_s`, `temperature_c`, `power`, and perhaps `target_c` and `fan`
+    full_power : what stands for full power in its column `power`
+    """
+    names = [n for n in ("target_c", "fan") if n in frame]
+    time, reading, power, *more = frames.columns(frame, "time_s", "temperature_c", "power", *names)
+    beside = dict(zip(names, more, strict=True))
+    return TemperatureLog(
+        source="frame",
+        time_s=time,
+        temperature_c=reading,
+        power=power / full_power,
+        target_c=beside.get("target_c"),
+        power_scale=full_power,
+        read_as="frame",
+        fan=beside.get("fan"),
+    )
+
+
+def fit(logs: Sequence[TemperatureLog], question: HeaterQuestion | None = None) -> HeaterFit:
+    """Gains, with what they promise: `scaled` for the controller, `gains` for a power of 0…1,
+    `verdict` against the present ones, `model` of the heater with its intervals, `remarks`.
+
+    Parameters
+    ----------
+    logs : of oscillation tests of one heater, or one of any log in which it was really moved
+    question : target, aim, the controller's loop, the present gains
+
+    Raises
+    ------
+    Refusal
+        Where the logs cannot carry gains: `because` and `otherwise` say why, and what would help.
+    """
+    return fit_heater(logs, question or HeaterQuestion())

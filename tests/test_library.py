@@ -1,0 +1,74 @@
+"""The core as a library: its public names, each in an example that runs; notebooks; what importing
+one loads.
+"""
+
+import importlib
+import json
+import re
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+
+from conftest import SAMPLES
+from omphalon import frames
+from omphalon.errors import UsageError
+
+ROOT = SAMPLES.parents[2]
+MODULES = ("heater", "steps", "advance", "shaper", "card")
+PAGE = (ROOT / "docs" / "library.md").read_text()
+SECTIONS = dict(re.findall(r"^## omphalon\.(\w+)\n(.*?)(?=^## |\Z)", PAGE, re.M | re.S))
+
+
+@pytest.mark.parametrize("name", MODULES)
+def test_every_public_name_stands_in_a_table_and_in_an_example_that_runs(name, monkeypatch):
+    monkeypatch.chdir(SAMPLES)
+    table, code = SECTIONS[name].split("```python\n")
+    code = code.split("```")[0]
+    for public in importlib.import_module(f"omphalon.{name}").__all__:
+        assert re.search(rf"`{public}\b", table) and len(re.findall(rf"\b{public}\b", code)) > 1
+    exec(compile(code, f"docs/library.md, {name}", "exec"), {})
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", MODULES)
+def test_each_notebook_runs_and_keeps_no_output(name, monkeypatch):
+    monkeypatch.chdir(SAMPLES)
+    book = json.loads((ROOT / "docs" / "notebooks" / f"{name}.ipynb").read_text())
+    cells = [one for one in book["cells"] if one["cell_type"] == "code"]
+    assert cells and all(one["outputs"] == [] and not one["execution_count"] for one in cells)
+    exec(compile("\n".join("".join(one["source"]) for one in cells), name, "exec"), {})
+
+
+@pytest.mark.parametrize("name", MODULES)
+def test_importing_one_loads_no_command_line_and_no_drawing(name):
+    code = f"import omphalon.{name}, sys; print(*sys.modules)"
+    loaded = subprocess.run([sys.executable, "-c", code], text=True, capture_output=True).stdout
+    assert not {"click", "matplotlib", "rich", "PIL", "pandas", "serial"} & set(loaded.split())
+    assert not re.search(r"omphalon\.(cli|readers|plots|report|bench|printer|farm)\b", loaded)
+
+
+@pytest.mark.parametrize(
+    "frame, says",
+    [
+        ({"left_mm": [1.0]}, None),
+        ({"length": [1.0]}, "no column length"),
+        ({"asked_mm": ["eighty"]}, "no numbers"),
+        ({"asked_mm": [80.0], "left_mm": [1.0, 2.0]}, "different lengths"),
+        ({"asked_mm": [np.nan]}, "asked_mm"),
+        ({"asked_mm": [[80.0]]}, "2 dimensions"),
+        ({}, "different lengths, or none"),
+    ],
+)
+def test_a_frame_that_cannot_be_is_one_sentence(frame, says):
+    if says is None:
+        assert frames.readings(frame, "extruder").rows[0].value("left_mm") == 1.0
+        return
+    with pytest.raises(UsageError, match=says):
+        frames.readings(frame, "extruder")
+
+
+def test_a_column_s_last_digit_is_that_of_all_its_numbers():
+    read = frames.readings({"left_mm": [34.6, 34.95, 34.0]}, "extruder")
+    assert [row.numbers["left_mm"].step for row in read.rows] == pytest.approx([0.01] * 3)
