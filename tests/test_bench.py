@@ -104,9 +104,16 @@ GIVING = (
 )
 
 
-@pytest.mark.parametrize("fit", GIVING)
-def test_fit_adopt_sheet_and_readback_give_one_and_the_same_line(fit, bench, tmp_path):
+SCALES = ("heaters.full_power=280", "controller.gain_scale=127")
+
+
+@pytest.mark.parametrize(
+    "fit, fact", [*((fit, "") for fit in GIVING), *((GIVING[0], s) for s in SCALES)]
+)
+def test_fit_adopt_sheet_and_readback_give_one_and_the_same_line(fit, fact, bench, tmp_path):
     """No digit is lost on the way: lines are made of full numbers, wherever they are made."""
+    if fact:
+        bench(f"bench set {fact}")
     lines = json.loads(bench(f"{fit} --json").stdout)["lines"]
     lines = [line for line in lines if line not in ("M500", "M503")]
     assert lines and all(line in bench("bench adopt").stdout for line in lines[:1])

@@ -42,12 +42,23 @@ def _value(key: str, field: str, usual: float | None = None) -> Known:
     return known
 
 
+def _gain_scale(state: State, given: Mapping[str, Any]) -> Any:
+    """Full power in the gains of the bench's controller, as its sheet has them."""
+    from omphalon.lines.dialect import load_dialect
+
+    found = held()
+    named = given.get("dialect")
+    if found is None or named not in (None, found[0].dialect_path(state.facts)):
+        return load_dialect(named).gain_scale
+    return found[0].dialect(state.facts).gain_scale
+
+
 def _gain(field: str) -> Known:
     """A present gain in the controller's own scale, where the heater was named."""
 
     def known(state: State, given: Mapping[str, Any]) -> Any:
         setting = state.settings.get(f"{given.get('which')}-gains")
-        scale = given.get("gain_scale") or state.facts.get("controller.gain_scale") or 255.0
+        scale = given.get("gain_scale") or _gain_scale(state, given)
         return None if setting is None else setting.value[field] * float(str(scale))
 
     return known
@@ -159,7 +170,7 @@ def _print(name: str) -> Known:
 
 
 CONTROLLER: dict[str, Known] = {
-    "gain_scale": _fact("controller.gain_scale"),
+    "gain_scale": _gain_scale,
     "loop_period": _fact("controller.loop_period"),
     "filter_s": _fact("controller.filter"),
     "band": _fact("controller.band"),
