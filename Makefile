@@ -1,8 +1,8 @@
-# make demo | test | test-slow | check | benchmark | screenshots : each sets up what it needs in .venv first
+# make demo | test | test-slow | check | handbook | benchmark | docs | screenshots : each sets up what it needs in .venv first
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-slow browser-test check benchmark docs samples screenshots clean
+.PHONY: demo test test-slow browser-test check handbook benchmark docs samples screenshots clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -49,7 +49,11 @@ benchmark: .venv/ready
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py
 	$(BIN)/python tools/make_readme.py
-	$(BIN)/python tools/make_session.py
+	$(BIN)/python tools/run_pages.py
+
+# the handbook as a site, in site/
+handbook: .venv/ready
+	$(BIN)/sphinx-build -W --keep-going -n -q -b html docs site
 
 samples: .venv/ready
 	$(BIN)/python tools/make_samples.py
@@ -58,4 +62,4 @@ screenshots: .venv/ready
 	tools/screenshots
 
 clean:
-	rm -rf .venv demo
+	rm -rf .venv demo site

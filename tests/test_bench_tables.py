@@ -229,6 +229,8 @@ SAID = {
     "elephant foot": "the first layer is squeezed flat",
     "parts 0.3 mm short": "parts are too long or too short",
     "it loses steps when fast": "layers are shifted, it loses steps when fast",
+    "cornrs bulg": "corners bulge",
+    "riples": "ripples beside edges",
     "temperature swings": "bands up the wall in time with the temperature",
 }
 
@@ -250,6 +252,6 @@ def test_every_complaint_s_causes_are_settings_of_the_bench_or_something_to_look
 
 def test_an_unknown_complaint_is_one_line(run):
     run("bench", "new", "b")
-    done = run("bench", "next", "--seen", "xyzzy", "--bench", "b")
+    done = run("bench", "next", "--seen", "my cat", "--bench", "b")
     assert done.returncode == 2 and done.stderr.count("\n") == 1
     assert "no such complaint" in done.stderr

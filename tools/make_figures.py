@@ -52,8 +52,96 @@ def photographed(ax):
     said(ax, 5.3, 2.9, "no flash, no zoom\nbeyond the lens's own")
 
 
+FAST_MM_S, CORNER_MM_S, BRAKE_MM_S2 = 100.0, 12.0, 2500.0
+LAG_S, LINE_MM = 0.03, 1.2  # of the flow behind the drive; drawn wider than it is laid
+
+
+def laid(lead_s):
+    """Places along a way round a corner (mm from it), and how wide the bead is there: the flow lags
+    behind the drive, which leads by so much.
+    """
+    step = 1e-4
+    time = np.arange(-0.25, 0.25, step)
+    speed = np.clip(CORNER_MM_S + BRAKE_MM_S2 * np.abs(time), None, FAST_MM_S)
+    drive = speed + lead_s * np.gradient(speed, step)
+    flow = np.empty_like(drive)
+    flow[0] = drive[0]
+    for n in range(1, len(drive)):
+        flow[n] = flow[n - 1] + (drive[n] - flow[n - 1]) * step / LAG_S
+    along = np.cumsum(speed) * step
+    along -= along[len(time) // 2]
+    return along, LINE_MM * np.clip(flow / speed, 0.15, 2.6)
+
+
+def round_a_corner(ax, title, lead_s):
+    along, width = laid(lead_s)
+    keep = np.abs(along) < 11
+    for legs in (along <= 0, along >= 0):
+        s, half = along[legs & keep], width[legs & keep] / 2
+        if s[0] < 0:  # comes from the left
+            ax.fill_between(s, -half, half, color=SEA, lw=0)
+        else:
+            ax.fill_betweenx(-s, -half, half, color=SEA, lw=0)
+    ax.add_patch(Ellipse((0, 0), *(2 * [width[np.argmin(np.abs(along))]]), color=SEA))
+    _seen(ax, title, (-11, 3), (-11, 3))
+
+
+def ripples(ax, title):
+    x = np.linspace(0, 14, 500)
+    for n in range(7):
+        swing = 0.35 * np.exp(-0.28 * x) * np.sin(2 * np.pi * x / 2.6)
+        ax.fill_between(x, -1.3 * n - 0.55 + swing, -1.3 * n + 0.55 + swing, color=SEA, lw=0)
+        ax.fill_betweenx([-1.3 * n - 0.55, -1.3 * n + 0.55], -0.6, 0.1, color=SEA, lw=0)
+    _seen(ax, title, (-1, 14), (-9.5, 4.5))
+
+
+def beads(ax, title, high, wide, gap):
+    ax.add_patch(Rectangle((-7, -0.6), 14, 0.6, color=FOG))
+    for x in np.arange(-5, 6, 2.0):
+        ax.add_patch(
+            FancyBboxPatch(
+                (x - wide / 2 + 0.3, gap + 0.3),
+                wide - 0.6,
+                high - 0.6,
+                boxstyle=f"round,pad=0.3,rounding_size={min(high, wide) / 2.2}",
+                fc=SEA,
+                ec=PALE,
+            )
+        )
+    _seen(ax, title, (-7, 7), (-4, 6))
+
+
+def bands(ax, title):
+    for n in range(40):
+        shade = 0.75 + 0.25 * np.sin(2 * np.pi * n / 9)
+        wide = 5 + 0.12 * np.sin(2 * np.pi * n / 9)
+        ax.add_patch(Rectangle((-wide, 0.3 * n), 2 * wide, 0.27, color=SEA, alpha=shade, lw=0))
+    _seen(ax, title, (-7, 7), (-0.5, 12.5))
+
+
+def _seen(ax, title, across, up):
+    ax.set_title(title, loc="left", color=INK, fontsize=17, fontweight="bold")
+    ax.set(xlim=across, ylim=up, aspect="equal")
+    ax.axis("off")
+
+
+def complaints() -> Figure:
+    """What is seen on a print, as it comes about: beads from their flow, ripples from a swing."""
+    figure = Figure(figsize=(8.0, 9.6), dpi=100, layout="constrained")
+    FigureCanvasAgg(figure)
+    (a, b), (c, f), (d, e) = figure.subplots(3, 2)
+    round_a_corner(a, "corners bulge", 0.0)
+    round_a_corner(b, "lines are thin at corners", 2 * LAG_S)
+    ripples(c, "ripples beside edges")
+    beads(d, "does not stick", 1.7, 1.7, 0.08)
+    beads(e, "is squeezed flat", 0.7, 2.3, 0.0)
+    bands(f, "bands up the wall")
+    return figure
+
+
 def main() -> None:
     OUT.mkdir(exist_ok=True)
+    complaints().savefig(OUT / "complaints.png", metadata={"Software": "omphalon"})
     figure = Figure(figsize=(12.8, 4.6), dpi=100, layout="constrained")
     FigureCanvasAgg(figure)
     left, right = figure.subplots(1, 2)

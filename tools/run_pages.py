@@ -23,6 +23,7 @@ from collections.abc import Iterator
 ROOT = pathlib.Path(__file__).parents[1]
 DOCS = ROOT / "docs"
 PAGES = (DOCS / "first-evening.md", *sorted((DOCS / "how-to").glob("*.md")))
+COMMAND = re.compile(r"^\$ (.*(?:(?<=\\)\n.*)*(?:\n>(?: .*)?)*)", re.M)  # of one line, or several
 BLOCK = re.compile(r"(?<!<!-- at a real printer -->\n)^```console\n(.*?)^```$", re.M | re.S)
 PORT, MARK = "5555", "\x1e"  # as the pages have it; between two commands' output
 WAIT = 'for n in {1..200}; do grep -q "listening on" panel.txt && break; sleep 0.1; done'
@@ -33,8 +34,7 @@ def commands(page: str) -> list[str]:
     """The commands of a page in their order, those of several lines whole."""
     found = []
     for block in BLOCK.findall(page):
-        for line in re.findall(r"^\$ (.*(?:(?<=\\)\n.*)*(?:\n> .*)*)", block, re.M):
-            found.append(re.sub(r"\n> ", "\n", line))
+        found += [re.sub(r"\n> ?", "\n", command) for command in COMMAND.findall(block)]
     return found
 
 
@@ -72,11 +72,11 @@ def filled(page: str) -> str:
 
     def block(match: re.Match[str]) -> str:
         out = []
-        for line in re.findall(r"^\$ .*(?:(?<=\\)\n.*)*(?:\n> .*)*", match[1], re.M):
+        for command in COMMAND.findall(match[1]):
             text, code = next(said)
             if code not in (0, 3, 4):
-                raise SystemExit(f"exit {code}: {line}\n{text}")
-            out.append(f"{line}\n{text}\n" if text else f"{line}\n")
+                raise SystemExit(f"exit {code}: {command}\n{text}")
+            out.append(f"$ {command}\n{text}\n" if text else f"$ {command}\n")
         return "```console\n" + "".join(out) + "```"
 
     return BLOCK.sub(block, page)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
+from difflib import get_close_matches
 
 from omphalon.errors import UsageError, echoed
 from omphalon.tables import table_by
@@ -50,10 +51,11 @@ COMPLAINTS: Mapping[str, Complaint] = table_by(
         ),
     ),
     Complaint(
-        seen="lines are thin or broken behind a corner",
+        seen="lines are thin or broken at corners",
         known_by="thin gap gaps after behind corner corners starved start starts line lines broken",
         causes=(
-            Cause(words="too much pressure advance", key="advance"),
+            Cause(words="too much pressure advance: thin up to the corner", key="advance"),
+            Cause(words="too little of it: a bulge, and thin behind it", key="advance"),
             Cause(words="too little plastic on the whole", key="flow"),
             _no_setting("a nozzle that is partly clogged", "push filament through by hand"),
         ),
@@ -174,6 +176,7 @@ COMPLAINTS: Mapping[str, Complaint] = table_by(
     ),
 )
 LEAST_SHARE = 0.5  # of the words that are said
+LIKE, NEARLY = 0.8, 0.9  # a word that is misspelt, and what it counts
 
 
 def complaint_of(said: str) -> Complaint:
@@ -187,12 +190,13 @@ def complaint_of(said: str) -> Complaint:
     words = {word.rstrip("s") for word in re.findall(r"[^\W\d_]{3,}", said.lower())}
     words -= {"the", "and", "are", "not", "very", "when", "with", "does", "have", "has"}
 
-    def shared(one: Complaint) -> int:
-        known = {w.rstrip("s") for w in (*one.known_by.split(), *one.seen.replace(",", "").split())}
-        return len(words & known)
+    def shared(one: Complaint) -> float:
+        known = {w.rstrip("s") for w in re.findall(r"\w{3,}", f"{one.known_by} {one.seen}")}
+        near = [word for word in words - known if get_close_matches(word, known, 1, LIKE)]
+        return len(words & known) + NEARLY * len(near)
 
     best = max(COMPLAINTS.values(), key=shared)
-    if not words or shared(best) < max(LEAST_SHARE * len(words), 1):
+    if not words or shared(best) < max(LEAST_SHARE * len(words), NEARLY):
         known = "; ".join(COMPLAINTS)
         raise UsageError(f"--seen '{echoed(said)}': no such complaint", f"one of: {known}")
     return best

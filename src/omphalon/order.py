@@ -74,4 +74,4 @@ def comes_next(group: str) -> str:
     """What comes after a group, as an answer says it; nothing after the last."""
     names = [name for name, work in ORDER.items() if not work.asked]
     at = names.index(group) + 1 if group in names else len(names)
-    return f"{ORDER[names[at]].words} comes next" if at < len(names) else ""
+    return f"go on with {ORDER[names[at]].words}" if at < len(names) else ""

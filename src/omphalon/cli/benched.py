@@ -46,8 +46,7 @@ def _gain_scale(state: State, given: Mapping[str, Any]) -> Any:
     """Full power in the gains of the bench's controller, as its sheet has them."""
     from omphalon.lines.dialect import load_dialect
 
-    found = held()
-    named = given.get("dialect")
+    found, named = held(), given.get("dialect")
     if found is None or named not in (None, found[0].dialect_path(state.facts)):
         return load_dialect(named).gain_scale
     return found[0].dialect(state.facts).gain_scale

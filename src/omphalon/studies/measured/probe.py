@@ -112,12 +112,12 @@ def _evidence(found: Fitted[ProbeQuestion]) -> dict[str, Any]:
 def _table(found: Fitted[ProbeQuestion]) -> Sequence[Shown]:
     one, triggers = found.one, found.one.sample.beside
     repeat = triggers.repeatability_mm
-    repeats = "–" if repeat is None else f"{repeat:.3f} mm over {triggers.count} triggers"
+    repeats = () if repeat is None else (f"{repeat:.3f} mm over {triggers.count} triggers",)
     mean = f"{one.used} of {len(one.keep)}, mean {one.estimate.value:.3f} mm"
     return (
         Shown("drags", (mean,)),
         Shown("paper", (f"{one.sample.goal:g} mm",)),
-        Shown("probe repeats to", (repeats,)),
+        *(Shown("probe repeats to", (words,)) for words in repeats),
     )
 
 
