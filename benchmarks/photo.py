@@ -113,7 +113,7 @@ def photograph(
     picture = _plate(view, shot, random)
     numbered = -1
     for bead in laid:
-        is_line = len(bead.moves) == 3 and bead.moves[1].speed_mm_s > bead.moves[0].speed_mm_s
+        is_line = len(bead.moves) > 2 and bead.moves[1].speed_mm_s > bead.moves[0].speed_mm_s
         numbered += is_line
         _lay(picture, view, bead, shot, is_line and numbered in shot.glare)
     _hairs(picture, view, moves, shot, random)

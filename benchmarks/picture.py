@@ -10,6 +10,7 @@ takes ten kinds of bad picture instead, eight of each.
 
 from __future__ import annotations
 
+import json
 import sys
 import time
 from collections.abc import Iterator
@@ -22,10 +23,10 @@ from photo import Shot, photograph
 
 from omphalon.columns import ADVANCE
 from omphalon.lines.dialect import load_dialect
+from omphalon.prints.card import Card, card_in
 from omphalon.prints.job import Job
-from omphalon.readers.printed import read_ladder
 from omphalon.readers.readings import read_readings
-from omphalon.recording import GreyPicture, PrintedLadder, Readings
+from omphalon.recording import GreyPicture, Readings
 from omphalon.remarks import Refusal
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import Reader, ladder_csv
@@ -33,7 +34,8 @@ from omphalon.studies.advance.drives import DRIVES, LINES
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
 from omphalon.studies.advance.question import AdvanceQuestion
-from omphalon.studies.advance.sight import as_readings, look
+from omphalon.studies.card.rungs import noise_mm, rung_readings
+from omphalon.studies.card.sight import look
 
 RANGES = {"direct": (0.02, 0.095), "bowden": (0.25, 0.95)}
 KINDS = ("scan 300", "scan 600", "scan 1200", "photo 12 MP", "caliper", "eye")
@@ -53,10 +55,8 @@ class Tried:
     warned: tuple[str, ...] = ()
 
 
-def ladder(
-    drive: str, folder: str, start_s: float = 0.0, stop_s: float | None = None
-) -> tuple[list[str], PrintedLadder]:
-    """The usual ladder of a drive, as lines of G-code and read back."""
+def ladder(drive: str, start_s: float = 0.0, stop_s: float | None = None) -> tuple[list[str], Card]:
+    """The usual ladder of a drive, as lines of G-code, and what they say of it."""
     usual = DRIVES[drive]
     job = replace(
         Job(),
@@ -68,18 +68,13 @@ def ladder(
         style="ladder",
         start_s=start_s,
         stop_s=stop_s or usual.to_s,
-        step_s=((stop_s or usual.to_s) - start_s) / LINES,
+        step_s=((stop_s or usual.to_s) - start_s) / LINES[0],
         drive=drive,
-        slow_stretch_mm=usual.slow_stretch_mm,
-        fast_stretch_mm=usual.fast_stretch_mm,
         leg_mm=usual.leg_mm,
         foot_mm=usual.foot_mm,
     )
     _, printed = plan_advance(asked, job, load_dialect("stand-in"))
-    lines = ["; written by omphalon", *printed.lines()]
-    with open(f"{folder}/{drive}.gcode", "w") as file:
-        file.write("\n".join(lines) + "\n")
-    return lines, read_ladder(f"{folder}/{drive}.gcode")
+    return list(printed.lines()), card_in(json.loads(json.dumps(printed.plan)), drive)
 
 
 def shot(kind: str, random: np.random.Generator, drive: str) -> Shot:
@@ -123,9 +118,7 @@ def shot(kind: str, random: np.random.Generator, drive: str) -> Shot:
     )
 
 
-def answered(
-    lines: list[str], printed: PrintedLadder, kind: str, true_s: float, number: int
-) -> Tried:
+def answered(lines: list[str], printed: Card, kind: str, true_s: float, number: int) -> Tried:
     """One print, read once in one way."""
     random = np.random.default_rng([KINDS.index(kind), number, printed.drive == "bowden"])
     question = AdvanceQuestion(drive=printed.drive)
@@ -142,17 +135,17 @@ def answered(
     return seen(grey, printed, true_s)
 
 
-def seen(grey: np.ndarray, printed: PrintedLadder, true_s: float) -> Tried:
+def seen(grey: np.ndarray, printed: Card, true_s: float) -> Tried:
     """The answer from a picture."""
     started = time.perf_counter()
     try:
-        sight = look(GreyPicture("picture", grey, "grey"), printed)
+        sight = look(GreyPicture("picture", grey, "grey"), [printed], printed.drive)
     except Refusal as refusal:
         return Tried(true_s, np.nan, np.nan, refusal.code)
-    asked = AdvanceQuestion(drive=printed.drive, read_mm=sight.read_mm, shared_mm=sight.shared_mm)
-    found = _fitted(as_readings(sight), asked)
+    asked = AdvanceQuestion(drive=printed.drive, read_mm=noise_mm(sight.rungs))
+    found = _fitted(rung_readings("picture", printed, sight.rungs), asked)
     spent = time.perf_counter() - started
-    return _tried(found, true_s, spent, len(sight.lines) - len(sight.read))
+    return _tried(found, true_s, spent, sum(r.why is not None for r in sight.rungs))
 
 
 def _fitted(readings: Readings, question: AdvanceQuestion) -> AdvanceFit | Refusal:
@@ -173,9 +166,9 @@ def _tried(found: AdvanceFit | Refusal, true_s: float, seconds: float, left_out:
 
 def rows(count: int, only: str) -> Iterator[tuple[str, list[Tried]]]:
     """Each row's name and what came of it."""
-    with TemporaryDirectory() as folder, ProcessPoolExecutor(2) as pool:
+    with ProcessPoolExecutor(2) as pool:
         for drive, (low, high) in RANGES.items():
-            lines, printed = ladder(drive, folder)
+            lines, printed = ladder(drive)
             true = np.random.default_rng(3).uniform(low, high, count)
             for kind in KINDS:
                 if only in f"{drive}, {kind}":
@@ -214,7 +207,7 @@ SPOILED: dict[str, tuple[dict[str, object], object, str]] = {
 }
 
 
-def spoiled_one(lines: list[str], told: PrintedLadder, kind: str, true_s: float, n: int) -> Tried:
+def spoiled_one(lines: list[str], told: Card, kind: str, true_s: float, n: int) -> Tried:
     """One spoiled picture."""
     changes, after, _ = SPOILED[kind]
     base = shot("photo 12 MP" if n % 2 else "scan 600", np.random.default_rng([9, n]), "direct")
@@ -227,10 +220,10 @@ def spoiled(count: int) -> None:
     heads = ("right", "warned", "refused", "wrong, warned", "wrong")
     widths = (7, 8, 9, 15, 7)
     print(f"{'picture':26}" + "".join(f"{h:>{w}}" for h, w in zip(heads, widths, strict=True)))
-    with TemporaryDirectory() as folder, ProcessPoolExecutor(2) as pool:
-        lines, printed = ladder("direct", folder)
+    with ProcessPoolExecutor(2) as pool:
+        lines, printed = ladder("direct")
         values = tuple(round(0.03 + 0.0025 * n, 4) for n in range(len(printed.values_s)))
-        _, other = ladder("direct", folder, values[0], values[-1])
+        _, other = ladder("direct", values[0], values[-1])
         true = np.random.default_rng(4).uniform(*RANGES["direct"], count)
         for kind, (_, _, which) in SPOILED.items():
             told = other if which else printed

@@ -156,8 +156,8 @@ def test_a_bench_records_each_answer_and_adopts_it(run, folder):
 
 REFUSED = {
     # name → what is done to the scan, the exit code, what is said
-    "no card": (lambda g: np.full_like(g, 40), 3, "of a card's five rings"),
-    "a corner cut off": (lambda g: g[:, : int(0.8 * g.shape[1])], 3, "of a card's five rings"),
+    "no card": (lambda g: np.full_like(g, 40), 3, "of the five rings"),
+    "a corner cut off": (lambda g: g[:, : int(0.8 * g.shape[1])], 3, "of the five rings"),
     "two cards": (lambda g: np.hstack([g, g]), 3, "more than one card"),
     "the strip smeared": ("strip", 3, "its strip cannot be read"),
     "a side of the frame gone": ("frame", 3, "of the frame's four sides"),
@@ -232,8 +232,8 @@ def test_what_a_scan_leaves_open_is_said(words, code, said, run, folder):
 WRONG = {
     "no print": (("card", "fit", "card-1.jpg"), "a picture without what was printed"),
     "another print": (
-        ("card", "fit", "card-1.jpg", "--print", "ladder.gcode"),
-        "holds ladder, no test card",
+        ("card", "fit", "card-1.jpg", "--print", "found-settings.txt"),
+        "not a print that omphalon wrote",
     ),
     "no picture": (
         ("card", "fit", "card.gcode", "--print", "card.gcode"),
@@ -257,7 +257,7 @@ WRONG = {
 
 @pytest.mark.parametrize(("words", "said"), WRONG.values(), ids=WRONG)
 def test_what_cannot_be_is_one_line(words, said, run, folder):
-    (folder / "ladder.gcode").write_bytes((SAMPLES / "ladder.gcode").read_bytes())
+    (folder / "found-settings.txt").write_bytes((SAMPLES / "found-settings.txt").read_bytes())
     done = run(*words)
     assert done.returncode == 2 or done.returncode == 1
     assert said in done.stderr and done.stderr.count("\n") == 1
@@ -297,7 +297,7 @@ def test_two_lags_and_a_slip_leave_the_lead_where_it_is(split, slips):
     from omphalon.physics.flow import Laid
     from omphalon.standin.bead import BIN_MM, Nozzle, beads
     from omphalon.standin.moves import Move
-    from omphalon.studies.advance.late import late_mm
+    from omphalon.studies.card.late import late_mm
 
     lead, stretches = 0.06, (18.0, 32.0, 18.0, 32.0, 18.0)
     nozzle = Nozzle(lead, nozzle_lag_s=split * lead, slips_s_mm=slips, grain_mm=0.002)

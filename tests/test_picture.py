@@ -15,7 +15,7 @@ from scipy import ndimage
 
 from conftest import SAMPLES
 from omphalon.physics.edges import course
-from omphalon.physics.pose import Drawing, Pose, find_pose, homography, moved
+from omphalon.physics.pose import Pose, homography, moved
 from omphalon.readers.picture import read_picture
 
 TRUE_S = 0.52
@@ -74,7 +74,11 @@ def test_the_scan_in_any_form_gives_its_value(run, tmp_path, made):
     half = found["spread"]["advance_s"]
     assert half < 0.012 and abs(found["settings"]["advance_s"] - TRUE_S) < half
     told = found["evidence"]["picture"]
-    assert told["lines_read"] == 25 and told["um_a_pixel"] == pytest.approx(63.5, rel=0.01)
+    assert (
+        told["lines"] == 50
+        and not told["left_out"]
+        and told["um_a_pixel"] == pytest.approx(63.5, rel=0.01)
+    )
 
 
 def test_of_two_ladders_the_one_that_is_pointed_at_is_read(run, tmp_path):
@@ -105,16 +109,16 @@ def glaring(*rows):
 @pytest.mark.parametrize(
     "made, reason",
     [
-        (lambda: covered(0.6), "not those of ladder.gcode|no ladder"),
+        (lambda: covered(0.6), "five rings|hidden|cut off"),
         (lambda: scan().resize((520, 480)), "pixels wide"),
         (lambda: Image.fromarray(ndimage.gaussian_filter(np.asarray(scan()), 5)), "blurred"),
         (lambda: Image.eval(scan(), lambda v: min(255, max(0, (v - 60) * 9))), "bright or as dark"),
-        (lambda: Image.new("L", (900, 700), 90), "no ladder"),
+        (lambda: Image.new("L", (900, 700), 90), "five rings"),
         (
             lambda: Image.fromarray(
                 np.random.default_rng(1).integers(0, 255, (800, 900)).astype("u1")
             ),
-            "no ladder",
+            "five rings",
         ),
     ],
     ids=["hidden", "few-pixels", "blurred", "clipped", "empty", "noise"],
@@ -130,7 +134,7 @@ def test_the_file_of_another_print_is_refused(run, tmp_path):
     words = ("--style", "ladder", "--drive", "bowden", "--dialect", "stand-in")
     run("advance", "plan", *words, "--from", "0.1", "--to", "0.7", "--out", "other.gcode")
     done = run("advance", "fit", str(SCAN), "--print", "other.gcode", "--json")
-    assert "not those of other.gcode" in json.loads(done.stdout)["because"]
+    assert "other.gcode" in json.loads(done.stdout)["because"]
 
 
 def png(width, height):
@@ -197,20 +201,15 @@ def test_lines_that_glare_are_left_out_and_the_widths_are_written(run, tmp_path)
     upright = scan().rotate(-6, resample=Image.Resampling.BICUBIC, fillcolor=40)
     out = np.asarray(upright).copy()
     middle = out.shape[0] // 2
-    out[middle - 40 : middle + 40, 700:1900] = 255
+    out[middle - 60 : middle + 60, out.shape[1] // 3 : 2 * out.shape[1] // 3] = 255
     words = ("--readings", "widths.csv", "--plot", "seen.png")
     found, _ = answer(run, tmp_path, Image.fromarray(out), *words)
-    told = found["evidence"]["picture"]
-    assert 18 <= told["lines_read"] < 25 and set(told["left_out"].values()) <= {
-        "glare",
-        "broken-up",
-        "unlike",
-        "not-seen",
-    }
-    assert any(w["code"] == "line-left-out" for w in found["warnings"])
+    gone = found["evidence"]["picture"]["left_out"]
+    assert 0 < len(gone) < 12 and set(gone.values()) <= {"glare", "broken-up", "unlike", "not-seen"}
+    assert any(w["code"] == "rungs-unread" for w in found["warnings"])
     assert abs(found["settings"]["advance_s"] - TRUE_S) < found["spread"]["advance_s"]
     rows = (tmp_path / "widths.csv").read_text().splitlines()
-    assert sum(not r.startswith("#") for r in rows) == 1 + told["lines_read"]
+    assert sum(not r.startswith("#") for r in rows) == 1 + 50 - len(gone)
     again = json.loads(run("advance", "fit", "widths.csv", "--drive", "bowden", "--json").stdout)
     assert again["settings"]["advance_s"] == pytest.approx(found["settings"]["advance_s"], abs=0.01)
     assert Image.open(tmp_path / "seen.png").size == (1280, 800)
@@ -234,7 +233,7 @@ def test_edges_of_a_drawn_strip_lie_where_they_were_drawn(light, wide):
     strip = np.clip(0.5 + (wide / 2 - off) * scale, 0, 1) * np.ones((1, 1400))
     strip = ndimage.gaussian_filter(strip, 1.0)
     grey = (60 + 120 * (strip if light else 1 - strip)).astype("u1")
-    pose = Pose(np.diag([scale, scale, 1.0]), light, (), 1.0)
+    pose = Pose(np.diag([scale, scale, 1.0]), light)
     seen = course(grey, pose, np.array([[5.0, 25.0], [65.0, 25.0]]))
     assert seen.good.mean() > 0.95
     assert np.median(seen.width_mm[seen.good]) == pytest.approx(
@@ -243,25 +242,6 @@ def test_edges_of_a_drawn_strip_lie_where_they_were_drawn(light, wide):
     middle = (seen.low_mm + seen.high_mm)[seen.good] / 2
     assert np.median(middle) == pytest.approx(0.013, abs=0.004)
     assert seen.mean(10, 20)[1] == 1.0 and seen.clipped == (0.0, 0.0)
-
-
-def test_a_drawing_is_found_turned_slanted_and_in_dirt():
-    lines = np.array([[[0.0, y], [80.0, y]] for y in (-8.0, *np.arange(0, 60, 5.0))])
-    rest = np.array([[x, 10.0 + y] for x in np.linspace(-9, -3, 12) for y in (0.0, 1.0, 7.0)])
-    bare = np.array([[x, y + 2.5] for x in np.linspace(5, 75, 20) for y in np.arange(0, 50, 5.0)])
-    picture = np.full((1100, 1300), 60.0)
-    rows, columns = np.mgrid[:1100, :1300]
-    inverse = np.linalg.inv(SLANT)
-    x, y = moved(inverse, np.stack([columns, rows], axis=-1).astype(float)).transpose(2, 0, 1)
-    for (left, at), (right, _) in lines:
-        picture[(np.abs(y - at) < 0.25) & (x > left) & (x < right)] = 180
-    for px, py in rest:
-        picture[np.hypot(x - px, y - py) < 0.5] = 180
-    picture += np.random.default_rng(3).normal(0, 6, picture.shape)
-    found = find_pose(np.clip(picture, 0, 255).astype("u1"), Drawing(lines, rest, bare))
-    corners = np.array([[0.0, 0], [80, 0], [0, 55], [80, 55]])
-    assert np.abs(moved(found.to_picture, corners) - moved(SLANT, corners)).max() < 3
-    assert found.light and len(found.matched) == len(lines) and found.cover > 0.9
 
 
 def test_deep_pictures_keep_their_shades(tmp_path):

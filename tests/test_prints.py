@@ -82,7 +82,8 @@ def test_a_print_holds_what_it_promises(style, seed, run, tmp_path):
         assert inside(*move.start) >= edge and inside(*move.end) >= edge
         per_mm = section(options) / (math.pi * options["filament"] ** 2 / 4)
         assert move.filament == pytest.approx(move.length * per_mm, rel=0.01, abs=2e-5)
-        assert move.speed in [options[k] for k in ("slow", "fast", "first")]
+        frame = [min(40.0, options["fast"])] if move.note == "frame" else []
+        assert move.speed in [*(options[k] for k in ("slow", "fast", "first")), *frame]
     assert all(inside(*end) >= options["margin"] for _, end, z in machine.travels if z < 10)
     assert max(m.z for m in machine.moves) <= options["height"]
     assert machine.nozzle == machine.bed == machine.fan == 0
@@ -105,13 +106,24 @@ def tower_values(machine, options):
 
 
 def ladder_values(machine, options):
-    lines = [s for s in strokes(machine.moves) if len(s) == 3 and s[0].note.startswith("line")]
-    for row, line in enumerate(sorted(lines, key=lambda s: s[0].start[1])):
-        expected = options["from"] + row * options["step"]
-        assert [float(m.value) for m in line] == pytest.approx([expected] * 3, abs=1e-5)
-        slow, fast = options["slow"], options["fast"]
-        assert [m.speed for m in line] == [slow, fast, slow]
-        assert float(line[0].note.split()[1]) == pytest.approx(expected, abs=1e-5)
+    lines = [s for s in strokes(machine.moves) if s[0].note.startswith("rung")]
+    lines.sort(key=lambda s: s[0].start[1])
+    slow, fast = options["slow"], options["fast"]
+    values = []
+    for row, line in enumerate(lines):
+        values.append(float(line[0].value))
+        assert {m.value for m in line} == {line[0].value}
+        assert [m.speed for m in line] == [slow, *[fast, slow] * (len(line) // 2)]
+        assert float(line[0].note.split()[1]) == pytest.approx(
+            1000 * values[-1], abs=50 * options["step"] + 1e-3
+        )
+        assert (line[0].start[0] < line[-1].end[0]) == (row % 2 == 0)  # neighbours' ways
+    count = round((options["to"] - options["from"]) / options["step"]) + 1
+    expected = [options["from"] + n * options["step"] for n in range(count)]
+    assert sorted(values) == pytest.approx(sorted(expected * 2), abs=1e-5)
+    places = {v: [n for n, w in enumerate(values) if w == v] for v in values}
+    assert all(b - a > 2 for a, b in places.values())  # each twice, apart
+    assert len({round(b - a, 9) for a, b in zip(values, values[1:], strict=False)}) > 1
     return len(lines)
 
 
@@ -154,12 +166,10 @@ BAD = {
     "--to 9": "--to 9: cannot be: a pressure advance here is 0 to 5 s (some hundredths for a "
     "direct drive, some tenths for a bowden tube); write the unit behind the number if "
     "it is not s (40 ms)",
-    "--step 0.001": "the print reaches x 63 to 157, y -198 to 414 mm, beyond the margin of a bed "
-    "of 220 x 220 mm, zero at its corner, 220 mm high; make it smaller (fewer values), or choose "
-    "another --at",
-    "--bed 70:70": "the print reaches x -12 to 82, y -33 to 99 mm, beyond the margin of a bed of "
-    "70 x 70 mm, zero at its corner, 220 mm high; make it smaller (fewer values), or choose "
-    "another --at",
+    "--step 0.001": "121 values, each twice, do not fit a bed of 220 x 220 mm, zero at its corner, "
+    "220 mm high; give a larger --step: 0.0044 makes 28",
+    "--bed 70:70": "a ladder takes 100 mm, a bed of 70 x 70 mm, zero at its corner, 220 mm high "
+    "has 59; print a tower: --style tower",
     "--style tower --step 0.0002": "the print is 600.0 mm high, the printer 220 mm; choose a "
     "larger --step, or a narrower range",
     "--style tower --step 0.05": "--step 0.05 per mm makes a tower of 2.4 mm; give a smaller "
@@ -167,7 +177,7 @@ BAD = {
     "--fast 5000": "--fast 5000: cannot be: a speed here is 1 to 1000 mm/s; if it is mm/min, "
     "write the unit behind it",
     "--fast 300 --acceleration 500": "--fast 300 is never reached within the fast stretch at 500 "
-    "mm/s²; choose 121 mm/s, or more acceleration",
+    "mm/s²; choose 110 mm/s, or more acceleration",
     "--fast 25": "--fast 25, --slow 22: too alike to see the change; let fast be twice as fast",
     "--fast 400 --acceleration 9000": "--fast 400: 33 mm³ of plastic a second, more than a nozzle "
     "melts; choose a lower speed, a narrower line or a thinner "

@@ -175,30 +175,3 @@ class GreyPicture:
     grey: NDArray[np.uint8]
     channel: str
     dots_an_inch: float | None = None
-
-
-@dataclass(frozen=True)
-class PrintedStroke:
-    """A line laid without a stop: what the file calls it, its corners (mm), the speed (mm/s) of
-    each stretch.
-    """
-
-    note: str
-    places: tuple[Place, ...]
-    speeds_mm_s: tuple[float, ...]
-
-
-@dataclass(frozen=True)
-class PrintedLadder:
-    """A ladder as its file has it. `lines` are its rungs, lowest value first, `values_s` theirs;
-    `others` is all else on the plate.
-    """
-
-    name: str
-    lines: tuple[PrintedStroke, ...]
-    values_s: tuple[float, ...]
-    others: tuple[PrintedStroke, ...]
-    drive: str
-    width_mm: float
-    layer_mm: float
-    acceleration_mm_s2: float

@@ -23,10 +23,6 @@ PHRASES = {
     "gains-per-a-loop": "a loop, not a second",
     "gains-per-minutes": "in minutes, not in seconds",
     "two-walls": " (two walls for one, or the wrong unit?)",
-    "not-seen": "not seen",
-    "glare": "the lamp mirrored in it",
-    "broken-up": "broken up near a tick",
-    "unlike": "its width or light is unlike its neighbours'",
 }
 
 

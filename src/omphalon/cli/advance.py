@@ -94,11 +94,14 @@ def plan(
     how.check(out=out)
     from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
     from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
+    from omphalon.studies.card.plan import most_values
 
     usual = DRIVES[drive]
     stop = usual.to_s if stop is None else stop
-    usual_step = (stop - start) / (TOWER_MM if style == "tower" else LINES)
     job = job_of(given, usual.fast_mm_s, usual.acceleration_mm_s2, usual.retract_mm)
+    room = most_values(job.bed) - 1 if style == "ladder" else LINES[0]
+    steps = next((n for n in LINES if n <= room), LINES[-1])
+    usual_step = (stop - start) / (TOWER_MM if style == "tower" else steps)
     chosen = print_lines(how, given).with_line("advance", line_template)
     asked = AdvanceAsked(
         style=style,
@@ -108,8 +111,6 @@ def plan(
         drive=drive,
         present_s=present,
         side_mm=side,
-        slow_stretch_mm=usual.slow_stretch_mm,
-        fast_stretch_mm=usual.fast_stretch_mm,
         leg_mm=usual.leg_mm,
         foot_mm=usual.foot_mm,
         layers=layers,
@@ -163,7 +164,7 @@ def fit(
 
     READINGS.csv holds height_mm (where the tower's corner is best), or height_mm and bulge_mm,
     advance_s and bulge_mm, advance_s and score, or advance_s with the widths speedup_mm and
-    slowdown_mm just after a line's two ticks. PICTURE is a scan or photo of a ladder: widths are
+    slowdown_mm behind a line's changes of speed. PICTURE is a scan or photo of a ladder: widths are
     read off it, with --print to say what was printed.
 
     \b
@@ -240,23 +241,25 @@ def _fit_picture(
     dialect: Dialect,
 ) -> Answer:
     """The answer from a picture of a ladder."""
+    from omphalon.prints.card import card_in
     from omphalon.readers.picture import cut_around, read_picture
-    from omphalon.readers.printed import read_ladder
-    from omphalon.studies.advance.sight import Sight, widths_csv
-    from omphalon.studies.advance.words import pictured_answer
+    from omphalon.readers.printed import read_plan
+    from omphalon.studies.card.rungs import widths_csv
+    from omphalon.studies.card.sight import CardSight
+    from omphalon.studies.card.words import ladder_answer
 
-    ladder = read_ladder(printed)
+    card = card_in(read_plan(printed), printed)
     picture = read_picture(path)
     if print_at is not None:
         pixel = Measure("count", 0, 100_000)
         x, y = numbers_of(print_at, pixel, 2, "--print-at", "1200:900")
         picture = cut_around(picture, round(x), round(y))
 
-    def keep(sight: Sight) -> None:
+    def keep(sight: CardSight) -> None:
         if readings is not None:
-            put_lines(readings, widths_csv(sight))
+            put_lines(readings, widths_csv(card, sight.rungs))
 
-    return pictured_answer(picture, ladder, question, dialect, keep)
+    return ladder_answer(picture, card, printed, question, dialect, keep)
 
 
 def line_words(how: Leaving, line_template: str | None) -> str:

@@ -13,7 +13,7 @@ from scipy import ndimage
 from scipy.optimize import least_squares
 
 from omphalon.arrays import Array, Mask
-from omphalon.physics.pieces import off_the_plate, shrunk, standing_out
+from omphalon.physics.plate import off_the_plate, shrunk, standing_out
 from omphalon.physics.pose import Pose, homography, moved
 
 COARSE_PX = 2200  # long side of the picture in which rings are sought
@@ -165,7 +165,7 @@ def poses_of(
             half = np.hypot(*size) / 2
             middle = (size[1] / 2 - 0.5, size[0] / 2 - 0.5)
             light = rings[order[0]].light
-            rough = LensPose(form, light, order, 1.0, 0.0, middle, float(half))
+            rough = LensPose(form, light, 0.0, middle, float(half))
             points = places_mm, np.array([middles[n] for n in order])
             out.append(fitted_pose(rough, points, None))
     return out
@@ -190,15 +190,8 @@ def fitted_pose(
 
     def pose(p: Array) -> LensPose:
         form = np.append(p[:8] * size[:8], 1.0).reshape(3, 3)
-        return LensPose(
-            form,
-            rough.light,
-            rough.matched,
-            rough.cover,
-            float(p[8] * size[8]),
-            rough.middle_px,
-            rough.corner_px,
-        )
+        lens = float(p[8] * size[8])
+        return LensPose(form, rough.light, lens, rough.middle_px, rough.corner_px)
 
     def misses(p: Array) -> Array:
         one = pose(p)

@@ -4,7 +4,6 @@ corners before and after.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -20,7 +19,6 @@ from omphalon.studies.advance.question import METHODS
 if TYPE_CHECKING:
     from omphalon.studies.advance.check import AdvanceCheck
     from omphalon.studies.advance.fit import AdvanceFit
-    from omphalon.studies.advance.sight import LineSeen, Sight, Square
 
 VALUES = LinearSegmentedColormap.from_list("values", [SEA, SAND, SIGNAL])
 
@@ -147,76 +145,6 @@ def draw_side(ax: Axes, strokes: list[Any], printed: Any) -> None:
         ha="left",
         color=INK,
     )
-
-
-def draw_advance(figure: Figure, found: tuple[AdvanceFit, Sight | None]) -> None:
-    """The readings against the value, the fitted line, and the answer with its interval; beside the
-    picture that they were read from, if they were.
-    """
-    fit, sight = found
-    if sight is None:
-        draw_readings(figure.add_subplot(), fit)
-        return
-    grid = figure.add_gridspec(2, 2, width_ratios=[1.25, 1], height_ratios=[1.7, 1])
-    square, gone = sight.square(), {name.removeprefix("line ") for name in fit.left_out}
-    lines = [(n, n.why is None and f"{n.value_s:g}" not in gone) for n in sight.lines]
-    draw_ladder(figure.add_subplot(grid[:, 0]), sight, square, lines)
-    draw_readings(figure.add_subplot(grid[0, 1]), fit)
-    draw_near(figure.add_subplot(grid[1, 1]), sight, square, lines, fit.value_s)
-
-
-Lines = Sequence["tuple[LineSeen, bool]"]  # and whether each counts
-
-
-def draw_ladder(ax: Axes, sight: Sight, square: Square, lines: Lines) -> None:
-    """A picture brought square, with the edges that were found and the stretches that were read."""
-    dress(ax, x="x, mm", y="y, mm", title="What was measured: edges, and both stretches")
-    _lay_over(ax, sight, square, lines, 0.5)
-    for line, counts in lines:
-        ax.annotate(
-            f"{line.value_s:g}" if counts else f"{line.value_s:g} left out",
-            (square.extent_mm[1], line.start_mm[1]),
-            xytext=(4, 0),
-            textcoords="offset points",
-            va="center",
-            fontsize=8,
-            color=INK if counts else SIGNAL,
-            annotation_clip=False,
-        )
-
-
-def draw_near(ax: Axes, sight: Sight, square: Square, lines: Lines, best_s: float) -> None:
-    """The second tick of the line with the best value, close up."""
-    best = min(sight.lines, key=lambda line: abs(line.value_s - best_s))
-    dress(ax, x="x, mm", y="y, mm", title=f"Close up: line {best.value_s:g} where it slows down")
-    _lay_over(ax, sight, square, lines, 1.2)
-    low, high = sight.read_along_mm[1]
-    ax.set_xlim(low - 5, high + 3)
-    ax.set_ylim(best.start_mm[1] - 1.6, best.start_mm[1] + 1.6)
-    ax.set_aspect("auto")
-
-
-def _lay_over(ax: Axes, sight: Sight, square: Square, lines: Lines, width: float) -> None:
-    """The picture, and over it the edges and the stretches that were read."""
-    ax.grid(False)
-    ax.imshow(
-        square.grey,
-        cmap="gray",
-        extent=square.extent_mm,
-        origin="lower",
-        interpolation="antialiased",
-        aspect="equal",
-    )
-    for line, counts in lines:
-        x, low_mm, high_mm = line.edges_mm
-        for edge in (low_mm, high_mm):
-            ax.plot(x, edge, color=SEA if counts else SIGNAL, linewidth=width)
-        for low, high in sight.read_along_mm:
-            here = (x >= low) & (x <= high)
-            colour = SAND if counts else SIGNAL
-            ax.fill_between(
-                x[here], low_mm[here], high_mm[here], color=colour, alpha=0.6, linewidth=0
-            )
 
 
 def draw_readings(ax: Axes, fit: AdvanceFit) -> None:

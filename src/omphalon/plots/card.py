@@ -1,5 +1,5 @@
-"""Figure of a test card: the picture with what was followed in it, the swing of each axis against
-its model, and the readings for pressure advance.
+"""Figures of a test card, and of a ladder: the picture with what was followed in it, the swing of
+each axis against its model, and the readings for pressure advance.
 """
 
 from __future__ import annotations
@@ -12,6 +12,8 @@ from scipy import ndimage
 from omphalon.physics.edges import Edges
 from omphalon.plots.advance import draw_readings
 from omphalon.plots.style import FOG, INK, SAND, SEA, SIGNAL, dress
+from omphalon.studies.advance.fit import AdvanceFit
+from omphalon.studies.card.sight import CardSight
 from omphalon.studies.card.words import CardRead
 
 PIXEL_MM, EVERY = 0.1, 4
@@ -21,7 +23,8 @@ COLOURS = {"x": SEA, "y": SIGNAL}
 def draw_card(figure: Figure, read: CardRead) -> None:
     """The card on the left; the answers' evidence on the right."""
     grid = figure.add_gridspec(3, 2, width_ratios=[1.35, 1])
-    _draw_picture(figure.add_subplot(grid[:, 0]), read)
+    said = "blue: X swings across these; red: Y; ochre: pressure advance and the rings"
+    _draw_picture(figure.add_subplot(grid[:, 0]), read.sight, said)
     rights = [figure.add_subplot(grid[n, 1]) for n in range(3)]
     for ax, axis in zip(rights, "xy", strict=False):
         _draw_swing(ax, read, axis)
@@ -33,9 +36,21 @@ def draw_card(figure: Figure, read: CardRead) -> None:
         rights[2].set_ylabel("widths apart, mm", color=INK, fontsize=11)
 
 
-def _draw_picture(ax: Axes, read: CardRead) -> None:
+def draw_advance(figure: Figure, found: tuple[AdvanceFit, CardSight | None]) -> None:
+    """The readings against the value, the fitted line, and the answer with its interval; beside the
+    picture that they were read from, if they were.
+    """
+    fit, sight = found
+    if sight is None:
+        draw_readings(figure.add_subplot(), fit)
+        return
+    grid = figure.add_gridspec(1, 2, width_ratios=[1.2, 1])
+    _draw_picture(figure.add_subplot(grid[0]), sight, "ochre: the lines that were read, and rings")
+    draw_readings(figure.add_subplot(grid[1]), fit)
+
+
+def _draw_picture(ax: Axes, sight: CardSight, said: str) -> None:
     """The picture brought square, with the middles that were followed."""
-    sight = read.sight
     size = sight.card.size_mm
     span = np.arange(0.0, size, PIXEL_MM)
     at = sight.pose.seen_at(np.stack(np.meshgrid(span, span), axis=-1))
@@ -53,7 +68,6 @@ def _draw_picture(ax: Axes, read: CardRead) -> None:
     corners = np.array([*sight.card.rings])
     ax.plot(*corners.T, "o", color=SAND, markerfacecolor="none", markersize=14)
     ax.set(xlim=(0, size), ylim=(0, size))
-    said = "blue: X swings across these; red: Y; ochre: pressure advance and the rings"
     ax.annotate(said, (0, -0.09), xycoords="axes fraction", fontsize=10, color=INK)
 
 

@@ -1,5 +1,5 @@
-"""Test prints for pressure advance: a tower, a ladder of lines, a row of corners. All as
-strokes.
+"""Test prints for pressure advance: a tower, and a row of corners, as strokes. A ladder of lines is
+a card of these alone: prints/card.py.
 """
 
 from __future__ import annotations
@@ -130,74 +130,6 @@ def _marked(low: float, high: float, every: float) -> bool:
     goal = max(round(high / every), 1) * every
     inside = min(high, goal + 1e-6) - max(low, goal - MARK_MM)
     return inside > 0.5 * (high - low) or low < goal - 1e-6 <= high
-
-
-@dataclass(frozen=True)
-class Ladder:
-    """Lines one above the other, one value a line: slow, fast, slow; the value printed at the left
-    end.
-
-    Short ticks below and above all lines show where the speed changes.
-    """
-
-    values: tuple[float, ...]
-    slow_mm: float = 22.0
-    fast_mm: float = 36.0
-    pitch_mm: float = 5.0
-    digit_mm: float = 3.2
-
-    @property
-    def words(self) -> tuple[str, ...]:
-        return in_words(self.values)
-
-    def _left(self, job: Job) -> tuple[float, float, float]:
-        """Left end of labels, left end of lines, lowest line."""
-        label = max(width_of(w, self.digit_mm) for w in self.words)
-        whole = label + GAP_MM + 2 * self.slow_mm + self.fast_mm
-        x, y = job.middle
-        return (
-            x - whole / 2,
-            x - whole / 2 + label + GAP_MM,
-            y - (len(self.values) - 1) * self.pitch_mm / 2,
-        )
-
-    def strokes(self, job: Job) -> Iterator[Stroke]:
-        left, x, y = self._left(job)
-        turns = (
-            x,
-            x + self.slow_mm,
-            x + self.slow_mm + self.fast_mm,
-            x + 2 * self.slow_mm + self.fast_mm,
-        )
-        top = y + (len(self.values) - 1) * self.pitch_mm
-        yield prime(job, left, y - self.pitch_mm - 3, turns[3] - left, upright=False)
-        for row, (value, word) in enumerate(zip(self.values, self.words, strict=True)):
-            at = y + row * self.pitch_mm
-            yield from number(job, word, left, at - self.digit_mm / 2, self.digit_mm, value)
-            yield Stroke(
-                tuple((turn, at) for turn in turns),
-                (job.slow_mm_s, job.fast_mm_s, job.slow_mm_s),
-                job.layer_mm,
-                value,
-                f"line {word}",
-            )
-        for turn in turns[1:3]:
-            for end, away in ((y, -1), (top, 1)):
-                yield even(
-                    job.first_mm_s,
-                    ((turn, end + away * 1.5), (turn, end + away * 4)),
-                    job.layer_mm,
-                    None,
-                    "tick",
-                )
-
-    def labels(self, job: Job) -> tuple[Label, ...]:
-        _, x, y = self._left(job)
-        end = x + 2 * self.slow_mm + self.fast_mm
-        return tuple(
-            Label(end + 2, y + row * self.pitch_mm, word, True)
-            for row, word in enumerate(self.words)
-        )
 
 
 @dataclass(frozen=True)

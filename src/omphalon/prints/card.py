@@ -29,7 +29,10 @@ FRAME_MM, CORNER_MM = 13.0, 2.0  # from the edge to the frame, and what its line
 INNER_MM, GAP_MM = 18.0, 6.0  # from the edge to what lies in the frame, and between parts in it
 LEG_MM, LINES, PITCH_MM, SHIFT_MM = 7.0, 6, 2.3, 1.6  # of a comb: see Comb
 STILL_S = 0.4  # before each of its lines: what travelling shook has died away
-ROW_MM, DIGIT_MM, DIGIT_GAP_MM = 2.8, 3.2, 2.0  # of the lines for pressure advance
+# of the lines for pressure advance: their pitch beside combs, and at the most and least
+ROW_MM, MOST_ROW_MM, LEAST_ROW_MM = 2.8, 5.0, 2.4
+DIGIT_MM, DIGIT_GAP_MM = 3.2, 2.0
+TICK_MM = (1.2, 3.4)  # beside the block of them: where their speed changes
 FRAME_MM_S = 40.0
 SIDES = 16  # of a ring's polygon
 
@@ -165,11 +168,11 @@ class Card:
         more = (span - slow - count * (slow + fast)) / (count + 1)
         stretches = (*(slow + more, fast) * count, slow + more)
         left, right = INNER_MM + self._label_mm, self.size_mm - INNER_MM - self._label_mm
-        foot = self.size_mm - INNER_MM - (2 * len(self.values_s) - 1) * ROW_MM
+        foot = self.size_mm - INNER_MM - (2 * len(self.values_s) - 1) * self.row_mm
         return tuple(
             Rung(
                 value_s=value,
-                start=(right if row % 2 else left, foot + row * ROW_MM),
+                start=(right if row % 2 else left, foot + row * self.row_mm),
                 way=-1 if row % 2 else 1,
                 stretches_mm=stretches,
             )
@@ -177,11 +180,40 @@ class Card:
         )
 
     @property
+    def row_mm(self) -> float:
+        """Between two lines for pressure advance: as much as the card has room for."""
+        if "combs" in self.parts:
+            return ROW_MM
+        room = (self.size_mm - 2 * INNER_MM) / (2 * len(self.values_s) - 1)
+        return min(room, MOST_ROW_MM)
+
+    @cached_property
+    def words(self) -> dict[float, str]:
+        """Each value as the card shows it: in thousandths of a second, to a twentieth of a step."""
+        shown = [1000 * value for value in self.values_s]
+        fine = min((b - a for a, b in zip(shown, shown[1:], strict=False)), default=1.0) / 20
+        places = next((p for p in range(4) if all(abs(round(v, p) - v) <= fine for v in shown)), 4)
+        return {value: f"{1000 * value:.{places}f}" for value in self.values_s}
+
+    @property
     def _label_mm(self) -> float:
         """Room for a rung's number, at its start."""
-        return max(width_of(word_of(v), DIGIT_MM) for v in self.values_s) + DIGIT_GAP_MM
+        return max(width_of(word, DIGIT_MM) for word in self.words.values()) + DIGIT_GAP_MM
 
-    def strokes(self, job: Job, before: tuple[str, ...]) -> Iterator[Stroke]:
+    @property
+    def ticks(self) -> tuple[tuple[Place, Place], ...]:
+        """Where the lines for pressure advance change their speed, for a person: strokes below and
+        above a card of them alone.
+        """
+        if self.parts != ("advance",):
+            return ()
+        rungs = self.rungs
+        ends = ((rungs[0].start[1], -1), (rungs[-1].start[1], 1))
+        low, high = TICK_MM
+        turns = [x for x, _ in rungs[0].places[1:-1]]
+        return tuple(((x, y + low * up), (x, y + high * up)) for x in turns for y, up in ends)
+
+    def strokes(self, job: Job, before: tuple[str, ...] = ()) -> Iterator[Stroke]:
         """The card as it is laid on the bed.
 
         Parameters
@@ -207,12 +239,14 @@ class Card:
         for side in self.frame:
             yield even(min(FRAME_MM_S, self.fast_mm_s), side, job.layer_mm, None, "frame")
         for rung in self.rungs:
-            word, (x, y) = word_of(rung.value_s), rung.start
+            word, (x, y) = self.words[rung.value_s], rung.start
             at = x - self._label_mm if rung.way > 0 else x + DIGIT_GAP_MM
             yield from number(job, word, at, y - DIGIT_MM / 2, DIGIT_MM, rung.value_s)
             speeds = [self.slow_mm_s, self.fast_mm_s] * len(rung.stretches_mm)
             speeds = speeds[: len(rung.stretches_mm)]
             yield Stroke(rung.places, tuple(speeds), job.layer_mm, rung.value_s, f"rung {word}")
+        for ends in self.ticks:
+            yield self._slow(job, ends, "tick")
         for comb in self.combs:
             note = f"comb {comb.axis}, {comb.speed_mm_s:g} mm/s"
             stroke = even(comb.speed_mm_s, comb.places, job.layer_mm, None, note)
@@ -222,7 +256,7 @@ class Card:
     def _slow(self, job: Job, places: tuple[Place, ...], note: str) -> Stroke:
         return even(job.first_mm_s, places, job.layer_mm, None, note)
 
-    def labels(self) -> tuple[Label, ...]:
+    def labels(self, job: Job) -> tuple[Label, ...]:
         """What a picture of the plan says."""
         x, y = self.origin_mm
         combs = {(c.axis, c.speed_mm_s): c for c in self.combs}
@@ -262,8 +296,8 @@ def card_in(plan: Mapping[str, Any], name: str) -> Card:
     """
     if plan["print"] != "card" or not fits(plan, PLAN):
         raise UsageError(
-            f"{name}: holds {echoed(str(plan['print']))}, no test card",
-            "give the file that `omphalon card plan` wrote",
+            f"{name}: holds {echoed(str(plan['print']))}, no test card and no ladder",
+            "give the file that `card plan`, or `advance plan --style ladder`, wrote",
         )
     known = {field.name for field in fields(Card)}
     own: dict[str, Any] = {
@@ -299,8 +333,3 @@ def mixed(values: tuple[float, ...]) -> tuple[float, ...]:
     step = next(s for s in range(max(count // 3, 2), count + 2) if math.gcd(s, count) == 1)
     first = [values[n * step % count] for n in range(count)]
     return (*first, *(first[(count // 2 - n) % count] for n in range(count)))
-
-
-def word_of(value_s: float) -> str:
-    """A value as the card shows it: in thousandths of a second."""
-    return f"{1000 * value_s:.1f}".removesuffix(".0")

@@ -21,7 +21,7 @@ FIGURES = {
     "probe-fit": ("omphalon.plots.steps", "draw_repeated"),
     "probe-check": ("omphalon.plots.steps", "draw_repeated"),
     "advance-plan": ("omphalon.plots.advance", "draw_preview"),
-    "advance-fit": ("omphalon.plots.advance", "draw_advance"),
+    "advance-fit": ("omphalon.plots.card", "draw_advance"),
     "advance-check": ("omphalon.plots.advance", "draw_corners"),
     "shaper-fit": ("omphalon.plots.shaper", "draw_shaper"),
     "shaper-check": ("omphalon.plots.shaper", "draw_before_after"),

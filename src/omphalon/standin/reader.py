@@ -5,14 +5,14 @@ as CSV.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.standin.bead import Bead, Nozzle, beads
-from omphalon.standin.moves import heard
+from omphalon.standin.moves import Move, heard
 
 CORNER_MM = 1.5  # to both sides of a corner, where a bulge is seen
 
@@ -111,19 +111,20 @@ def corners_csv(
 def ladder_csv(
     lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False
 ) -> Iterator[str]:
-    """Each line's widths just after its ticks, or a score of how even it looks there."""
+    """Each line's widths behind its changes of speed, or a score of how even it looks there."""
     random = np.random.default_rng(reader.seed)
     values, up, down, fault = [], [], [], []
     for bead in beads(heard(lines), nozzle, random):
         run = bead.moves
-        if len(run) != 3 or not run[0].speed_mm_s == run[2].speed_mm_s < run[1].speed_mm_s:
+        slow, fast = run[::2], run[1::2]
+        if len(run) < 3 or len(run) % 2 == 0 or not _in_turn(slow, fast):
             continue
-        after = 0.4 * run[0].length_mm
-        braking = (run[1].speed_mm_s ** 2 - run[2].speed_mm_s ** 2) / (
-            2 * run[1].acceleration_mm_s2
+        after = 0.4 * slow[0].length_mm
+        braking = (fast[0].speed_mm_s ** 2 - slow[0].speed_mm_s ** 2) / (
+            2 * fast[0].acceleration_mm_s2
         )
-        rising = bead.near(bead.ends_mm[0], 0.0, after + braking)
-        falling = bead.near(bead.ends_mm[1], braking, after)
+        rising = np.concatenate([bead.near(at, 0.0, after + braking) for at in bead.ends_mm[:-1:2]])
+        falling = np.concatenate([bead.near(at, braking, after) for at in bead.ends_mm[1:-1:2]])
         values.append(run[0].lead_s)
         up.append(float(rising.mean()))
         down.append(float(falling.mean()))
@@ -138,6 +139,12 @@ def ladder_csv(
             f"{value:g},{max(thin + random.normal(0, blur), 0):.2f}"
             f",{max(fat + random.normal(0, blur), 0):.2f}"
         )
+
+
+def _in_turn(slow: Sequence[Move], fast: Sequence[Move]) -> bool:
+    """Whether these are the stretches of a ladder's line: one speed each, and far apart."""
+    speeds = {m.speed_mm_s for m in slow}, {m.speed_mm_s for m in fast}
+    return all(len(some) == 1 for some in speeds) and max(speeds[0]) < max(speeds[1])
 
 
 def cube_csv(

@@ -12,8 +12,7 @@ class Drive:
 
     `enough_s` is the half width at which another print is not worth its plastic; `matters_s` the
     one beyond which no answer is worth entering; `eye_s` what an eye can tell at a corner. The
-    range reaches a fifth past the usual values. The fast stretch holds its speed for some time
-    constants of the pressure after it has been reached.
+    range reaches a fifth past the usual values.
     """
 
     name: str
@@ -21,8 +20,6 @@ class Drive:
     retract_mm: float
     fast_mm_s: float
     acceleration_mm_s2: float
-    slow_stretch_mm: float
-    fast_stretch_mm: float
     leg_mm: float
     foot_mm: float
     usual_s: tuple[float, float]
@@ -40,8 +37,6 @@ DRIVES = {
             retract_mm=0.7,
             fast_mm_s=90.0,
             acceleration_mm_s2=1800.0,
-            slow_stretch_mm=22.0,
-            fast_stretch_mm=36.0,
             leg_mm=20.0,
             foot_mm=9.0,
             usual_s=(0.01, 0.1),
@@ -55,8 +50,6 @@ DRIVES = {
             retract_mm=4.4,
             fast_mm_s=60.0,
             acceleration_mm_s2=600.0,
-            slow_stretch_mm=30.0,
-            fast_stretch_mm=70.0,
             leg_mm=36.0,
             foot_mm=14.0,
             usual_s=(0.2, 1.0),
@@ -69,7 +62,8 @@ DRIVES = {
 # a look along a corner is good to 1 mm: on a tower so high that is as much as an eye tells, and a
 # caliper reads it in one go
 TOWER_MM = 48.0
-LINES = 24  # steps of a ladder or a row of corners: round values that are easily read
+# steps of a ladder or a row of corners, the most that the bed holds: round values, easily read
+LINES = (24, 20, 16, 12, 10, 8)
 
 
 def drive_of(name: str | None, highest_s: float) -> Drive:

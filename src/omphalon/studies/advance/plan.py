@@ -4,6 +4,7 @@ read it.
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -11,14 +12,17 @@ from dataclasses import dataclass
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
-from omphalon.prints.advance import Corners, Ladder, Tower
+from omphalon.prints.advance import Corners, Tower
+from omphalon.prints.card import Card
 from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Survey, survey
 from omphalon.studies.advance.drives import LINES, TOWER_MM
+from omphalon.studies.card.plan import LADDER, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
 FEWEST, MOST = 5, 200
 LOWEST_TOWER_MM = 10.0
+UNITS = {"tower": "s", "ladder": "thousandths of a second", "corners": "s"}
 READ = {
     "tower": (
         "Let it cool. Look along the clean corner, the one at the bar on the plate, front right, "
@@ -28,11 +32,14 @@ READ = {
         "Read five times, looking away between, or let others read too. Write each height down.",
     ),
     "ladder": (
-        "Look at each line where the ticks are: thin after speeding up and fat after slowing down "
-        "is too little, the other way round too much.",
-        "Give each line a score (higher is better), all of them; or measure the widths just after "
-        "both ticks. Write a file with "
-        "the columns advance_s and score, or advance_s, speedup_mm, slowdown_mm.",
+        "Scan it with 600 dots per inch, on the plate, or take a photo from straight above, and "
+        "let it be read: omphalon advance fit PICTURE --print FILE.",
+        "Or look at each line at the ticks above and below all, where its speed changes; a line "
+        "begins at its number, in thousandths of a second: thin after speeding up and fat after "
+        "slowing down is too little, the other way round too much. Give each line a score (higher "
+        "is better), all of them; or measure the widths just after a change to fast and one to "
+        "slow. Write a file with the columns advance_s and score, or advance_s, speedup_mm, "
+        "slowdown_mm.",
     ),
     "corners": (
         "Look at each corner in side light: an outward blob is too little, a cut corner too much.",
@@ -44,7 +51,7 @@ READ = {
 THEN = {
     "tower": "omphalon advance fit --from {start} --per-mm {step} --to {stop} --drive {drive} "
     "--height MM --height MM --height MM",
-    "ladder": "omphalon advance fit READINGS.csv --drive {drive}",
+    "ladder": "omphalon advance fit PICTURE --print FILE, or READINGS.csv --drive {drive}",
     "corners": "omphalon advance fit READINGS.csv --drive {drive}",
 }
 
@@ -62,8 +69,6 @@ class AdvanceAsked:
     drive: str
     present_s: float | None = None
     side_mm: float = 36.0
-    slow_stretch_mm: float = 22.0
-    fast_stretch_mm: float = 36.0
     leg_mm: float = 20.0
     foot_mm: float = 9.0
     layers: int = 5
@@ -88,7 +93,7 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     _check_speed(asked, job)
     values = () if asked.style == "tower" else levels(asked.start_s, asked.stop_s, asked.step_s)
     count = len(values)
-    figure: Tower | Ladder | Corners
+    figure: Tower | Card | Corners
     if asked.style == "tower":
         figure = Tower(asked.start_s, asked.stop_s, asked.step_s, asked.side_mm)
         words = (
@@ -100,10 +105,10 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
             for n in range(min(figure.layers(job), 20))
         )
     elif asked.style == "ladder":
-        figure = Ladder(values, asked.slow_stretch_mm, asked.fast_stretch_mm)
+        figure = ladder(values, asked.drive, job)
         words = (
-            f"{count} lines, the lowest {figure.words[0]}, upwards by {asked.step_s:g}, values "
-            "printed at their left ends"
+            f"{count} values, {asked.start_s:g} to {values[-1]:g} by {asked.step_s:.6g}, each "
+            "twice and mixed, in thousandths of a second at the start of its line"
         )
     else:
         figure = Corners(values, asked.leg_mm, asked.foot_mm, asked.layers)
@@ -115,19 +120,22 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     acceleration = dialect.line("acceleration", acceleration=job.acceleration_mm_s2)
     present = asked.present_s
     last = None if present is None else dialect.line("advance", advance=round(present, 9))
-    whole = survey(job, figure.strokes(job))
+    strokes = functools.partial(figure.strokes, job)
+    whole = survey(job, strokes())
     head = _head(asked, job, whole, words, acceleration)
     printed = TestPrint(
-        title=f"{asked.style.capitalize()} for pressure advance: values in s",
+        title=f"{asked.style.capitalize()} for pressure advance: values in {UNITS[asked.style]}",
         job=job,
-        strokes=lambda: figure.strokes(job),
+        strokes=strokes,
         labels=figure.labels(job),
         head=head,
         set_line=set_line,
         acceleration_line=acceleration,
         last_line=last,
         whole=whole,
-        plan={
+        plan=figure.plan
+        if isinstance(figure, Card)
+        else {
             "print": asked.style,
             "drive": asked.drive,
             "values_s": [] if asked.style == "tower" else [round(v, 9) for v in values],
@@ -151,7 +159,7 @@ def _check_range(asked: AdvanceAsked) -> None:
         raise UsageError(
             f"--step {step:g}: not above 0",
             "give a small step, for example "
-            f"{span / (TOWER_MM if asked.style == 'tower' else LINES):.2g}",
+            f"{span / (TOWER_MM if asked.style == 'tower' else LINES[0]):.2g}",
         )
     if step > span:
         raise UsageError(
@@ -166,7 +174,7 @@ def _check_range(asked: AdvanceAsked) -> None:
     elif not FEWEST - 1 - 1e-6 <= span / step <= MOST:
         raise UsageError(
             f"--step {step:g} makes {span / step + 1:.0f} values",
-            f"choose one that makes {FEWEST} to {MOST}: {span / LINES:.2g} makes {LINES + 1}",
+            f"choose one that makes {FEWEST} to {MOST}: {span / LINES[0]:.2g} makes {LINES[0] + 1}",
         )
 
 
@@ -181,7 +189,7 @@ def _check_speed(asked: AdvanceAsked, job: Job) -> None:
         )
     length, what = {
         "tower": (asked.side_mm / 2, "a side"),
-        "ladder": (asked.fast_stretch_mm, "the fast stretch"),
+        "ladder": (LADDER[asked.drive][1], "the fast stretch"),
         "corners": (2 * asked.foot_mm, "the short leg"),
     }[asked.style]
     need = job.fast_mm_s**2 / job.acceleration_mm_s2

@@ -2,22 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
-from typing import Any
-
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
-from omphalon.recording import GreyPicture, PrintedLadder, Readings
+from omphalon.recording import Readings
 from omphalon.settings import Setting
 from omphalon.studies.advance.check import AdvanceCheck, check_advance
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
-from omphalon.studies.advance.sight import Sight, as_readings, look
 from omphalon.units import digits
 
 KIND = "advance-fit"
-SQUARE_DEG = 8.0  # a tilt below that cannot be told from none
 
 USUAL_MM_S = 60.0  # an example
 AFTER = (
@@ -26,9 +20,7 @@ AFTER = (
 )
 
 
-def advance_answer(
-    readings: Readings, question: AdvanceQuestion, dialect: Dialect, sight: Sight | None = None
-) -> Finding:
+def advance_answer(readings: Readings, question: AdvanceQuestion, dialect: Dialect) -> Finding:
     """The pressure advance, in words.
 
     Parameters
@@ -36,50 +28,13 @@ def advance_answer(
     readings : of a tower, a ladder or corners
     question : what was printed, the drive, the present value
     dialect : templates of the lines to enter
-    sight : the picture that the readings come from, if they do
     """
-    read = (readings,) if sight is None else (sight, readings)
     return answer(
-        KIND, read, lambda: _finding(fit_advance(readings, question), question, dialect, sight)
+        KIND, [readings], lambda: _finding(fit_advance(readings, question), question, dialect)
     )
 
 
-def pictured_answer(
-    picture: GreyPicture,
-    ladder: PrintedLadder,
-    question: AdvanceQuestion,
-    dialect: Dialect,
-    seen: Callable[[Sight], None],
-) -> Finding:
-    """The pressure advance off a ladder's picture, in words.
-
-    Parameters
-    ----------
-    picture : a scan or a photo
-    ladder : what was printed
-    question : the drive, the present value
-    dialect : templates of the lines to enter
-    seen : is handed what was read in the picture
-    """
-
-    def find() -> Finding:
-        sight = look(picture, ladder)
-        asked = replace(
-            question,
-            drive=question.drive or ladder.drive,
-            read_mm=sight.read_mm,
-            shared_mm=sight.shared_mm,
-        )
-        found = advance_answer(as_readings(sight), asked, dialect, sight)
-        seen(sight)
-        return found
-
-    return answer(KIND, (), find)
-
-
-def _finding(
-    fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect, sight: Sight | None
-) -> Finding:
+def _finding(fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect) -> Finding:
     value, half, refine = fit.value_s, fit.half_width_s, fit.refine
     words = (
         f"pressure advance {digits(value, half)} s (for your controller's own line: --line "
@@ -101,7 +56,6 @@ def _finding(
             "refine": None
             if refine is None
             else {"from": refine.start_s, "to": refine.stop_s, "step": refine.step_s},
-            **({} if sight is None else {"picture": _seen_evidence(sight)}),
         },
         warnings=fit.remarks,
         lines=()
@@ -109,8 +63,8 @@ def _finding(
         else dialect.entering(("advance", words, {"advance": value}, {"advance": half})),
         next=_next(fit, question),
         headline=_headline(fit, question),
-        table=(*_table(fit, question), *(() if sight is None else _seen_rows(sight))),
-        picture=(fit, sight),
+        table=_table(fit, question),
+        picture=(fit, None),
     )
 
 
@@ -262,34 +216,4 @@ def _corner_table(check: AdvanceCheck, seam: str | None) -> tuple[Shown, ...]:
         Shown("mean bulge", (*means, f"± {after.mean.half_width:.3f} mm")),
         Shown("size of fault", (*sizes, f"± {after.size.half_width:.3f} mm")),
         Shown("one reading", (one,)),
-    )
-
-
-def _seen_evidence(sight: Sight) -> dict[str, Any]:
-    """What the picture is like and what was read in it."""
-    return {
-        "um_a_pixel": sight.um_a_pixel,
-        "tilt_deg": sight.tilt_deg,
-        "mirrored": sight.pose.mirrored,
-        "channel": sight.picture.channel,
-        "lines": len(sight.lines),
-        "lines_read": len(sight.read),
-        "left_out": {f"{line.value_s:g}": line.why for line in sight.lines if line.why},
-        "even_width_mm": sight.even_mm,
-        "edge_blur_mm": sight.blur_mm,
-        "width_deviation_mm": sight.read_mm,
-        "slant_mm": sight.shared_mm,
-    }
-
-
-def _seen_rows(sight: Sight) -> tuple[Shown, ...]:
-    """The same for a reader."""
-    square = sight.tilt_deg < SQUARE_DEG
-    words = "taken squarely" if square else f"{sight.tilt_deg:.0f}° off square"
-    how = f"{sight.um_a_pixel:.0f} µm a pixel, {words}"
-    mirrored = ", mirrored" if sight.pose.mirrored else ""
-    even = f"{sight.even_mm:.3f} mm along their even start, edges blurred by {sight.blur_mm:.2f} mm"
-    return (
-        Shown("picture", (f"{len(sight.read)} of {len(sight.lines)} lines; {how}{mirrored}",)),
-        Shown("lines", (even,)),
     )

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
-from omphalon.prints.card import INNER_MM, LEG_MM, Card, group_mm
+from omphalon.prints.card import INNER_MM, LEAST_ROW_MM, LEG_MM, Card, group_mm
 from omphalon.prints.job import Bed, Job
 from omphalon.prints.strokes import survey
 from omphalon.studies.printed import TestPrint, clock, print_steps
@@ -20,6 +20,9 @@ from omphalon.studies.shaper.question import ShaperInUse
 MOST_MM, LEAST_MM, BOTH_MM = 170.0, 100.0, 168.0  # a card; and one with combs and rungs
 VALUES = 11
 COMB_SPEEDS, COMB_MM_S2 = (60.0, 100.0, 140.0), 3500.0
+# slow and fast, at the least; of a ladder, which has room for more changes of speed
+LADDER = {"direct": (13.0, 30.0), "bowden": (22.0, 60.0)}
+LEAST_SLOW = 0.6  # of a slow stretch must be left on a small bed
 STRETCHES = {"direct": (16.0, 32.0), "bowden": (22.0, 60.0)}  # slow and fast, at the least
 READ = (
     "Let it cool, leave it on the plate, and scan the plate with 600 dots per inch or more, grey, "
@@ -67,34 +70,18 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
             f"--from {asked.start_s:g} --to {asked.stop_s:g}: the range is upside down",
             "give the lower value with --from",
         )
-    size = size_on(job.bed)
-    _refuse_small_bed(asked.parts, size, job.bed)
     step = (asked.stop_s - asked.start_s) / (VALUES - 1)
-    x, y = job.middle
-    card = Card(
-        size_mm=size,
-        origin_mm=(x - size / 2, y - size / 2),
-        parts=asked.parts,
-        drive=asked.drive,
-        values_s=tuple(round(asked.start_s + n * step, 6) for n in range(VALUES)),
-        stretches_mm=STRETCHES[asked.drive],
-        slow_mm_s=job.slow_mm_s,
-        fast_mm_s=job.fast_mm_s,
-        acceleration_mm_s2=job.acceleration_mm_s2,
-        comb_speeds_mm_s=COMB_SPEEDS,
-        comb_acceleration_mm_s2=asked.shake_mm_s2,
-        width_mm=job.width_mm,
-        layer_mm=job.layer_mm,
-    )
+    values = tuple(round(asked.start_s + n * step, 6) for n in range(VALUES))
+    card = _card(asked.parts, values, STRETCHES[asked.drive], asked.drive, job, asked.shake_mm_s2)
     _check_legs(card)
     before, ends = _lines(asked, card, dialect)
     whole = survey(job, card.strokes(job, before))
-    words = f"{size:.0f} mm square, with {', '.join(asked.parts)}; its strip: {card.number}"
+    words = f"{card.size_mm:.0f} mm square, with {', '.join(asked.parts)}; its strip: {card.number}"
     printed = TestPrint(
         title="Test card",
         job=job,
         strokes=lambda: card.strokes(job, before),
-        labels=card.labels(),
+        labels=card.labels(job),
         head=(
             f"test card: {words}",
             f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, line "
@@ -112,19 +99,77 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
     return _plan_of(asked, card, printed, words, by_hand), printed
 
 
+def most_values(bed: Bed) -> int:
+    """How many values a ladder on this bed can have."""
+    return int((size_on(bed) - 2 * INNER_MM) / LEAST_ROW_MM + 1) // 2
+
+
+def ladder(values_s: tuple[float, ...], drive: str, job: Job) -> Card:
+    """A card of lines for pressure advance alone.
+
+    Raises
+    ------
+    UsageError
+        If the bed does not hold so many values, or a line.
+    """
+    card = _card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2)
+    if card.row_mm < LEAST_ROW_MM:
+        most = most_values(job.bed)
+        span = values_s[-1] - values_s[0]
+        raise UsageError(
+            f"{len(values_s)} values, each twice, do not fit a {job.bed.words}",
+            f"give a larger --step: {span / (most - 1):.2g} makes {most}",
+        )
+    slow = card.rungs[0].stretches_mm[0]
+    if slow < LEAST_SLOW * card.stretches_mm[0]:
+        raise UsageError(
+            f"a ladder's lines are longer than a {job.bed.words} has room for",
+            "print a tower: --style tower",
+        )
+    return card
+
+
+def _card(
+    parts: tuple[str, ...],
+    values_s: tuple[float, ...],
+    stretches_mm: tuple[float, float],
+    drive: str,
+    job: Job,
+    shake_mm_s2: float,
+) -> Card:
+    """The largest card that the bed holds."""
+    size = size_on(job.bed)
+    _refuse_small_bed(parts, size, job.bed)
+    x, y = job.middle
+    return Card(
+        size_mm=size,
+        origin_mm=(x - size / 2, y - size / 2),
+        parts=parts,
+        drive=drive,
+        values_s=values_s,
+        stretches_mm=stretches_mm,
+        slow_mm_s=job.slow_mm_s,
+        fast_mm_s=job.fast_mm_s,
+        acceleration_mm_s2=job.acceleration_mm_s2,
+        comb_speeds_mm_s=COMB_SPEEDS,
+        comb_acceleration_mm_s2=shake_mm_s2,
+        width_mm=job.width_mm,
+        layer_mm=job.layer_mm,
+    )
+
+
 def _refuse_small_bed(parts: tuple[str, ...], size_mm: float, bed: Bed) -> None:
     """Refuse a bed that does not hold what is asked for."""
     least = BOTH_MM if {"advance", "combs"} <= set(parts) else LEAST_MM
     if "combs" in parts:
         least = max(least, 2 * INNER_MM + len(COMB_SPEEDS) * group_mm() * 2)
     if size_mm < least:
-        smaller = (
-            "choose some of it: --parts advance,frame" if size_mm >= LEAST_MM else "no card fits it"
-        )
-        raise UsageError(
-            f"a card with {', '.join(parts)} takes {least:.0f} mm, a {bed.words} has {size_mm:.0f}",
-            smaller,
-        )
+        alone = parts == ("advance",)
+        smaller = "choose some of it: --parts advance,frame"
+        if size_mm < LEAST_MM:
+            smaller = "print a tower: --style tower" if alone else "no card fits it"
+        what = "ladder" if alone else f"card with {', '.join(parts)}"
+        raise UsageError(f"a {what} takes {least:.0f} mm, a {bed.words} has {size_mm:.0f}", smaller)
 
 
 def _check_legs(card: Card) -> None:

@@ -4,29 +4,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.physics.edges import MOST_CLIPPED, Edges, course
+from omphalon.physics.pose import Pose
 from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
-from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, Rung, check_sum
-from omphalon.recording import GreyPicture, Readings
+from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, check_sum
+from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
-from omphalon.studies.advance.late import Windows, laid_line, late_mm, windows_of
-from omphalon.studies.advance.sight import (
-    LEAST_PX,
-    LEAST_SEEN,
-    LEAST_SHARE,
-    MOST_BLUR,
-    seen_from,
-    width_readings,
-)
+from omphalon.studies.card.rungs import LEAST_SHARE, RungSeen, read_rungs
 
 RINGS = 5
+LEAST_PX = 4.5  # that a line must be wide
+MOST_BLUR = 0.36  # of a line's width: the deviation of its edges
 LEAST_WIDTH = 0.3  # of a line's: less is no line
 CELL_MM = (0.5, 2.0)  # to both sides of a cell's middle that is read
 LEAST_CONTRAST = 8.0  # grey levels between a cell and the plate
@@ -63,19 +58,6 @@ class CombSeen:
             acceleration_mm_s2=card.comb_acceleration_mm_s2,
             leg_mm=LEG_MM,
         )
-
-
-@dataclass(frozen=True, kw_only=True)
-class RungSeen:
-    """A line for pressure advance: mean widths behind its changes to fast and to slow (mm); `why`
-    it is left out, as a code.
-    """
-
-    rung: Rung
-    course: Edges
-    speedup_mm: float
-    slowdown_mm: float
-    why: str | None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -213,7 +195,7 @@ def _read(picture: GreyPicture, card: Card, pose: LensPose) -> CardSight:
         CombSeen(comb=c, course=course(picture.grey, pose, np.array(c.places[1:])))
         for c in card.combs
     )
-    rungs = _judged([_rung(picture, pose, card, one) for one in card.rungs])
+    rungs = read_rungs(picture, card, pose)
     courses = [*(c.course for c in combs), *(r.course for r in rungs), *sides]
     blur = float(np.median([c.blur_mm for c in courses if math.isfinite(c.blur_mm)]))
     if blur > MOST_BLUR * card.width_mm:
@@ -232,6 +214,14 @@ def _read(picture: GreyPicture, card: Card, pose: LensPose) -> CardSight:
         slant_deg=slant,
         blur_mm=blur,
     )
+
+
+def seen_from(pose: Pose, place_mm: Array) -> tuple[float, float]:
+    """Pixels a mm, and how far from square the picture was taken (degrees): what is seen at a slant
+    is shorter one way.
+    """
+    longer, shorter = np.linalg.svd(pose.steps_at(place_mm), compute_uv=False)
+    return float(math.sqrt(longer * shorter)), math.degrees(math.acos(min(shorter / longer, 1.0)))
 
 
 def _refuse_hidden(sides: Sequence[Edges], card: Card) -> None:
@@ -289,74 +279,3 @@ def _corner_widths(sides: Sequence[Edges]) -> Array:
         ends = [before.mean(0.72 * span, 0.92 * span)[0], after.mean(0.08 * span, 0.28 * span)[0]]
         out.append(float(np.mean(ends)))
     return np.array(out)
-
-
-def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungSeen:
-    places = np.array(rung.places)
-    seen = course(picture.grey, pose, places[[0, -1]])
-    ups, downs = ([seen.mean(*one) for one in some] for some in _windows(card, rung))
-    why = None
-    if float(seen.good.mean()) < LEAST_SEEN:
-        why = "not-seen"
-    elif any(np.array(seen.clipped) > MOST_CLIPPED):
-        why = "glare"
-    elif min(share for _, share in (*ups, *downs)) < LEAST_SHARE:
-        why = "broken-up"
-    means = [float(np.mean([w for w, _ in some])) for some in (ups, downs)]
-    return RungSeen(rung=rung, course=seen, speedup_mm=means[0], slowdown_mm=means[1], why=why)
-
-
-def rung_readings(sight: CardSight) -> Readings:
-    """What the lines for pressure advance say, as readings of widths."""
-    seen = [
-        (f"line {n}, {r.rung.value_s:g}", r.rung.value_s, r.speedup_mm, r.slowdown_mm)
-        for n, r in enumerate(sight.rungs, 1)
-        if r.why is None
-    ]
-    return width_readings(sight.picture.source, seen, _late(sight.card, sight.rungs))
-
-
-def _late(card: Card, rungs: Sequence[RungSeen]) -> float:
-    """What the means behind changes of speed differ by where the lead is right, in mm."""
-    laid = []
-    for one in (r for r in rungs if r.why is None):
-        count = len(one.rung.stretches_mm)
-        speeds = ([card.slow_mm_s, card.fast_mm_s] * count)[:count]
-        turns = np.concatenate([[0.0], np.cumsum(one.rung.stretches_mm)]).tolist()
-        value, acceleration = one.rung.value_s, card.acceleration_mm_s2
-        laid.append(laid_line(value, turns, speeds, acceleration, one.course))
-    if not laid:
-        return 0.0
-    return late_mm(laid, *_windows(card, rungs[0].rung), card.layer_mm)
-
-
-def _windows(card: Card, rung: Rung) -> tuple[Windows, Windows]:
-    slow, fast = card.slow_mm_s, card.fast_mm_s
-    return windows_of(rung.stretches_mm, slow, fast, card.acceleration_mm_s2)
-
-
-def _judged(rungs: list[RungSeen]) -> list[RungSeen]:
-    """Rungs of one value that differ far from each other are left out, both: one of them is not
-    what it seems.
-    """
-    apart = _apart(rungs)
-    usual = float(np.median(list(apart.values()))) if apart else 0.0
-    gone = {value for value, off in apart.items() if off > max(6 * usual, 0.03)}
-    return [replace(r, why=r.why or ("unlike" if r.rung.value_s in gone else None)) for r in rungs]
-
-
-def noise_mm(rungs: Sequence[RungSeen]) -> float:
-    """The deviation of a mean width behind a change of speed: by what the two rungs of each value
-    differ, which have everything but the value apart.
-    """
-    off = list(_apart(rungs).values())
-    return max(float(np.sqrt(np.mean(np.square(off)))) / 2 if off else 0.01, 0.001)
-
-
-def _apart(rungs: Sequence[RungSeen]) -> dict[float, float]:
-    """By how much the two rungs of a value differ in what they tell, where both can be read."""
-    told: dict[float, list[float]] = {}
-    for one in rungs:
-        if one.why is None:
-            told.setdefault(one.rung.value_s, []).append(one.slowdown_mm - one.speedup_mm)
-    return {value: abs(two[0] - two[1]) for value, two in told.items() if len(two) == 2}

@@ -16,8 +16,9 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.words import advance_answer
 from omphalon.studies.card.modes import swings_of
+from omphalon.studies.card.rungs import noise_mm, rung_readings
 from omphalon.studies.card.scale import Scale, fit_scale
-from omphalon.studies.card.sight import CardSight, look, noise_mm, rung_readings
+from omphalon.studies.card.sight import CardSight, look
 from omphalon.studies.shaper.modes import AxisReading, HowRead
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
@@ -75,12 +76,61 @@ def card_answer(
     return answer(kind, (), find)
 
 
+def ladder_answer(
+    picture: GreyPicture,
+    card: Card,
+    told: str,
+    question: AdvanceQuestion,
+    dialect: Dialect,
+    seen: Callable[[CardSight], None],
+) -> Finding:
+    """The pressure advance off the picture of a ladder, or of a card that has its lines, in words.
+
+    Parameters
+    ----------
+    picture : a scan or a photo
+    card : what was printed
+    told : its file
+    question : the drive, the present value
+    dialect : templates of the lines to enter
+    seen : is handed what was read in the picture
+    """
+
+    def find() -> Finding:
+        sight = look(picture, [card], told)
+        if not sight.rungs:
+            raise Refusal("no-rungs", file=told)
+        found = _advance(sight, question, dialect)
+        seen(sight)
+        left_out = {f"{n}": r.why for n, r in enumerate(sight.rungs, 1) if r.why is not None}
+        lines = f"{len(sight.rungs) - len(left_out)} of {len(sight.rungs)} lines"
+        picked = {
+            "um_a_pixel": sight.um_a_pixel,
+            "slant_deg": sight.slant_deg,
+            "mirrored": sight.pose.mirrored,
+            "channel": picture.channel,
+            "lines": len(sight.rungs),
+            "left_out": left_out,
+            "edge_blur_mm": sight.blur_mm,
+            "width_deviation_mm": noise_mm(sight.rungs),
+        }
+        return replace(
+            found,
+            evidence={**found.evidence, "picture": picked},
+            warnings=(*found.warnings, *sight.notes),
+            table=(*found.table, Shown("read", (lines,)), *_table([sight], {})),
+            picture=found.picture and (found.picture[0], sight),
+        )
+
+    return answer("advance-fit", (), find)
+
+
 def _finding(sights: Sequence[CardSight], question: CardQuestion, dialect: Dialect) -> Finding:
     first = sights[0]
     swings: dict[str, Swings] = {}
     parts: list[Finding] = []
     if first.rungs:
-        parts.append(_advance(first, question, dialect))
+        parts.append(_advance(first, question.advance, dialect))
     if first.combs:
         parts.append(_shaper(first, question, dialect, swings))
     if "frame" in first.card.parts:
@@ -135,14 +185,12 @@ def _table(sights: Sequence[CardSight], swings: Mapping[str, Swings]) -> tuple[S
     return tuple(rows)
 
 
-def _advance(sight: CardSight, question: CardQuestion, dialect: Dialect) -> Finding:
+def _advance(sight: CardSight, question: AdvanceQuestion, dialect: Dialect) -> Finding:
     """Pressure advance by the widths behind changes of speed."""
-    asked = replace(
-        question.advance,
-        drive=question.advance.drive or sight.card.drive,
-        read_mm=noise_mm(sight.rungs),
-    )
-    return advance_answer(rung_readings(sight), asked, dialect)
+    drive = question.drive or sight.card.drive
+    asked = replace(question, drive=drive, read_mm=noise_mm(sight.rungs))
+    read = rung_readings(sight.picture.source, sight.card, sight.rungs)
+    return advance_answer(read, asked, dialect)
 
 
 def _shaper(
