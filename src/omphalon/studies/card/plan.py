@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
@@ -15,7 +16,9 @@ from omphalon.prints.card import INNER_MM, LEAST_ROW_MM, LEG_MM, Card, group_mm
 from omphalon.prints.job import Bed, Job
 from omphalon.prints.strokes import survey
 from omphalon.studies.printed import TestPrint, clock, print_steps
-from omphalon.studies.shaper.question import ShaperInUse
+
+if TYPE_CHECKING:
+    from omphalon.studies.shaper.question import ShaperInUse
 
 MOST_MM, LEAST_MM, BOTH_MM = 170.0, 100.0, 168.0  # a card; and one with combs and rungs
 VALUES = 11
