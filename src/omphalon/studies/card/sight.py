@@ -226,7 +226,9 @@ def seen_from(pose: Pose, place_mm: Array) -> tuple[float, float]:
 
 def _refuse_hidden(sides: Sequence[Edges], card: Card) -> None:
     """Refuse a card whose frame is cut off, covered, or lost in the light."""
-    if any(any(np.array(side.clipped) > MOST_CLIPPED) for side in sides):
+    # a highlight along a side moves its middle by little: of a ladder it is the pose alone
+    over = np.array([np.array(side.clipped) > MOST_CLIPPED for side in sides])
+    if over[:, 1].any() or ("frame" in card.parts and over.any()):
         raise Refusal("card-clipped")
     laid = [side.good & (side.width_mm > LEAST_WIDTH * card.width_mm) for side in sides]
     gone = [one for one in laid if float(one.mean()) < LEAST_SHARE]
