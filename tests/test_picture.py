@@ -191,10 +191,49 @@ def test_a_picture_put_wrongly_is_refused_in_a_line(run, words, told):
     assert done.returncode in (1, 2) and told in done.stderr and done.stderr.count("\n") == 1
 
 
-def test_other_prints_than_ladders_are_named(run):
-    run("advance", "plan", "--style", "tower", "--dialect", "stand-in", "--out", "tower.gcode")
-    done = run("advance", "fit", str(SCAN), "--print", "tower.gcode")
-    assert done.returncode == 2 and "tower" in done.stderr and "no ladder" in done.stderr
+def test_other_prints_than_ladders_and_towers_are_named(run):
+    run("advance", "plan", "--style", "corners", "--dialect", "stand-in", "--out", "c.gcode")
+    done = run("advance", "fit", str(SCAN), "--print", "c.gcode")
+    assert done.returncode == 2 and "corners" in done.stderr and "no ladder" in done.stderr
+
+
+@pytest.fixture
+def tower(run):
+    words = ("--style", "tower", "--drive", "bowden", "--dialect", "stand-in")
+    assert run("advance", "plan", *words, "--out", "tower.gcode").returncode == 0
+    return Image.open(SAMPLES / "tower.jpg")
+
+
+def test_a_tower_s_outline_gives_its_value(run, tmp_path, tower):
+    words = ("--print", "tower.gcode", "--readings", "out.csv", "--plot", "out.png", "--json")
+    found = json.loads(run("advance", "fit", str(SAMPLES / "tower.jpg"), *words).stdout)
+    half = found["spread"]["advance_s"]
+    assert half < 0.03 and abs(found["settings"]["advance_s"] - TRUE_S) < half
+    assert Image.open(tmp_path / "out.png").size == (1280, 800)
+    told = ("--from", "0", "--per-mm", "0.025", "--to", "1.2", "--drive", "bowden", "--json")
+    again = json.loads(run("advance", "fit", "out.csv", *told).stdout)
+    assert again["settings"]["advance_s"] == pytest.approx(found["settings"]["advance_s"], abs=0.01)
+
+
+@pytest.mark.parametrize(
+    "made, reason",
+    [
+        (lambda t: t.transpose(Image.Transpose.FLIP_LEFT_RIGHT), "it is the seam"),
+        (lambda t: t.crop((0, 900, *t.size)), "stands out"),
+        (lambda t: t.crop((0, 0, 1100, t.size[1])), "outline"),
+        (lambda t: t.resize((300, 400)), "pixels wide"),
+        (lambda t: Image.new("L", t.size, 90), "stands out"),
+        (lambda t: Image.eval(t, lambda v: 100 + v // 40), "stands out"),
+        (lambda t: t.resize((100, 133)).resize(t.size), "blurred"),
+    ],
+    ids=["mirrored", "top cut off", "side cut off", "small", "empty", "faint", "blurred"],
+)
+def test_a_tower_that_cannot_be_read_says_why(run, tmp_path, tower, made, reason):
+    made(tower).save(tmp_path / "photo.png")
+    done = run("advance", "fit", "photo.png", "--print", "tower.gcode", "--json")
+    found = json.loads(done.stdout)
+    assert found["verdict"] == "retest" and reason in found["because"], found["because"]
+    assert found["settings"] == {}
 
 
 def test_lines_that_glare_are_left_out_and_the_widths_are_written(run, tmp_path):

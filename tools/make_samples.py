@@ -17,6 +17,7 @@ from omphalon.standin.samples import FULMAR_X, FULMAR_Y, SAMPLES
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "benchmarks"))
 from photo import Shot, photograph
+from tower import Look, tower_photo
 
 FOLDER = pathlib.Path(__file__).parents[1] / "src" / "omphalon" / "samples"
 FULMAR_NOZZLE = Nozzle(0.52)
@@ -77,6 +78,17 @@ def ladder_scan() -> bytes:
     return kept.getvalue()
 
 
+def tower_silhouette() -> bytes:
+    """The tower before a dark sheet, along its diagonal, the camera a little askew."""
+    look = Look(
+        size_px=(1500, 2000), roll_deg=1.2, plastic=0.7, behind=0.2, blur_px=0.8, noise=0.006
+    )
+    kept = io.BytesIO()
+    photo = Image.fromarray(tower_photo(printed("--style", "tower"), FULMAR_NOZZLE, look))
+    photo.save(kept, "JPEG", quality=72)
+    return kept.getvalue()
+
+
 def card_scans() -> dict[str, bytes]:
     """The test card on a flatbed scanner with an error of its own, and again, the plate turned by a
     quarter.
@@ -118,6 +130,7 @@ if __name__ == "__main__":
             gzip.compress(text, 9, mtime=0) if name.endswith(".gz") else text
         )
         print(name, (FOLDER / name).stat().st_size, "bytes")
-    for name, scan in {"ladder-scan.jpg": ladder_scan(), **card_scans()}.items():
+    pictures = {"ladder-scan.jpg": ladder_scan(), "tower.jpg": tower_silhouette(), **card_scans()}
+    for name, scan in pictures.items():
         (FOLDER / name).write_bytes(scan)
         print(name, len(scan), "bytes")

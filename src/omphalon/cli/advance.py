@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -22,8 +23,9 @@ from omphalon.cli.common import (
 )
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.columns import ADVANCE, CORNERS
-from omphalon.errors import UsageError
+from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines
+from omphalon.shapes import fits
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -126,7 +128,7 @@ def plan(
     "--print",
     "printed",
     metavar="FILE",
-    help="Picture: the ladder's G-code, as `advance plan` wrote it.",
+    help="Picture: the print's G-code, as `advance plan` wrote it.",
 )
 @click.option(
     "--print-at",
@@ -164,8 +166,9 @@ def fit(
 
     READINGS.csv holds height_mm (where the tower's corner is best), or height_mm and bulge_mm,
     advance_s and bulge_mm, advance_s and score, or advance_s with the widths speedup_mm and
-    slowdown_mm behind a line's changes of speed. PICTURE is a scan or photo of a ladder: widths are
-    read off it, with --print to say what was printed.
+    slowdown_mm behind a line's changes of speed. PICTURE is a scan or photo of a ladder, or
+    a photo of a tower along its diagonal: widths, or its outline, are read off it, with --print
+    to say what was printed.
 
     \b
     Example:
@@ -240,26 +243,36 @@ def _fit_picture(
     question: AdvanceQuestion,
     dialect: Dialect,
 ) -> Answer:
-    """The answer from a picture of a ladder."""
-    from omphalon.prints.card import card_in
+    """The answer from a picture of a ladder, or of a tower."""
     from omphalon.readers.picture import cut_around, read_picture
     from omphalon.readers.printed import read_plan
-    from omphalon.studies.card.rungs import widths_csv
-    from omphalon.studies.card.sight import CardSight
-    from omphalon.studies.card.words import ladder_answer
 
-    card = card_in(read_plan(printed), printed)
+    plan = read_plan(printed)
     picture = read_picture(path)
     if print_at is not None:
         pixel = Measure("count", 0, 100_000)
         x, y = numbers_of(print_at, pixel, 2, "--print-at", "1200:900")
         picture = cut_around(picture, round(x), round(y))
 
-    def keep(sight: CardSight) -> None:
+    def keep(rows: Iterable[str]) -> None:
         if readings is not None:
-            put_lines(readings, widths_csv(card, sight.rungs))
+            put_lines(readings, rows)
 
-    return ladder_answer(picture, card, printed, question, dialect, keep)
+    if plan["print"] == "tower":
+        from omphalon.studies.advance.silhouette import PLAN, outline_csv
+        from omphalon.studies.advance.words import tower_answer
+
+        if not fits(plan, PLAN):
+            raise UsageError(f"{echoed(printed)}: its plan was changed by hand", "plan it again")
+        return tower_answer(picture, plan, question, dialect, lambda seen: keep(outline_csv(seen)))
+    from omphalon.prints.card import card_in
+    from omphalon.studies.card.rungs import widths_csv
+    from omphalon.studies.card.words import ladder_answer
+
+    card = card_in(plan, printed)
+    return ladder_answer(
+        picture, card, printed, question, dialect, lambda seen: keep(widths_csv(card, seen.rungs))
+    )
 
 
 def line_words(how: Leaving, line_template: str | None) -> str:

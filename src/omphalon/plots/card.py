@@ -11,8 +11,9 @@ from scipy import ndimage
 
 from omphalon.physics.edges import Edges
 from omphalon.plots.advance import draw_readings
-from omphalon.plots.style import FOG, INK, SAND, SEA, SIGNAL, dress
+from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 from omphalon.studies.advance.fit import AdvanceFit
+from omphalon.studies.advance.silhouette import Silhouette
 from omphalon.studies.card.sight import CardSight
 from omphalon.studies.card.words import CardRead
 
@@ -36,7 +37,7 @@ def draw_card(figure: Figure, read: CardRead) -> None:
         rights[2].set_ylabel("widths apart, mm", color=INK, fontsize=11)
 
 
-def draw_advance(figure: Figure, found: tuple[AdvanceFit, CardSight | None]) -> None:
+def draw_advance(figure: Figure, found: tuple[AdvanceFit, CardSight | Silhouette | None]) -> None:
     """The readings against the value, the fitted line, and the answer with its interval; beside the
     picture that they were read from, if they were.
     """
@@ -45,8 +46,30 @@ def draw_advance(figure: Figure, found: tuple[AdvanceFit, CardSight | None]) -> 
         draw_readings(figure.add_subplot(), fit)
         return
     grid = figure.add_gridspec(1, 2, width_ratios=[1.2, 1])
-    _draw_picture(figure.add_subplot(grid[0]), sight, "ochre: the lines that were read, and rings")
+    ax = figure.add_subplot(grid[0])
+    if isinstance(sight, Silhouette):
+        _draw_outline(ax, sight, fit)
+    else:
+        _draw_picture(ax, sight, "ochre: the lines that were read, and rings")
     draw_readings(figure.add_subplot(grid[1]), fit)
+
+
+def _draw_outline(ax: Axes, sight: Silhouette, fit: AdvanceFit) -> None:
+    """How far a tower's clean corner stands out at each height; the bands, and the answer."""
+    dress(ax, x="stands out, mm", y="height, mm", title="The clean corner's outline")
+    for low, high in sight.plan["bands_mm"]:
+        ax.axhspan(low, high, color=PALE, linewidth=0)
+        ax.annotate(
+            "passed slowly: any value is right",
+            (0.02, (low + high) / 2),
+            xycoords=("axes fraction", "data"),
+            va="center",
+            color=INK,
+            fontsize=10,
+        )
+    ax.axvline(0, color=FOG, linewidth=1.2, linestyle="--")
+    ax.plot(sight.out_mm, sight.height_mm, color=SEA, linewidth=1.4)
+    ax.axhline((fit.value_s - sight.plan["start"]) / sight.plan["per_mm"], color=SIGNAL)
 
 
 def _draw_picture(ax: Axes, sight: CardSight, said: str) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from omphalon.prints.digits import drawn, width_of
 from omphalon.prints.job import Job
@@ -14,6 +15,7 @@ from omphalon.prints.strokes import Stroke, even, square
 
 GAP_MM = 3.0
 MARK_MM = 0.4
+BAND_MM, BAND_MM_S = 3.0, 5.0  # of a tower: see there; slower than it corners
 
 
 def in_words(values: tuple[float, ...]) -> tuple[str, ...]:
@@ -41,7 +43,8 @@ class Tower:
 
     Each loop starts at the rear left corner: the seam. The front right corner is the clean one,
     shown by a bar on the plate. Every 5 mm two layers bulge out in the middle of the left side,
-    every 10 mm in the middle of the rear side too.
+    every 10 mm in the middle of the rear side too. In two bands the clean corner is passed slowly,
+    so that nothing brakes there and any value is right: what a picture's outline is held against.
     """
 
     start: float
@@ -50,10 +53,29 @@ class Tower:
     side_mm: float = 36.0
     mark_mm: float = 0.6
     brim_loops: int = 4
+    band_leg_mm: float = 32.0
 
     @property
     def height_mm(self) -> float:
         return (self.stop - self.start) / self.per_mm
+
+    @property
+    def bands_mm(self) -> tuple[tuple[float, float], ...]:
+        """From and to which height the clean corner is passed slowly."""
+        return tuple((low, low + BAND_MM) for low in (BAND_MM, self.height_mm - 1.5 * BAND_MM))
+
+    def plan(self, drive: str, job: Job) -> dict[str, Any]:
+        """What a reader of a picture must know."""
+        own = {name: getattr(self, name) for name in ("start", "stop", "per_mm", "side_mm")}
+        return {
+            "print": "tower",
+            "drive": drive,
+            **own,
+            "height_mm": self.layers(job) * job.layer_mm,
+            "bands_mm": [list(band) for band in self.bands_mm],
+            "width_mm": job.width_mm,
+            "layer_mm": job.layer_mm,
+        }
 
     def layers(self, job: Job) -> int:
         return max(math.ceil(self.height_mm / job.layer_mm - 1e-6), 1)
@@ -76,20 +98,23 @@ class Tower:
         for n in range(self.layers(job)):
             middle = (n + 0.5) * job.layer_mm
             low, high = n * job.layer_mm, (n + 1) * job.layer_mm
-            places = (
-                *self._side_with_mark(x, y, half, _marked(low, high, 5.0)),
-                (x + half, y - half),
-                (x + half, y + half),
-                *self._rear_with_mark(x, y, half, _marked(low, high, 10.0)),
-                (x - half, y + half),
-            )
-            yield even(
-                job.first_mm_s if n == 0 else job.fast_mm_s,
-                places,
-                (n + 1) * job.layer_mm,
-                min(self.start + self.per_mm * middle, self.stop),
-                "tower" if n == 0 else "",
-            )
+            left = tuple(self._side_with_mark(x, y, half, _marked(low, high, 5.0)))
+            rear = tuple(self._rear_with_mark(x, y, half, _marked(low, high, 10.0)))
+            corner, behind = (x + half, y - half), (x + half, y + half)
+            speed = job.first_mm_s if n == 0 else job.fast_mm_s
+            if any(a <= middle < b for a, b in self.bands_mm):
+                leg = min(self.band_leg_mm, 0.9 * self.side_mm)
+                near = (x + half - leg, y - half), (x + half, y - half + leg)
+                places = (*left, near[0], corner, near[1], behind, *rear, (x - half, y + half))
+                speeds = [speed] * (len(places) - 1)
+                at = len(left)
+                speeds[at : at + 2] = [min(BAND_MM_S, speed)] * 2
+            else:
+                places = (*left, corner, behind, *rear, (x - half, y + half))
+                speeds = [speed] * (len(places) - 1)
+            value = min(self.start + self.per_mm * middle, self.stop)
+            note = "tower" if n == 0 else ""
+            yield Stroke(places, tuple(speeds), (n + 1) * job.layer_mm, value, note)
 
     def _side_with_mark(
         self, x: float, y: float, half: float, marked: bool

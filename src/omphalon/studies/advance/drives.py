@@ -12,7 +12,8 @@ class Drive:
 
     `enough_s` is the half width at which another print is not worth its plastic; `matters_s` the
     one beyond which no answer is worth entering; `eye_s` what an eye can tell at a corner. The
-    range reaches a fifth past the usual values.
+    range reaches a fifth past the usual values. A tower's clean corner is passed slowly from
+    `band_leg_mm` before it in its bands: till then the pressure has come to rest.
     """
 
     name: str
@@ -21,6 +22,7 @@ class Drive:
     fast_mm_s: float
     acceleration_mm_s2: float
     leg_mm: float
+    band_leg_mm: float
     foot_mm: float
     usual_s: tuple[float, float]
     enough_s: float
@@ -38,6 +40,7 @@ DRIVES = {
             fast_mm_s=90.0,
             acceleration_mm_s2=1800.0,
             leg_mm=20.0,
+            band_leg_mm=10.0,
             foot_mm=9.0,
             usual_s=(0.01, 0.1),
             enough_s=0.0035,
@@ -51,6 +54,7 @@ DRIVES = {
             fast_mm_s=60.0,
             acceleration_mm_s2=600.0,
             leg_mm=36.0,
+            band_leg_mm=32.0,
             foot_mm=14.0,
             usual_s=(0.2, 1.0),
             enough_s=0.0225,

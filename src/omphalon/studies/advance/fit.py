@@ -105,8 +105,9 @@ def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
 
 def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
     value, present, drive = max(best.value, 0.0), question.present_s, read.drive
-    floor = EYE_FLOOR if question.read_mm is None else PICTURE_FLOOR
-    half = math.hypot(best.half_width, floor * drive.eye_s)
+    sharp = question.read_mm is not None and read.method == "widths"
+    floor = PICTURE_FLOOR if sharp else EYE_FLOOR
+    half = math.hypot(best.half_width, floor * drive.eye_s, 2 * question.shared_mm / _slope(best))
     certain = present is not None and abs(present - value) <= TELLING * half
     if half > drive.matters_s and (certain or half > value or present is None):
         raise Refusal(
@@ -128,6 +129,14 @@ def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> Advanc
         verdict="keep" if certain else "change",
         remarks=(*read.remarks, *_remarks(read, best, question)),
     )
+
+
+def _slope(best: Best) -> float:
+    """How fast the fitted curve falls at the best value; infinite where none was fitted."""
+    if best.curve is None:
+        return math.inf
+    values, heights = best.curve
+    return abs(float(np.interp(best.value, values, np.gradient(heights, values))))
 
 
 def _by_eye(read: Readout, question: AdvanceQuestion) -> Best:

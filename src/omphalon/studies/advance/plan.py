@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import functools
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from omphalon.errors import UsageError
@@ -16,7 +16,7 @@ from omphalon.prints.advance import Corners, Tower
 from omphalon.prints.card import Card
 from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Survey, survey
-from omphalon.studies.advance.drives import LINES, TOWER_MM
+from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
 from omphalon.studies.card.plan import LADDER, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
@@ -30,6 +30,10 @@ READ = {
         "with the caliper from the plate to where it is cleanest. Marks on the left side count 5 "
         "mm, on the rear 10 mm.",
         "Read five times, looking away between, or let others read too. Write each height down.",
+        "Or take a photo of it: upright, along its diagonal, the bar and the clean corner to the "
+        "right, before something plain, the camera level with it and half a metre away; then "
+        "omphalon advance fit PHOTO --print FILE. (In two bands the clean corner is passed slowly "
+        "and always looks right: what the outline is held against.)",
     ),
     "ladder": (
         "Scan it with 600 dots per inch, on the plate, or take a photo from straight above, and "
@@ -95,7 +99,8 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     count = len(values)
     figure: Tower | Card | Corners
     if asked.style == "tower":
-        figure = Tower(asked.start_s, asked.stop_s, asked.step_s, asked.side_mm)
+        leg = DRIVES[asked.drive].band_leg_mm
+        figure = Tower(asked.start_s, asked.stop_s, asked.step_s, asked.side_mm, band_leg_mm=leg)
         words = (
             f"{figure.height_mm:.0f} mm high, value at height h: {asked.start_s:g} + "
             f"{asked.step_s:g} h"
@@ -133,17 +138,20 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         acceleration_line=acceleration,
         last_line=last,
         whole=whole,
-        plan=figure.plan
-        if isinstance(figure, Card)
-        else {
-            "print": asked.style,
-            "drive": asked.drive,
-            "values_s": [] if asked.style == "tower" else [round(v, 9) for v in values],
-            **plan_of(job),
-        },
+        plan=_told_by(figure, asked, job),
         side_view=asked.style == "tower",
     )
     return _plan_of(asked, job, whole, words, printed), printed
+
+
+def _told_by(figure: Tower | Card | Corners, asked: AdvanceAsked, job: Job) -> Mapping[str, object]:
+    """What the file says of itself."""
+    if isinstance(figure, Card):
+        return figure.plan
+    if isinstance(figure, Tower):
+        return figure.plan(asked.drive, job)
+    values = [round(value, 9) for value in figure.values]
+    return {"print": "corners", "drive": asked.drive, "values_s": values, **plan_of(job)}
 
 
 def _check_range(asked: AdvanceAsked) -> None:

@@ -32,7 +32,8 @@ class AdvanceQuestion:
     step.
 
     `line_words` are the options that give the next print its line, ready to paste. `read_mm` is the
-    deviation of a width that was read from a picture; None: a caliper read.
+    deviation of what was read from a picture; None: a caliper read. `shared_mm` is what all of it
+    may be off by alike.
     """
 
     start_s: float | None = None
@@ -43,6 +44,7 @@ class AdvanceQuestion:
     resolution_mm: float | None = None
     line_words: str = ""
     read_mm: float | None = None
+    shared_mm: float = 0.0
 
 
 @dataclass(frozen=True, kw_only=True)

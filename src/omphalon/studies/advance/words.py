@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any
+
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
-from omphalon.recording import Readings
+from omphalon.recording import GreyPicture, Readings
 from omphalon.settings import Setting
 from omphalon.studies.advance.check import AdvanceCheck, check_advance
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
+from omphalon.studies.advance.silhouette import Silhouette, silhouette
 from omphalon.units import digits
 
 KIND = "advance-fit"
@@ -32,6 +37,42 @@ def advance_answer(readings: Readings, question: AdvanceQuestion, dialect: Diale
     return answer(
         KIND, [readings], lambda: _finding(fit_advance(readings, question), question, dialect)
     )
+
+
+def tower_answer(
+    picture: GreyPicture,
+    plan: Mapping[str, Any],
+    question: AdvanceQuestion,
+    dialect: Dialect,
+    seen: Callable[[Silhouette], None],
+) -> Finding:
+    """The pressure advance off a tower's outline, in words.
+
+    Parameters
+    ----------
+    picture : along its diagonal
+    plan : what its print says of itself
+    question : the drive, the present value
+    dialect : templates of the lines to enter
+    seen : is handed what was read in the picture
+    """
+
+    def find() -> Finding:
+        sight = silhouette(picture, plan)
+        found = advance_answer(sight.readings, sight.asked(question), dialect)
+        seen(sight)
+        um = 1000 / sight.px_a_mm
+        read = f"of {len(sight.height_mm)} layers, {um:.0f} µm a pixel; where the corner is passed "
+        read += f"slowly nothing bulges: ± {2 * sight.shared_mm:.3f} mm"
+        picked = {"um_a_pixel": um, "layers": len(sight.height_mm), "deviation_mm": sight.read_mm}
+        return replace(
+            found,
+            evidence={**found.evidence, "picture": picked},
+            table=(*found.table, Shown("outline", (read,))),
+            picture=found.picture and (found.picture[0], sight),
+        )
+
+    return answer(KIND, (), find)
 
 
 def _finding(fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect) -> Finding:
