@@ -140,10 +140,10 @@ def seen(grey: np.ndarray, printed: Card, true_s: float) -> Tried:
     started = time.perf_counter()
     try:
         sight = look(GreyPicture("picture", grey, "grey"), [printed], printed.drive)
+        read = rung_readings("picture", printed, sight.rungs)
     except Refusal as refusal:
         return Tried(true_s, np.nan, np.nan, refusal.code)
-    asked = AdvanceQuestion(drive=printed.drive, read_mm=noise_mm(sight.rungs))
-    found = _fitted(rung_readings("picture", printed, sight.rungs), asked)
+    found = _fitted(read, AdvanceQuestion(drive=printed.drive, read_mm=noise_mm(sight.rungs)))
     spent = time.perf_counter() - started
     return _tried(found, true_s, spent, sum(r.why is not None for r in sight.rungs))
 

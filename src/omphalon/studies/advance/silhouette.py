@@ -25,13 +25,14 @@ from omphalon.units import Number
 COARSE_PX = 1000  # rows of the picture in which the tower is sought
 SKY, MIDDLE = 0.03, 0.06  # of the rows: what is behind alone; around the middle: tower alone
 ALIKE = 0.08  # how much wider or narrower a row may be that is the tower's
-WHOLE = 0.85  # of its height must be seen
+WHOLE, TALL = 0.85, 1.06  # of its height must be seen; more, and it is not seen along a diagonal
 FAINT = 12.0  # grey levels between the tower and what is behind it
 REACH_MM, SHARE = 0.9, 0.3  # around an edge; of that, at both ends, its two levels are read
 INSIDE_MM = (0.7, 2.0)  # from the clean corner's outline: where the top is read
 LEAST_PX_MM, MOST_BLUR_MM = 15.0, 0.12  # pixels a mm; the outline's own blur
 INNER_MM = 0.2  # of a band at both its ends is passed over
 FOOT_MM, READING_MM = 3.0, 1.0  # brim and squeezed layers; height that one reading stands for
+LEAST_FALL_MM, STEEP = 0.03, 10.0  # from the foot to the top; of that in deviations of a quarter
 ROUGHER = 1.5  # the seam is that much rougher than the clean corner
 
 
@@ -152,6 +153,8 @@ def _seen(grey: Any, plan: Mapping[str, Any]) -> tuple[Array, Array, Array]:
     high = centre + int(np.argmin(np.append(fits[centre:], False))) - 1
     wide_mm = plan["side_mm"] * math.sqrt(2) + plan["width_mm"]
     share = (high - low) / usual * wide_mm / plan["height_mm"]
+    if share > TALL:
+        raise Refusal("tower-aside")
     if share < WHOLE or low < 3:
         raise Refusal("tower-unseen", seen=min(share, 1.0))
     rows = np.arange(int(low * shrink), int(high * shrink))
@@ -240,6 +243,10 @@ def _against_bands(
     ]
     body = (layers > FOOT_MM) & ~np.logical_or(*wide)
     rough = float(np.std(np.diff(seen[body], n=2)) / math.sqrt(6))
+    quarter = max(int(body.sum() / 4), 1)
+    fall = float(np.median(seen[body][:quarter]) - np.median(seen[body][-quarter:]))
+    if fall < max(LEAST_FALL_MM, STEEP * rough / math.sqrt(quarter)):
+        raise Refusal("tower-flat", fall=fall)
     groups = np.floor(layers / READING_MM).astype(int)
     rows = []
     for group in np.unique(groups[body]):

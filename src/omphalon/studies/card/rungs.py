@@ -12,9 +12,11 @@ from omphalon.physics.edges import MOST_CLIPPED, Edges, course
 from omphalon.physics.rings import LensPose
 from omphalon.prints.card import Card, Rung
 from omphalon.recording import GreyPicture, Reading, Readings
+from omphalon.remarks import Refusal
 from omphalon.studies.card.late import Windows, laid_line, late_mm, windows_of
 from omphalon.units import Number
 
+LEAST_READ = 0.5  # of all lines
 LEAST_SEEN, LEAST_SHARE = 0.3, 0.7  # of a line, or it is not there; and of a stretch that is read
 
 
@@ -37,11 +39,20 @@ def read_rungs(picture: GreyPicture, card: Card, pose: LensPose) -> list[RungSee
 
 
 def rung_readings(source: str, card: Card, rungs: Sequence[RungSeen]) -> Readings:
-    """What they say, as readings of widths, less what early windows leave between both."""
+    """What they say, as readings of widths, less what early windows leave between both.
+
+    Raises
+    ------
+    Refusal
+        Where less than half of them can be read.
+    """
 
     def number(value: float) -> Number:
         return Number(max(value, 0.0), 1e-4, f"{value:.4f}")
 
+    good = sum(one.why is None for one in rungs)
+    if good < LEAST_READ * len(rungs):
+        raise Refusal("rungs-missing", count=good, total=len(rungs))
     left = _late(card, rungs)
     rows = tuple(
         Reading(

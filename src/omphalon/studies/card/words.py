@@ -189,7 +189,10 @@ def _advance(sight: CardSight, question: AdvanceQuestion, dialect: Dialect) -> F
     """Pressure advance by the widths behind changes of speed."""
     drive = question.drive or sight.card.drive
     asked = replace(question, drive=drive, read_mm=noise_mm(sight.rungs))
-    read = rung_readings(sight.picture.source, sight.card, sight.rungs)
+    try:
+        read = rung_readings(sight.picture.source, sight.card, sight.rungs)
+    except Refusal as refusal:
+        return _without("advance-fit", refusal)
     return advance_answer(read, asked, dialect)
 
 
@@ -202,7 +205,7 @@ def _shaper(
     try:
         swings |= swings_of(sight)
     except Refusal as refusal:
-        return _without(refusal)
+        return _without("shaper-fit", refusal)
     for axis, seen in swings.items():
         if seen.modes:
             facts = {"count": len(seen.lines), "noise": 1000 * seen.noise_mm}
@@ -214,7 +217,7 @@ def _shaper(
     if not readings:
         noise = max(s.noise_mm for s in swings.values())
         facts = {"noise": 1000 * noise, "speed": sight.card.comb_acceleration_mm_s2}
-        return _without(Refusal("no-ringing", **facts))
+        return _without("shaper-fit", Refusal("no-ringing", **facts))
     found = shaper_answer(question.shaper(readings), dialect)
     if unseen:
         odd = Remark("axis-unseen", {"axis": unseen[0]})
@@ -222,11 +225,11 @@ def _shaper(
     return found
 
 
-def _without(refusal: Refusal) -> Finding:
+def _without(kind: str, refusal: Refusal) -> Finding:
     def find() -> Finding:
         raise refusal
 
-    return answer("shaper-fit", (), find)
+    return answer(kind, (), find)
 
 
 def _scale(sights: Sequence[CardSight], question: CardQuestion, dialect: Dialect) -> Finding:
