@@ -153,10 +153,11 @@ def _seen(grey: Any, plan: Mapping[str, Any]) -> tuple[Array, Array, Array]:
     high = centre + int(np.argmin(np.append(fits[centre:], False))) - 1
     wide_mm = plan["side_mm"] * math.sqrt(2) + plan["width_mm"]
     share = (high - low) / usual * wide_mm / plan["height_mm"]
+    cut = low < 3 or first[centre] == 0 or last[centre] == own.shape[1] - 1
+    if share < WHOLE or cut:
+        raise Refusal("tower-unseen", seen=min(share, WHOLE))
     if share > TALL:
         raise Refusal("tower-aside")
-    if share < WHOLE or low < 3:
-        raise Refusal("tower-unseen", seen=min(share, 1.0))
     rows = np.arange(int(low * shrink), int(high * shrink))
     at = np.clip(np.rint(rows / shrink).astype(int), low, high)
     return rows.astype(float), (first[at] + 0.5) * shrink, (last[at] + 0.5) * shrink
