@@ -81,7 +81,7 @@ def tower_photo(lines: list[str], nozzle: Nozzle, look: Look, side_mm: float = 3
     of what lies too much at a corner stands out of it.
     """
     random = np.random.default_rng([look.seed, 8])
-    heights, bulge = tower_bulges(lines, nozzle, random)
+    heights, bulge, _ = tower_bulges(lines, nozzle, random)
     layer = float(np.median(np.diff(heights)))
     top = float(heights[-1] + layer / 2)
     # a side of the square that is turned by `aside` is not quite the diagonal

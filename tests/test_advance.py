@@ -347,3 +347,14 @@ def test_intervals_hold_the_truth_in_the_core():
     assert all(count >= 184 for count in held.values()), held
     with pytest.raises(NoAnswer):
         crossing(values[:3], values[:3], 0.02)
+
+
+def test_bulges_in_a_tower_s_bands_are_left_out(run, tmp_path):
+    heights = (4, 8, 12, 16, 20, 24, 28, 45)  # the first and the last are passed slowly
+    bulges = (0.0, 0.2, 0.13, 0.06, 0.01, -0.05, -0.1, 0.0)
+    rows = [f"{h},{b}" for h, b in zip(heights, bulges, strict=True)]
+    (tmp_path / "r.csv").write_text("\n".join(["height_mm,bulge_mm", *rows]) + "\n")
+    words = ("--from", "0", "--per-mm", "0.025", "--to", "1.2", "--drive", "bowden", "--json")
+    found = json.loads(run("advance", "fit", "r.csv", *words).stdout)
+    assert found["evidence"]["readings"] == 6 and found["settings"]["advance_s"] > 0.45
+    assert "tower-bands" in [w["code"] for w in found["warnings"]]

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.arrays import Array, Mask
 from omphalon.standin.bead import Bead, Nozzle, beads
 from omphalon.standin.moves import Move, heard
 
@@ -36,7 +36,8 @@ class Reader:
 def tower_csv(lines: list[str], nozzle: Nozzle, reader: Reader, looks: int = 5) -> Iterator[str]:
     """Heights where the tower's clean corner looks best."""
     random = np.random.default_rng(reader.seed)
-    height, bulge = tower_bulges(lines, nozzle, random)
+    height, bulge, slow = tower_bulges(lines, nozzle, random)
+    height, bulge = height[~slow], bulge[~slow]  # who looks knows the bands
     curve = np.polyfit(height, bulge, 5)
     at = np.linspace(height[0], height[-1], 2000)
     seen = np.polyval(curve, at)
@@ -54,10 +55,12 @@ def tower_bulges_csv(
 ) -> Iterator[str]:
     """The clean corner's bulge by caliper, every so many mm of height."""
     random = np.random.default_rng(reader.seed)
-    height, bulge = tower_bulges(lines, nozzle, random)
+    height, bulge, slow = tower_bulges(lines, nozzle, random)
     yield "height_mm,bulge_mm"
     for goal in np.arange(every_mm, height[-1], every_mm):
         around = np.abs(height - goal) < 0.5
+        if slow[around].any():
+            continue
         yield (
             f"{goal:.1f}"
             f",{bulge[around].mean() + random.normal(0, reader.caliper_mm * reader.careless):.2f}"
@@ -66,11 +69,11 @@ def tower_bulges_csv(
 
 def tower_bulges(
     lines: list[str], nozzle: Nozzle, random: np.random.Generator
-) -> tuple[Array, Array]:
-    """Height of each layer's middle and its clean corner's bulge: the front right corner of the
-    loops that close.
+) -> tuple[Array, Array, Mask]:
+    """Height of each layer's middle, its clean corner's bulge (the front right corner of the loops
+    that close), and whether that corner was passed slowly.
     """
-    heights, bulges, layer = [], [], 0.0
+    heights, bulges, speeds, layer = [], [], [], 0.0
     for bead in beads(heard(lines), nozzle, random):
         layer = layer or bead.moves[0].z
         right, front = max(m.x1 for m in bead.moves), min(m.y1 for m in bead.moves)
@@ -78,7 +81,8 @@ def tower_bulges(
             if move.z > 1.5 * layer and abs(move.x1 - right) < 0.01 and abs(move.y1 - front) < 0.01:
                 heights.append(move.z - layer / 2)
                 bulges.append(_bulge(bead, end))
-    return np.array(heights), np.array(bulges)
+                speeds.append(move.speed_mm_s)
+    return np.array(heights), np.array(bulges), np.array(speeds) < 0.5 * max(speeds)
 
 
 def corners_csv(

@@ -9,6 +9,7 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.errors import UsageError
+from omphalon.prints.advance import Tower
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.drives import Drive, drive_of
@@ -172,9 +173,15 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
     )
     if not inside.any():
         raise Refusal("all-outside", odd, top=top)
-    values = start + question.per_mm * np.minimum(heights[inside], top)
-    end = stop if stop is not None else float(values.max())
+    end = stop if stop is not None else float(start + question.per_mm * heights[inside].max())
     bulge = readings.has("bulge_mm")
+    slow = np.zeros(len(heights), dtype=bool)
+    for low, high in Tower(start, end, question.per_mm).bands_mm if bulge and stop else ():
+        slow |= (heights > low) & (heights < high)
+    if (inside & slow).any():
+        odd = (*odd, Remark("in-bands", {"count": int((inside & slow).sum())}))
+    inside &= ~slow
+    values = start + question.per_mm * np.minimum(heights[inside], top)
     return Readout(
         method="height-bulge" if bulge else "heights",
         values_s=values,
