@@ -55,15 +55,20 @@ class Tried:
     warned: tuple[str, ...] = ()
 
 
-def ladder(drive: str, start_s: float = 0.0, stop_s: float | None = None) -> tuple[list[str], Card]:
-    """The usual ladder of a drive, as lines of G-code, and what they say of it."""
+def usual_job(drive: str) -> Job:
+    """What prints for a drive are laid with."""
     usual = DRIVES[drive]
-    job = replace(
+    return replace(
         Job(),
         fast_mm_s=usual.fast_mm_s,
         acceleration_mm_s2=usual.acceleration_mm_s2,
         retract_mm=usual.retract_mm,
     )
+
+
+def ladder(drive: str, start_s: float = 0.0, stop_s: float | None = None) -> tuple[list[str], Card]:
+    """The usual ladder of a drive, as lines of G-code, and what they say of it."""
+    usual, job = DRIVES[drive], usual_job(drive)
     asked = AdvanceAsked(
         style="ladder",
         start_s=start_s,

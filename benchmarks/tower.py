@@ -13,11 +13,11 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
+from picture import usual_job
 from scipy import ndimage
 
 from omphalon.arrays import Array
 from omphalon.lines.dialect import load_dialect
-from omphalon.prints.job import Job
 from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal
 from omphalon.standin.bead import Nozzle
@@ -115,13 +115,7 @@ def tower_photo(lines: list[str], nozzle: Nozzle, look: Look, side_mm: float = 3
 
 def tower(drive: str) -> tuple[list[str], dict[str, object]]:
     """The usual tower of a drive: its lines, and what they say of it."""
-    usual = DRIVES[drive]
-    job = replace(
-        Job(),
-        fast_mm_s=usual.fast_mm_s,
-        acceleration_mm_s2=usual.acceleration_mm_s2,
-        retract_mm=usual.retract_mm,
-    )
+    usual, job = DRIVES[drive], usual_job(drive)
     asked = AdvanceAsked("tower", 0.0, usual.to_s, usual.to_s / TOWER_MM, drive)
     _, printed = plan_advance(asked, job, load_dialect("stand-in"))
     return list(printed.lines()), dict(printed.plan)

@@ -14,7 +14,6 @@ from omphalon.prints.card import Card, card_in
 from omphalon.recording import GreyPicture, Readings
 from omphalon.remarks import Refusal
 from omphalon.studies.card.modes import swings_of
-from omphalon.studies.card.rungs import rung_readings
 from omphalon.studies.card.scale import Scale, fit_scale
 from omphalon.studies.card.sight import CardSight, look
 
@@ -70,7 +69,7 @@ def modes(sight: CardSight) -> dict[str, Swings]:
 
 def widths(sight: CardSight) -> Readings:
     """What its lines for pressure advance say, as readings."""
-    return rung_readings(sight.picture.source, sight.card, sight.rungs)
+    return sight.readings
 
 
 def scale(one: CardSight, two: CardSight) -> Scale:

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
     from omphalon.recording import Readings
     from omphalon.studies.advance.question import AdvanceQuestion
+    from omphalon.studies.card.sight import CardSight
 
 DRIVE = choice("direct", "bowden")
 SECONDS = Measure("advance")
@@ -270,9 +271,11 @@ def _fit_picture(
     from omphalon.studies.card.words import ladder_answer
 
     card = card_in(plan, printed)
-    return ladder_answer(
-        picture, card, printed, question, dialect, lambda seen: keep(widths_csv(card, seen.rungs))
-    )
+
+    def seen(sight: CardSight) -> None:
+        keep(widths_csv(sight.readings, sight.rungs))
+
+    return ladder_answer(picture, card, printed, question, dialect, seen)
 
 
 def line_words(how: Leaving, line_template: str | None) -> str:

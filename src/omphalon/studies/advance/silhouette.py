@@ -102,7 +102,7 @@ def silhouette(picture: GreyPicture, plan: Mapping[str, Any]) -> Silhouette:
     begins("the tower is looked for")
     rows, left, right = _seen(picture.grey, plan)
     begins("its outline is measured")
-    wide_mm = plan["side_mm"] * math.sqrt(2) + plan["width_mm"]
+    wide_mm = _across_mm(plan)
     scale = float(np.median(right - left)) / wide_mm
     if scale < LEAST_PX_MM:
         raise Refusal("tower-small", seen=scale, least=LEAST_PX_MM)
@@ -128,6 +128,11 @@ def silhouette(picture: GreyPicture, plan: Mapping[str, Any]) -> Silhouette:
     return _against_bands(picture, plan, height, out / wide.mean(), scale)
 
 
+def _across_mm(plan: Mapping[str, Any]) -> float:
+    """From one outline to the other, along the diagonal that is seen."""
+    return float(plan["side_mm"] * math.sqrt(2) + plan["width_mm"])
+
+
 def _seen(grey: Any, plan: Mapping[str, Any]) -> tuple[Array, Array, Array]:
     """The tower's rows, and about where its two outlines cross them."""
     shrink = max(grey.shape[0] / COARSE_PX, 1.0)
@@ -151,8 +156,7 @@ def _seen(grey: Any, plan: Mapping[str, Any]) -> tuple[Array, Array, Array]:
         raise Refusal("tower-unseen", seen=0.0)
     low = centre - int(np.argmin(np.append(fits[centre::-1], False))) + 1
     high = centre + int(np.argmin(np.append(fits[centre:], False))) - 1
-    wide_mm = plan["side_mm"] * math.sqrt(2) + plan["width_mm"]
-    share = (high - low) / usual * wide_mm / plan["height_mm"]
+    share = (high - low) / usual * _across_mm(plan) / plan["height_mm"]
     cut = low < 3 or first[centre] == 0 or last[centre] == own.shape[1] - 1
     if share < WHOLE or cut:
         raise Refusal("tower-unseen", seen=min(share, WHOLE))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -69,15 +68,14 @@ def rung_readings(source: str, card: Card, rungs: Sequence[RungSeen]) -> Reading
     return Readings(source, rows)
 
 
-def widths_csv(card: Card, rungs: Sequence[RungSeen]) -> Iterator[str]:
-    """The same as rows of a readings file that `advance fit` reads."""
-    left = _late(card, rungs)
-    yield "advance_s,speedup_mm,slowdown_mm,left_out"
+def widths_csv(readings: Readings, rungs: Sequence[RungSeen]) -> Iterator[str]:
+    """The same as rows of a readings file that `advance fit` reads, and which are left out."""
+    yield "advance_s,speedup_mm,slowdown_mm"
+    for row in readings.rows:
+        yield ",".join(number.written for number in row.numbers.values())
     for one in rungs:
-        widths = (one.speedup_mm, one.slowdown_mm - left)
-        words = [f"{w:.4f}" if math.isfinite(w) else "" for w in widths]
-        row = f"{one.rung.value_s:g},{','.join(words)},{one.why or ''}"
-        yield row if one.why is None else f"# {row}"
+        if one.why is not None:
+            yield f"# {one.rung.value_s:g} left out: {one.why}"
 
 
 def _rung(picture: GreyPicture, pose: LensPose, card: Card, rung: Rung) -> RungSeen:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -14,10 +15,10 @@ from omphalon.physics.pose import Pose
 from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, check_sum
-from omphalon.recording import GreyPicture
+from omphalon.recording import GreyPicture, Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
-from omphalon.studies.card.rungs import LEAST_SHARE, RungSeen, read_rungs
+from omphalon.studies.card.rungs import LEAST_SHARE, RungSeen, read_rungs, rung_readings
 
 RINGS = 5
 LEAST_PX = 4.5  # that a line must be wide
@@ -76,6 +77,11 @@ class CardSight:
     um_a_pixel: float
     slant_deg: float
     blur_mm: float
+
+    @cached_property
+    def readings(self) -> Readings:
+        """What its lines for pressure advance say. Raises Refusal where too few can be read."""
+        return rung_readings(self.picture.source, self.card, self.rungs)
 
     @property
     def notes(self) -> tuple[Remark, ...]:

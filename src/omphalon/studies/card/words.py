@@ -16,7 +16,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.words import advance_answer
 from omphalon.studies.card.modes import swings_of
-from omphalon.studies.card.rungs import noise_mm, rung_readings
+from omphalon.studies.card.rungs import noise_mm
 from omphalon.studies.card.scale import Scale, fit_scale
 from omphalon.studies.card.sight import CardSight, look
 from omphalon.studies.shaper.modes import AxisReading, HowRead
@@ -190,10 +190,9 @@ def _advance(sight: CardSight, question: AdvanceQuestion, dialect: Dialect) -> F
     drive = question.drive or sight.card.drive
     asked = replace(question, drive=drive, read_mm=noise_mm(sight.rungs))
     try:
-        read = rung_readings(sight.picture.source, sight.card, sight.rungs)
+        return advance_answer(sight.readings, asked, dialect)
     except Refusal as refusal:
         return _without("advance-fit", refusal)
-    return advance_answer(read, asked, dialect)
 
 
 def _shaper(
