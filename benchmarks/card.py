@@ -3,7 +3,7 @@
     python benchmarks/card.py [COUNT] [--only TEXT] [--spoiled] [--sensor] [--detail]
 
 Each printer has one to three modes an axis (25 to 110 Hz, damping 0.02 to 0.12), a lead, X and Y up
-to 1 % off and up to 0.5° out of square. Its card is laid by the stand-in's bead in one of four
+to 1 % off and up to 0.5° out of square. Its card is laid by the stand-in's bead in one of six
 kinds, and pictured by a scanner with an error of its own, or a camera. Beside it: what a sweep with
 an accelerometer makes of the same frame.
 """
@@ -43,7 +43,7 @@ from omphalon.studies.card.words import CardQuestion, card_answer
 from omphalon.studies.shaper.fit import fit_shaper
 from omphalon.studies.shaper.question import ShaperQuestion
 
-KINDS = ("plain", "two lags", "slipping", "dragged")
+KINDS = ("plain", "two lags", "slipping", "dragged", "slow to push", "relaxing")
 PICTURES = ("scan 600", "scan 1200", "photo")
 SAME = 0.06  # of a frequency: so near, a mode seen is a mode that is there
 
@@ -105,6 +105,10 @@ def nozzle(one: Printer, kind: str) -> Nozzle:
         return replace(plain, slips_s_mm=4e-4)
     if kind == "dragged":
         return replace(plain, drag_mm=0.2, footprint_mm=0.5)
+    if kind == "slow to push":
+        return replace(plain, builds_up_s=0.008)
+    if kind == "relaxing":
+        return replace(plain, evens_mm=0.3, spreads=0.85)
     return plain
 
 

@@ -210,7 +210,7 @@ def test_the_stand_in_brakes_at_corners_and_arrives():
     run = straight((0, 0), (30, 0), (30, 30), (60, 30))
     speeds = corner_speeds(run, 8.0)
     assert speeds[0] == speeds[-1] == 0 and speeds[1] == pytest.approx(8 / math.sqrt(2))
-    way, speed, _ = ridden(run, 8.0, 1e-4)
+    way, speed, _ = ridden(run, Nozzle(0.05), 1e-4)
     assert way[-1] == pytest.approx(90, abs=0.05) and speed.max() == pytest.approx(50)
     assert np.abs(np.diff(speed)).max() == pytest.approx(0.1) and np.diff(way).min() >= 0
     assert len(list(runs([*run, Move(60, 30, 60, 30, 0.2, -1.0, 30, 0, 1000), *run]))) == 2

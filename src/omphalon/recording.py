@@ -168,10 +168,11 @@ Place = tuple[float, float]
 @dataclass(frozen=True)
 class GreyPicture:
     """Grey levels (rows, columns), 0 to 255 as bytes, the channel they come from, and how many
-    pixels an inch has by the file itself.
+    pixels an inch has by the file itself. Nothing is remarked where one is read.
     """
 
     source: str
     grey: NDArray[np.uint8]
     channel: str
     dots_an_inch: float | None = None
+    notes: tuple[Remark, ...] = ()

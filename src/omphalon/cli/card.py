@@ -173,13 +173,13 @@ def _answered(
     from omphalon.readers.picture import read_picture
     from omphalon.studies.card.words import card_answer
 
-    cards = _cards(printed)
+    cards = cards_of(printed)
     pictures = [read_picture(path) for path in paths if path is not None]
     dialect = how.lines().with_line("advance", given["line_template"])
     return card_answer(kind, pictures, cards, printed, _question(how, given), dialect)
 
 
-def _cards(printed: str | None) -> list[Card]:
+def cards_of(printed: str | None) -> list[Card]:
     """The card that was named, or all that lie in the bench's folder of prints."""
     from omphalon.prints.card import card_in
     from omphalon.readers.printed import read_plan

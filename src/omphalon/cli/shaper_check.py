@@ -49,22 +49,31 @@ if TYPE_CHECKING:
     multiple=True,
 )
 @click.option("--bands", metavar="FROM:TO:STEP", help="The bands of that print, mm/s².")
+@click.option(
+    "--print",
+    "printed",
+    metavar="FILE",
+    help="The G-code of a card, where a LOG is its picture.  [the bench's, by the card's strip]",
+)
 @logging("rest")
 @limits
 @answering(dialect=False)
 def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> Answer:
     """Judge whether a setting still fits a fresh log; with two logs, before and after a repair.
 
+    A LOG may be the picture of a test card too: what its lines show is held against a sensor's log.
     With --kind rest, whether a sensor that nobody moves is fit for a sweep: no setting is needed.
     With --seen, whether what eyes see on a ringing print of bands agrees with what is in use.
 
     \b
     Example:
       omphalon shaper check sweep-y.csv.gz --axis y --shaper ei --frequency 31 --acceleration 900
+      omphalon shaper check card-1.jpg sweep-x.csv.gz --print card.gcode --axis x --shaper zv \
+        --frequency 48 --acceleration 2000
       omphalon shaper check sensor-rest.csv.gz --kind rest
       omphalon shaper check --seen 700 --seen 800 --bands 300:1500:100 --axis y --acceleration 900
     """
-    how.check(*logs)
+    how.check(*logs, given["printed"])
     if len(logs) > 2:
         raise UsageError(f"{len(logs)} logs", "give one log, or two: before and after")
     if len(set(logs)) < len(logs):
@@ -130,7 +139,10 @@ def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
 
 
 def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
+    from omphalon.cli.card import cards_of
     from omphalon.readers.acceleration import read_motion
+    from omphalon.readers.picture import is_picture, read_picture
+    from omphalon.studies.card.modes import axis_on_card
     from omphalon.studies.shaper.check_words import shaper_check_answer
     from omphalon.studies.shaper.question import ShaperCheckQuestion
 
@@ -139,15 +151,22 @@ def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     _needed(given, "axis", "name", "frequency", "acceleration")
     setting = _in_force(given)
     assert setting is not None
-    wanted = wanted_of(given)
+    wanted, printed, axis = wanted_of(given), given["printed"], given["axis"]
+    pictured = any(is_picture(path) for path in logs)
+    if printed is not None and not pictured:
+        raise UsageError("--print without a picture", "give the card's picture, or leave it out")
+    cards = cards_of(printed) if pictured else []
     question = ShaperCheckQuestion(
-        logs=tuple(read_motion(path, wanted) for path in logs),
-        axis=given["axis"],
+        logs=tuple(
+            read_picture(path) if is_picture(path) else read_motion(path, wanted) for path in logs
+        ),
+        axis=axis,
         setting=setting,
         acceleration_mm_s2=given["acceleration"],
         sensor=given["sensor"],
         limits=limits_of(given),
         kind=given["kind"],
+        read_card=lambda picture: axis_on_card(picture, cards, printed, axis),
     )
     return shaper_check_answer(question)
 

@@ -29,6 +29,7 @@ MOST_CORNER_MM_S = 30.0  # that a controller takes a sharp corner with
 # of χ² that a mode must explain, of each of two speeds a twelfth, and of all that is explained:
 # what the model itself misses of the first mode; tried on the benchmark's first six printers
 WORTH, SMALL = 18.0, 0.0025
+WHOLE_SPREAD = 0.1  # of what the shares add up to, where it is more than 1
 MOST_WHOLE = 1.4  # that the shares may add up to: beyond, one mode makes up for another
 APART = 1.12  # ratio of two frequencies that can be told
 LEAST_SHARE = 0.09  # of the motion: smaller ones make up for what the model misses
@@ -37,6 +38,11 @@ BENDS = 3  # powers of the way that a line may wander by: the lens, the plate, t
 FAR = 5.0  # deviations beyond which a reading is dirt
 LEAST_MM = 1e-4  # of noise
 FLOOR = 0.004  # of a frequency: what dragging and the corner's own pace leave open
+# how a corner is taken and a bead follows: speed in the corner (mm/s), by how much of the way the
+# bead is late (mm), and over how much of it it is evened out, as a share of what is usual (log)
+HOW_START, HOW_USUAL, HOW_SPREAD = (5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (10.0, 0.1, 0.4)
+HOW_LOW, HOW_HIGH = (0.0, -0.3, -1.2), (MOST_CORNER_MM_S, 0.6, 1.2)
+HOW_SCALE, HOW_NUDGE = (5.0, 0.05, 0.2), (0.2, 0.01, 0.02)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -51,13 +57,16 @@ class Trace:
     acceleration_mm_s2: float
     leg_mm: float
 
-    def ridden(self, corner_mm_s: float) -> tuple[Array, Array]:
-        """When the nozzle was where the readings are, in s since the corner, and how fast."""
+    def ridden(self, corner_mm_s: float, late_mm: float = 0.0) -> tuple[Array, Array]:
+        """When the nozzle was where the bead is that shows in the readings, in s since the corner,
+        and how fast.
+        """
         v, a = self.speed_mm_s, self.acceleration_mm_s2
         j = min(corner_mm_s, v)
         ramp = (v * v - j * j) / (2 * a)
-        speed = np.sqrt(j * j + 2 * a * np.minimum(self.along_mm, ramp))
-        return (speed - j) / a + np.maximum(self.along_mm - ramp, 0.0) / v, speed
+        along = self.along_mm - late_mm
+        speed = np.sqrt(j * j + 2 * a * np.clip(along, 0.0, ramp))
+        return (speed - j) / a + np.maximum(along - ramp, 0.0) / v, speed
 
     def turns(self, corner_mm_s: float) -> list[tuple[float, float]]:
         """When the leg's acceleration changed, in s since the corner, and by how much; first what
@@ -92,7 +101,7 @@ class _Lines:
     """All lines of an axis: their readings, with what each wanders by on its own taken out."""
 
     def __init__(self, lines: Sequence[Trace], wide_mm: float) -> None:
-        self.lines, self.wide = lines, wide_mm
+        self.lines, self.evened_mm = lines, wide_mm / np.sqrt(12)
         self.counts = [len(one.along_mm) for one in lines]
         self.cuts = np.cumsum([0, *self.counts])
         self.bases = [np.linalg.qr(np.vander(np.linspace(-1, 1, n), BENDS))[0] for n in self.counts]
@@ -107,33 +116,35 @@ class _Lines:
             out[a:b] -= basis @ (basis.T @ values[a:b])
         return out
 
-    def _ridden(self, corner: float) -> tuple[Array, Array, Array]:
+    def _ridden(self, corner: float, late: float) -> tuple[Array, Array, Array]:
         """Speeds (n,) at all readings; how long since the legs' turns (5, n), and which."""
-        parts = [one.ridden(corner) for one in self.lines]
+        parts = [one.ridden(corner, late) for one in self.lines]
         at, speed = (np.concatenate([p[k] for p in parts]) for k in (0, 1))
         turns = np.array([one.turns(corner) for one in self.lines])
         since, change = (np.repeat(turns[:, :, k].T, self.counts, axis=1) for k in (0, 1))
         return speed, at - since, change
 
-    def column(self, frequency_hz: float, damping: float, corner: float) -> Array:
+    def column(self, frequency_hz: float, damping: float, how: Sequence[float]) -> Array:
         """What a mode that holds all of the motion leaves on all lines (n,), in mm: its answer to
-        the legs' accelerations, as the bead shows it, over its own width.
+        the legs' accelerations, as the bead shows it, evened out over its own width.
         """
-        speed, since, change = self.ridden(corner)
+        corner, late, evened = how
+        speed, since, change = self.ridden(corner, late)
         w = 2 * np.pi * frequency_hz
         fast = w * np.sqrt(1 - damping**2)
         swing = np.exp((1j * fast - damping * w) * since)
         pushed = change[0] * swing[0].imag / fast
         steps = 1 - swing[1:].real - damping * w / fast * swing[1:].imag
         aside = pushed - (change[1:] * steps).sum(axis=0) / w**2
-        return self.flat(aside * np.sinc(np.minimum(frequency_hz * self.wide / speed, 1.0)))
+        turned = 2 * np.pi * frequency_hz * self.evened_mm * np.exp(evened) / speed
+        return self.flat(aside * np.exp(-(turned**2) / 2))
 
     def shared(self, p: Array) -> tuple[Array, Array]:
         """Best shares (k,) at parameters, and the columns (n, k)."""
-        count = (len(p) - 1) // 2
+        count = (len(p) - 3) // 2
         columns = np.stack(
             [
-                self.column(float(np.exp(p[k])), float(np.exp(p[count + k])), float(p[-1]))
+                self.column(float(np.exp(p[k])), float(np.exp(p[count + k])), p[-3:].tolist())
                 for k in range(count)
             ],
             axis=1,
@@ -152,18 +163,18 @@ def fit_swings(lines: Sequence[Trace], wide_mm: float) -> Swings:
     wide_mm : over which the bead shows the mean of its course
     """
     whole = _Lines(lines, wide_mm)
-    p, corner = np.zeros(0), 5.0
+    p, how = np.zeros(0), np.array(HOW_START)
     rest = whole.read
     shares = np.zeros(0)
     columns = np.zeros((len(rest), 0))
     noise = max(by_median(rest), LEAST_MM)
     for _ in range(MOST_MODES):
-        best = _strongest(whole, rest, columns, corner, p)
+        best = _strongest(whole, rest, columns, how, p)
         if best is None:
             break
         count = len(p) // 2
         start = np.array(
-            [*p[:count], np.log(best[0]), *p[count : 2 * count], np.log(best[1]), corner]
+            [*p[:count], np.log(best[0]), *p[count : 2 * count], np.log(best[1]), *how]
         )
         found = _refined(whole, start, noise)
         new_shares, new_columns = whole.shared(found)
@@ -171,18 +182,13 @@ def fit_swings(lines: Sequence[Trace], wide_mm: float) -> Swings:
         noise = max(by_median(left), LEAST_MM)
         if not _sound(found, new_shares) or not _worth(whole, rest, left, noise):
             break
-        p, corner, rest, shares, columns = (
-            found[:-1],
-            float(found[-1]),
-            left,
-            new_shares,
-            new_columns,
-        )
-    return _swings(whole, np.append(p, corner), shares, columns, rest)
+        p, how = found[:-3], found[-3:]
+        rest, shares, columns = left, new_shares, new_columns
+    return _swings(whole, np.append(p, how), shares, columns, rest)
 
 
 def _strongest(
-    whole: _Lines, rest: Array, columns: Array, corner: float, p: Array
+    whole: _Lines, rest: Array, columns: Array, how: Array, p: Array
 ) -> tuple[float, float] | None:
     """Frequency and damping of the mode that explains most of what is left."""
     count = int(STEPS_A_OCTAVE * np.log2(BAND_HZ[1] / BAND_HZ[0]))
@@ -193,7 +199,7 @@ def _strongest(
         if any(max(f, k) / min(f, k) < APART for k in known):
             continue
         for z in DAMPINGS:
-            column = whole.column(float(f), z, corner)
+            column = whole.column(float(f), z, how.tolist())
             column = column - basis @ (basis.T @ column)
             size = float(column @ column)
             along = float(column @ rest)
@@ -204,18 +210,18 @@ def _strongest(
 
 def _refined(whole: _Lines, start: Array, noise: float) -> Array:
     """Parameters moved to the best."""
-    count = (len(start) - 1) // 2
-    low = np.array([np.log(BAND_HZ[0])] * count + [np.log(LEAST_DAMPING)] * count + [0.0])
-    high = np.array(
-        [np.log(BAND_HZ[1])] * count + [np.log(MOST_DAMPING)] * count + [MOST_CORNER_MM_S]
-    )
+    count = (len(start) - 3) // 2
+    low = np.array([np.log(BAND_HZ[0])] * count + [np.log(LEAST_DAMPING)] * count + [*HOW_LOW])
+    high = np.array([np.log(BAND_HZ[1])] * count + [np.log(MOST_DAMPING)] * count + [*HOW_HIGH])
 
     def misses(p: Array) -> Array:
         shares, columns = whole.shared(p)
-        return np.asarray((whole.read - columns @ shares) / noise)
+        off = (p[-3:] - HOW_USUAL) / HOW_SPREAD
+        beyond = max(float(shares.sum()) - 1, 0.0) / WHOLE_SPREAD
+        return np.concatenate([(whole.read - columns @ shares) / noise, off, [beyond]])
 
     start = np.clip(start, low + 1e-3, high - 1e-3)
-    scale = np.array([0.05] * count + [0.5] * count + [5.0])
+    scale = np.array([0.05] * count + [0.5] * count + [*HOW_SCALE])
     found = least_squares(
         misses,
         start,
@@ -273,18 +279,19 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
             noise_mm=noise,
             whole=0.0,
             lines=lines,
-            seen_to_hz=_seen_to(whole, float(p[-1]), noise, memory(rest)),
+            seen_to_hz=_seen_to(whole, p[-3:], noise, memory(rest)),
         )
     slopes = []
     for k in range(len(p)):
         nudge = np.zeros(len(p))
-        nudge[k] = 1e-3 if k < 2 * count else 0.2
+        nudge[k] = 1e-3 if k < 2 * count else HOW_NUDGE[k - 2 * count]
         moved = [whole.shared(p + s * nudge)[1] @ shares for s in (1, -1)]
         slopes.append((moved[0] - moved[1]) / (2 * nudge[k]))
     full = np.column_stack([*slopes, columns])
     spread = max(float(np.std(np.clip(rest, -FAR * noise, FAR * noise))), noise)
     information = full.T @ full / (spread**2 * max(memory(rest), 1.0))
-    information[2 * count, 2 * count] += 1 / 10.0**2
+    known = np.arange(2 * count, len(p))
+    information[known, known] += 1 / np.square(HOW_SPREAD)
     deviation = np.sqrt(np.maximum(np.diag(np.linalg.pinv(information)), 0.0))
     total = float(shares.sum())
     modes = [
@@ -294,24 +301,24 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
             float(shares[k] / total),
             NORMAL_95 * f * float(np.hypot(deviation[k], FLOOR / NORMAL_95)),
             NORMAL_95 * z * float(deviation[count + k]),
-            NORMAL_95 * float(deviation[2 * count + 1 + k]) / total,
+            NORMAL_95 * float(deviation[len(p) + k]) / total,
         )
         for k in range(count)
     ]
     return Swings(
         modes=tuple(sorted(modes, key=lambda m: m.frequency_hz)),
-        corner_mm_s=float(p[-1]),
+        corner_mm_s=float(p[-3]),
         noise_mm=noise,
         whole=total,
         lines=lines,
-        seen_to_hz=_seen_to(whole, float(p[-1]), spread, memory(rest)),
+        seen_to_hz=_seen_to(whole, p[-3:], spread, memory(rest)),
     )
 
 
-def _seen_to(whole: _Lines, corner: float, noise: float, each: float) -> float:
+def _seen_to(whole: _Lines, how: Array, noise: float, each: float) -> float:
     """The highest frequency at which a mode of SEEN_SHARE would have explained WORTH."""
     for f in np.geomspace(BAND_HZ[1], BAND_HZ[0], 40):
-        column = SEEN_SHARE * whole.column(float(f), SEEN_DAMPING, corner)
+        column = SEEN_SHARE * whole.column(float(f), SEEN_DAMPING, how.tolist())
         if column @ column / noise**2 / max(each, 1.0) > WORTH:
             return float(f)
     return BAND_HZ[0]

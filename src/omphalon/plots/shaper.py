@@ -41,7 +41,9 @@ def draw_shaper(figure: Figure, fit: ShaperFit) -> None:
     for n, one in enumerate(fit.axes):
         reading = one.reading
         if reading.response is None:
-            draw_bare(panels[0, n], reading)
+            facts = reading.how.facts
+            spacings = f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
+            draw_bare(panels[0, n], reading, f"Axis {reading.axis}: from ripples, {spacings}")
         else:
             draw_response(panels[0, n], reading, f"Axis {reading.axis}: response, motor = 1")
         draw_allowed(panels[1, n], one)
@@ -81,24 +83,25 @@ def draw_response(ax: Axes, reading: AxisReading, title: str) -> None:
     )
 
 
-def draw_bare(ax: Axes, reading: AxisReading) -> None:
-    """No log: the mode that ripples tell."""
-    mode, facts = reading.modes[0], reading.how.facts
-    spacings = f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
-    dress(ax, x="frequency, Hz", title=f"Axis {reading.axis}: from ripples, {spacings}")
-    ax.axvspan(
-        mode.frequency_hz - mode.frequency_half_hz,
-        mode.frequency_hz + mode.frequency_half_hz,
-        color=PALE,
-    )
-    ax.axvline(mode.frequency_hz, color=SIGNAL)
-    ax.annotate(
-        f" {mode.frequency_hz:.1f} ± {mode.frequency_half_hz:.1f} Hz",
-        (mode.frequency_hz, 0.5),
-        color=INK,
-        fontsize=12,
-    )
+def draw_bare(ax: Axes, reading: AxisReading, title: str) -> None:
+    """No log: the modes that a print tells."""
+    dress(ax, x="frequency, Hz", title=title)
+    for n, mode in enumerate(reading.modes):
+        low, high = (mode.frequency_hz + s * mode.frequency_half_hz for s in (-1, 1))
+        ax.axvspan(low, high, color=PALE)
+        ax.axvline(mode.frequency_hz, color=SIGNAL)
+        ax.annotate(
+            f" {mode.frequency_hz:.1f} ± {mode.frequency_half_hz:.1f} Hz, {mode.share:.0%}",
+            (mode.frequency_hz, 0.5 + 0.1 * n),
+            color=INK,
+            fontsize=12,
+        )
+    if np.isfinite(reading.seen_to_hz):
+        ax.axvspan(reading.seen_to_hz, 130, color=PALE, linewidth=0)
+        beyond = (reading.seen_to_hz + 1, 0.03)
+        ax.annotate("a fifth of the motion would not show here", beyond, color=INK, fontsize=10)
     ax.set_xlim(15, 130)
+    ax.set_ylim(0, 1)
     ax.set_yticks([])
 
 
@@ -178,7 +181,11 @@ def draw_before_after(figure: Figure, check: ShaperCheck) -> None:
             f"{when}, {log.source}: {set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} "
             f"mm/s², {'enough' if check.enough(log) else 'too little'} for {use:.0f}"
         )
-        draw_response(ax, log.reading, title)
-    high = max(ax.get_ylim()[1] for ax in panels)
+        draw = draw_bare if log.reading.response is None else draw_response
+        draw(ax, log.reading, title)
+    low, high = (f(ax.get_xlim()[n] for ax in panels) for n, f in enumerate((min, max)))
+    curves = [ax for ax in panels if len(ax.get_yticks())]
+    top = max((ax.get_ylim()[1] for ax in curves), default=1.0)
     for ax in panels:
-        ax.set_ylim(0, high)
+        ax.set_xlim(low, high)
+        ax.set_ylim(0, top if ax in curves else 1)

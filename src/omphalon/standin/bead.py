@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+from scipy.ndimage import gaussian_filter1d, uniform_filter1d
 from scipy.signal import lfilter
 
 from omphalon.arrays import Array
@@ -18,7 +18,7 @@ from omphalon.standin.moves import Move
 
 FILAMENT_MM2 = math.pi * 1.75**2 / 4
 BIN_MM, FINE_MM = 0.25, 0.05  # of the widths, and of the middle's swing
-STEP_S = 1e-4  # each lag is short by half of it
+STEP_S = 1e-4
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,9 @@ class Nozzle:
     that the head makes in no time at a corner; `grain_mm` the bead's own unevenness. `swings` are
     the frame's modes by axis; the bead's middle is the nozzle's over `footprint_mm`, and follows it
     with a lag of `drag_mm` of the way. The drive slips by `slips_s_mm` of what it should feed for
-    each mm/s of the path.
+    each mm/s of the path. Acceleration builds up over `builds_up_s`. While it is soft a bead evens
+    out over `evens_mm` (deviation) along the path, and what is too much rises as well as it
+    spreads: its width goes with the power `spreads` of what was laid.
     """
 
     lead_s: float
@@ -42,6 +44,9 @@ class Nozzle:
     footprint_mm: float = 0.3
     drag_mm: float = 0.0
     slips_s_mm: float = 0.0
+    builds_up_s: float = 0.0
+    evens_mm: float = 0.0
+    spreads: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -106,9 +111,9 @@ def corner_speeds(run: list[Move], jump: float) -> list[float]:
     return speeds
 
 
-def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, Array]:
+def ridden(run: list[Move], nozzle: Nozzle, step_s: float) -> tuple[Array, Array, Array]:
     """Way along the path, speed and lead in force at even steps of time; each (n,)."""
-    joints = corner_speeds(run, jump)
+    joints = corner_speeds(run, nozzle.jump_mm_s)
     times, way, pieces = [0.0], 0.0, []
     for n, move in enumerate(run):
         a, length, u, v = move.acceleration_mm_s2, move.length_mm, joints[n], joints[n + 1]
@@ -128,11 +133,15 @@ def ridden(run: list[Move], jump: float, step_s: float) -> tuple[Array, Array, A
     which = np.searchsorted(times, at, side="right") - 1
     table = np.array(pieces)[which]
     into = at - np.array(times)[which]
-    return (
-        table[:, 0] + table[:, 1] * into + table[:, 2] * into**2 / 2,
-        table[:, 1] + table[:, 2] * into,
-        table[:, 3],
-    )
+    place = table[:, 0] + table[:, 1] * into + table[:, 2] * into**2 / 2
+    speed = table[:, 1] + table[:, 2] * into
+    lead = table[:, 3]
+    if wide := round(nozzle.builds_up_s / step_s):
+        around = (wide, wide)
+        place = uniform_filter1d(np.pad(place, around, "edge"), wide, mode="nearest")
+        speed = uniform_filter1d(np.pad(speed, around), wide, mode="constant")
+        lead = np.pad(lead, around, "edge")
+    return place, speed, lead
 
 
 def beads(moves: list[Move], nozzle: Nozzle, random: np.random.Generator) -> Iterator[Bead]:
@@ -154,20 +163,21 @@ def _laid(
     `held` is both lags' state, which is carried on.
     """
     ends = np.cumsum([m.length_mm for m in run])
-    way, speed, lead = ridden(run, nozzle.jump_mm_s, STEP_S)
+    way, speed, lead = ridden(run, nozzle, STEP_S)
     way = np.append(way, ends[-1])
     area = run[-1].fed_mm * FILAMENT_MM2 / run[-1].length_mm
     # speed and its change in each step, whole: sampled, a short push would be felt by chance
     flow = (np.diff(way) + lead * np.diff(speed, append=0.0)) / STEP_S
     flow *= 1 - nozzle.slips_s_mm * speed
     for n, lag in enumerate((nozzle.lead_s - nozzle.nozzle_lag_s, nozzle.nozzle_lag_s)):
-        blend = 1 - math.exp(-STEP_S / max(lag, 1e-5))
+        blend = STEP_S / (STEP_S + max(lag, 0.0))  # whose mean delay is the lag, to the last digit
         flow, held[n] = lfilter([blend], [1, blend - 1], flow, zi=held[n])
     bins = int(math.ceil(ends[-1] / BIN_MM))
     given = np.concatenate([[0.0], np.cumsum(np.maximum(flow, 0.0)) * STEP_S])
     volume = np.diff(np.interp(np.arange(bins + 1) * BIN_MM, way, given))
     line = (area + (1 - math.pi / 4) * layer_mm**2) / layer_mm
-    width = line * volume / BIN_MM + random.normal(0, nozzle.grain_mm, bins)
+    width = line * (_evened(volume, BIN_MM, nozzle) / BIN_MM) ** nozzle.spreads
+    width += random.normal(0, nozzle.grain_mm, bins)
     side = _swung_aside(run, ends, way, nozzle) if nozzle.swings else np.zeros(0)
     return Bead(tuple(run), ends, width, line, side)
 
@@ -191,4 +201,10 @@ def _swung_aside(run: list[Move], ends: Array, way: Array, nozzle: Nozzle) -> Ar
     which = np.minimum(np.searchsorted(ends, bins, side="right"), len(run) - 1)
     side = along[which, 0] * across[1] - along[which, 1] * across[0]
     wide = max(round(nozzle.footprint_mm / FINE_MM), 1)
-    return np.asarray(uniform_filter1d(side, wide, mode="nearest"))
+    return np.asarray(uniform_filter1d(_evened(side, FINE_MM, nozzle), wide, mode="nearest"))
+
+
+def _evened(values: Array, bin_mm: float, nozzle: Nozzle) -> Array:
+    if nozzle.evens_mm == 0:
+        return values
+    return np.asarray(gaussian_filter1d(values, nozzle.evens_mm / bin_mm, mode="nearest"))

@@ -184,7 +184,7 @@ def next_(every: bool, seen: str | None, as_json: bool, place: str | None) -> No
     """
     if seen is not None:
         return _seen(seen, as_json, place)
-    from omphalon.bench.work import steps
+    from omphalon.bench.work import by_card, steps
     from omphalon.order import ORDER
 
     found = steps(opened(place).state())
@@ -216,6 +216,9 @@ def next_(every: bool, seen: str | None, as_json: bool, place: str | None) -> No
             click.echo(f"      {step.command}   then {step.then}")
     if len(found) > len(some):
         click.echo(f"and {len(found) - len(some)} more: omphalon bench next --all")
+    if len(groups := by_card(found)) > 1:
+        words = " and ".join(groups)
+        click.echo(f"one card for {words}: omphalon card plan --out prints/card.gcode")
 
 
 def _seen(words: str, as_json: bool, place: str | None) -> None:

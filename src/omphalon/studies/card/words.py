@@ -15,11 +15,11 @@ from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.words import advance_answer
-from omphalon.studies.card.modes import swings_of
+from omphalon.studies.card.modes import readings_of, swings_of
 from omphalon.studies.card.rungs import noise_mm
 from omphalon.studies.card.scale import Scale, fit_scale
 from omphalon.studies.card.sight import CardSight, look
-from omphalon.studies.shaper.modes import AxisReading, HowRead
+from omphalon.studies.shaper.modes import AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
 from omphalon.units import digits
@@ -199,29 +199,14 @@ def _shaper(
     sight: CardSight, question: CardQuestion, dialect: Dialect, swings: dict[str, Swings]
 ) -> Finding:
     """Shapers from the modes that the combs show."""
-    readings: dict[str, AxisReading] = {}
-    unseen = []
     try:
         swings |= swings_of(sight)
+        readings = readings_of(sight, swings)
     except Refusal as refusal:
         return _without("shaper-fit", refusal)
-    for axis, seen in swings.items():
-        if seen.modes:
-            facts = {"count": len(seen.lines), "noise": 1000 * seen.noise_mm}
-            readings[axis] = AxisReading(
-                axis=axis, modes=seen.modes, sensor_axis="–", how=HowRead(way="card", facts=facts)
-            )
-        else:
-            unseen.append(axis)
-    if not readings:
-        noise = max(s.noise_mm for s in swings.values())
-        facts = {"noise": 1000 * noise, "speed": sight.card.comb_acceleration_mm_s2}
-        return _without("shaper-fit", Refusal("no-ringing", **facts))
     found = shaper_answer(question.shaper(readings), dialect)
-    if unseen:
-        odd = Remark("axis-unseen", {"axis": unseen[0]})
-        found = replace(found, warnings=(*found.warnings, odd))
-    return found
+    unseen = [Remark("axis-unseen", {"axis": axis}) for axis in swings if axis not in readings]
+    return replace(found, warnings=(*found.warnings, *unseen))
 
 
 def _without(kind: str, refusal: Refusal) -> Finding:

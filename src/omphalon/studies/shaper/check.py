@@ -5,6 +5,8 @@ No sentences: `words` has them.
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +17,7 @@ from omphalon.physics.fellows import deviation_of
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick
+from omphalon.recording import GreyPicture, MotionLog
 from omphalon.remarks import Remark
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.shaper.fit import KEEPS, allowed_half
@@ -76,6 +79,11 @@ class ShaperCheck:
         return [m for m in self.last.reading.modes if self.pairs and m not in known]
 
     @property
+    def like(self) -> bool:
+        """Whether both logs show the same modes, or could have: a card's lines do not show all."""
+        return _alike(self.logs)
+
+    @property
     def better(self) -> bool:
         """Whether another setting would allow plainly more."""
         return self.best.acceleration_mm_s2 > WORTH * self.last.allowed.acceleration_mm_s2
@@ -91,7 +99,7 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck:
 
     Parameters
     ----------
-    question : one or two logs, the setting, the acceleration
+    question : one or two logs or pictures of a card, the setting, the acceleration
 
     Raises
     ------
@@ -99,9 +107,7 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck:
         Where a log cannot carry an answer.
     """
     set_, limits = question.setting, question.limits
-    readings = [
-        read_axis(log, question.axis, question.sensor, question.kind) for log in question.logs
-    ]
+    readings = [_read(log, question) for log in question.logs]
     logs = tuple(
         JudgedLog(
             source=log.source,
@@ -121,6 +127,13 @@ def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck:
     )
 
 
+def _read(log: MotionLog | GreyPicture, question: ShaperCheckQuestion) -> AxisReading:
+    if isinstance(log, MotionLog):
+        return read_axis(log, question.axis, question.sensor, question.kind)
+    assert question.read_card is not None
+    return question.read_card(log)
+
+
 def _belonging(before: tuple[Mode, ...], after: tuple[Mode, ...]) -> tuple[tuple[Mode, Mode], ...]:
     """Each mode with the one that it became: the nearest in frequency and share, over all."""
     then, now = (np.log([[m.frequency_hz, m.share] for m in modes]) for modes in (before, after))
@@ -129,12 +142,20 @@ def _belonging(before: tuple[Mode, ...], after: tuple[Mode, ...]) -> tuple[tuple
     return tuple((before[r], after[c]) for r, c in zip(rows, columns, strict=True))
 
 
+def _alike(logs: Sequence[JudgedLog]) -> bool:
+    counts = {len(log.reading.modes) for log in logs}
+    return len(counts) == 1 or all(math.isinf(log.reading.seen_to_hz) for log in logs)
+
+
 def _changes(
     pairs: tuple[tuple[Mode, Mode], ...], logs: tuple[JudgedLog, ...], limits: Limits
 ) -> tuple[Change, ...]:
     found = []
+    alike = _alike(logs)
     for number, (before, after) in enumerate(pairs, 1):
         for name, half in HALVES.items():
+            if name == "share" and not alike:
+                continue  # of a motion that is not the same
             found.append(
                 Pair(
                     name=f"mode{number}_{name}",
@@ -144,6 +165,8 @@ def _changes(
                     after_deviation=float(deviation_of(getattr(after, half))),
                 )
             )
+    if not alike:
+        return held_against(found)
     first, last = (
         (one.allowed, float(deviation_of(allowed_half(one.allowed, one.reading.modes, limits))))
         for one in logs

@@ -24,7 +24,9 @@ def shaper_check_answer(question: ShaperCheckQuestion) -> Finding:
 def _finding(check: ShaperCheck, question: ShaperCheckQuestion) -> Finding:
     last, best, use = check.last, check.best, question.acceleration_mm_s2
     allows = last.allowed.acceleration_mm_s2
-    command = f"`omphalon shaper fit --{question.axis} {shlex.quote(last.source)}`"
+    carded = last.reading.how.way == "card"
+    how = "card fit" if carded else f"shaper fit --{question.axis}"
+    command = f"`omphalon {how} {shlex.quote(last.source)}`"
     before = None
     if len(check.logs) > 1:
         first = check.logs[0]
@@ -60,9 +62,10 @@ def _check_because(check: ShaperCheck, question: ShaperCheckQuestion) -> str:
     set_, use, best = question.setting, question.acceleration_mm_s2, check.best
     allows = check.last.allowed.acceleration_mm_s2
     keeps = check.verdict == "keep"
+    on = "card" if check.last.reading.how.way == "card" else "log"
     end = f"{use:.0f} are in use" if keeps else f"less than the {use:.0f} in use"
     words = (
-        f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this log, {end}"
+        f"{set_.shaper} at {set_.frequency_hz:g} Hz allows {allows:.0f} mm/s² on this {on}, {end}"
     )
     if keeps and check.better:
         words += f"; {best.shaper} at {best.frequency_hz:.1f} Hz would allow "
@@ -89,13 +92,20 @@ def _changed(check: ShaperCheck) -> str:
     text = []
     for number, (before, _) in enumerate(check.pairs, 1):
         of = {c.pair.name.removeprefix(f"mode{number}_"): c for c in check.changes}
-        words = [_change(of[name], name) for name in FIGURES if of[name].differs]
+        words = [_change(of[name], name) for name in FIGURES if name in of and of[name].differs]
         if words:
             text.append(f"the mode at {before.frequency_hz:.1f} Hz {', '.join(words)}")
-    text += [f"the mode at {m.frequency_hz:.1f} Hz is gone" for m in check.gone]
-    text += [f"one at {m.frequency_hz:.1f} Hz is new" for m in check.new]
+    if check.like:
+        text += [f"the mode at {m.frequency_hz:.1f} Hz is gone" for m in check.gone]
+        text += [f"one at {m.frequency_hz:.1f} Hz is new" for m in check.new]
+    else:
+        text += [
+            f"the mode at {m.frequency_hz:.1f} Hz is in one of the two alone: a card does not show "
+            "every mode"
+            for m in (*check.gone, *check.new)
+        ]
     allows = check.changes[-1]
-    if allows.differs:
+    if allows.pair.name == "acceleration_mm_s2" and allows.differs:
         text.append(f"allows {allows.change:+.0f} ± {allows.half_width:.0f} mm/s²")
     return "; ".join(text) if text else "nothing beyond chance"
 

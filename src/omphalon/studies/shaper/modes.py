@@ -62,8 +62,8 @@ class HowRead:
 class AxisReading:
     """What a log says about one printer axis: the modes and how well they follow, what was odd.
 
-    Response and fit are None for ripples on a print; `extra_drift` is how unsure their frequency
-    is.
+    Response and fit are None for what was read off a print; `extra_drift` is how unsure the
+    frequency of ripples is, `seen_to_hz` up to where a card's lines show a mode.
     """
 
     axis: str
@@ -74,6 +74,7 @@ class AxisReading:
     response: Response | None = None
     fit: ModeFit | None = None
     extra_drift: float = 0.0
+    seen_to_hz: float = math.inf
 
     @property
     def large(self) -> list[Mode]:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from omphalon.errors import UsageError, echoed
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.shaping import Limits
-from omphalon.recording import MotionLog
+from omphalon.recording import GreyPicture, MotionLog
 
 if TYPE_CHECKING:
     from omphalon.studies.shaper.modes import AxisReading
@@ -63,12 +63,15 @@ class ShaperQuestion:
 
 @dataclass(frozen=True, kw_only=True)
 class ShaperCheckQuestion:
-    """One axis's logs (the last one is judged), the setting and the acceleration in use."""
+    """One axis's logs or pictures of a card (the last one is judged), the setting and the
+    acceleration in use; and how the axis is read off a picture.
+    """
 
-    logs: tuple[MotionLog, ...]
+    logs: tuple[MotionLog | GreyPicture, ...]
     axis: str
     setting: ShaperInUse
     acceleration_mm_s2: float
     sensor: str | None = None
     limits: Limits = field(default_factory=Limits)
     kind: str = "sweep"
+    read_card: Callable[[GreyPicture], AxisReading] | None = None
