@@ -75,6 +75,7 @@ def site(tmp_path_factory):
     return place
 
 
+@pytest.mark.slow
 def test_the_site_is_whole_and_asks_no_other_host(site):
     pages = {path: Links(path.read_text("utf-8")) for path in site.rglob("*.html")}
     assert len(pages) > 20

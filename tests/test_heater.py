@@ -186,6 +186,7 @@ def test_a_dead_time_is_known_no_better_than_the_switching(name, sample):
     assert fit_model([test]).spread("dead_time_s") == pytest.approx(np.hypot(bare, least), rel=1e-6)
 
 
+@pytest.mark.slow
 def test_demo_tunes_up_a_printer(run, tmp_path):
     done = run("demo", "tour")
     assert done.returncode == 0 and "Try next" in done.stdout

@@ -501,6 +501,7 @@ def overheard(port, heard):
     return f"socket://127.0.0.1:{listener.getsockname()[1]}"
 
 
+@pytest.mark.slow
 def test_tune_heater_does_the_whole_loop_with_lines_that_were_shown(run, at, tmp_path):
     heard = bytearray()
     env = {"OMPHALON_BENCH": str(tmp_path / "b")}

@@ -61,15 +61,13 @@ if TYPE_CHECKING:
 def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> Answer:
     """Judge whether a setting still fits a fresh log; with two logs, before and after a repair.
 
-    A LOG may be the picture of a test card too: what its lines show is held against a sensor's log.
-    With --kind rest, whether a sensor that nobody moves is fit for a sweep: no setting is needed.
-    With --seen, whether what eyes see on a ringing print of bands agrees with what is in use.
+    A LOG may be the picture of a test card too, with --print. With --kind rest, whether a sensor
+    that nobody moves is fit for a sweep: no setting is needed. With --seen, whether what eyes see
+    on a ringing print of bands agrees with what is in use.
 
     \b
     Example:
       omphalon shaper check sweep-y.csv.gz --axis y --shaper ei --frequency 31 --acceleration 900
-      omphalon shaper check card-1.jpg sweep-x.csv.gz --print card.gcode --axis x --shaper zv \
-        --frequency 48 --acceleration 2000
       omphalon shaper check sensor-rest.csv.gz --kind rest
       omphalon shaper check --seen 700 --seen 800 --bands 300:1500:100 --axis y --acceleration 900
     """
