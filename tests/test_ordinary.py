@@ -3,7 +3,9 @@
 import csv
 import io
 import json
+import sys
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -74,6 +76,17 @@ def test_an_ordinary_log_serves_as_the_test_does(changes, best, run, tmp_path):
     kinds = [s["kind"] for s in found["evidence"]["stretches"]]
     assert "heats up" in kinds and "holds" in kinds
     assert "no-test-in-it" in [w["code"] for w in found["warnings"]]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("number", [0, 4, 7])
+def test_an_hour_in_which_the_loss_changes_from_the_first_minutes_on_is_read(number):
+    """Of the first minutes so many are used as one model follows."""
+    sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
+    from heater_ordinary import cases, judged
+
+    one = [case for case in cases("two masses") if case.kind == "hour"][number]
+    assert judged(one).ratio < 1.3  # of the best possible score
 
 
 def test_what_came_on_in_the_hold_is_found(run, tmp_path):

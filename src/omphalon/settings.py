@@ -9,12 +9,17 @@ from dataclasses import dataclass
 from typing import Any
 
 GAINS = ("kp", "ki", "kd")
-OF_TOOL = ("hotend-gains", "steps-e", "flow", "advance")  # settings that each tool has for itself
+SETTINGS_OF_TOOL = (
+    "hotend-gains",
+    "steps-e",
+    "flow",
+    "advance",
+)  # settings that each tool has for itself
 
 
 def tool_key(key: str, tool: int | None) -> str:
     """A setting's key, where it is of that tool: `flow@1`; tool 0 has the plain ones."""
-    return f"{key}@{tool}" if tool and key in OF_TOOL else key
+    return f"{key}@{tool}" if tool and key in SETTINGS_OF_TOOL else key
 
 
 @dataclass(frozen=True)

@@ -198,7 +198,7 @@ LOOP_FACTS = {
 
 
 # keys that a tool of several may have for itself, as `tool.N.KEY`; tool 0 has the plain ones
-OF_TOOL = ("printer.loaded", "heaters.hotend_target", "nozzle.width") + tuple(
+FACTS_OF_TOOL = ("printer.loaded", "heaters.hotend_target", "nozzle.width") + tuple(
     fact.key for fact in FACTS if fact.key.startswith("extruder.")
 )
 
@@ -213,7 +213,7 @@ def facts_of_tool(facts: Facts, tool: int | None) -> dict[str, Value]:
     if not tool:
         return dict(facts)
     head = f"tool.{tool}."
-    shared = {key: value for key, value in facts.items() if key not in OF_TOOL}
+    shared = {key: value for key, value in facts.items() if key not in FACTS_OF_TOOL}
     return shared | {k.removeprefix(head): v for k, v in facts.items() if k.startswith(head)}
 
 
@@ -235,9 +235,9 @@ def fact_of(key: str) -> Fact:
                 return fact
         known = [f"filament.{parts[1]}.{f.key}" for f in FILAMENT]
     elif parts[0] == "tool" and len(parts) > 2 and parts[1] in TOOLS:
-        if ".".join(parts[2:]) in OF_TOOL:
+        if ".".join(parts[2:]) in FACTS_OF_TOOL:
             return BY_KEY[".".join(parts[2:])]
-        known = [f"tool.{parts[1]}.{own}" for own in OF_TOOL]
+        known = [f"tool.{parts[1]}.{own}" for own in FACTS_OF_TOOL]
     elif key in BY_KEY:
         return BY_KEY[key]
     else:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from omphalon.errors import UnreadableFile, echoed
 from omphalon.heaters import MOST_TOOLS
 from omphalon.order import ORDER
-from omphalon.settings import GAINS, OF_TOOL, settings_in, tool_key
+from omphalon.settings import GAINS, SETTINGS_OF_TOOL, settings_in, tool_key
 from omphalon.shapes import fits
 from omphalon.tables import table_by
 
@@ -156,7 +156,7 @@ _KINDS = (
         line="advance",
     ),
 )
-_OF_TOOLS = (k.of(n) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in OF_TOOL)
+_OF_TOOLS = (k.of(n) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in SETTINGS_OF_TOOL)
 KINDS: Mapping[str, Kind] = table_by(
     "key", *sorted((*_KINDS, *_OF_TOOLS), key=lambda kind: list(ORDER).index(kind.group))
 )

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
 from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind, days_since
 from omphalon.parts import PARTS, PARTS_OF_TOOL
-from omphalon.settings import OF_TOOL
+from omphalon.settings import SETTINGS_OF_TOOL
 from omphalon.shapes import fits
 
 if TYPE_CHECKING:
@@ -69,7 +69,7 @@ class Step:
 def _bare(key: str, tool: int) -> str | None:
     """A key without its tool; None where the setting is another tool's."""
     name, _, of = key.partition("@")
-    return name if of == str(tool) or (not of and key not in OF_TOOL) else None
+    return name if of == str(tool) or (not of and key not in SETTINGS_OF_TOOL) else None
 
 
 def stale(setting: InForce, state: State) -> tuple[str, str] | None:
@@ -81,7 +81,7 @@ def stale(setting: InForce, state: State) -> tuple[str, str] | None:
     for changed, entry in state.parts.items():
         part, _, tool = changed.partition("@")
         why = PARTS.get(part, {}).get(bare)
-        shared = part not in PARTS_OF_TOOL or (bare not in OF_TOOL and not tool)
+        shared = part not in PARTS_OF_TOOL or (bare not in SETTINGS_OF_TOOL and not tool)
         if why and entry.id > since and (shared or int(tool or 0) == setting.kind.tool):
             return part, why
     return None

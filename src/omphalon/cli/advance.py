@@ -42,6 +42,15 @@ LINE = click.option(
     help="Line that sets the value: '… {advance:.4f} …'.",
 )
 MOST_PLACES = 6
+spanned = options(
+    click.option(
+        "--drive", type=DRIVE, default="direct", show_default=True, help="Where the extruder sits."
+    ),
+    number("--from", "advance", "Lowest pressure advance.", name="start", default=0.0),
+    number("--to", "advance", "Highest.  [direct 0.12, bowden 1.2]", name="stop"),
+    LINE,
+    number("--advance", "advance", "Present value, set again at the end.", name="present"),
+)
 
 
 @click.group()
@@ -53,19 +62,13 @@ def advance() -> None:
 @click.option(
     "--style", type=choice("tower", "ladder", "corners"), required=True, help="Which test print."
 )
-@click.option(
-    "--drive", type=DRIVE, default="direct", show_default=True, help="Where the extruder sits."
-)
-@number("--from", "advance", "Lowest value.", name="start", default=0.0)
-@number("--to", "advance", "Highest value.  [direct 0.12, bowden 1.2]", name="stop")
+@spanned
 @number(
     "--step",
     "advance",
     "Per mm of height (tower), line or corner.  [some 48 mm, or 25 of them]",
     within=(0, 1),
 )
-@LINE
-@number("--advance", "advance", "Present value, set again at the end.", name="present")
 @number("--side", "size", "Tower's side.", within=(15, 200), default=36.0)
 @number("--layers", "count", "Layers of each corner.", within=(1, 50), default=5)
 @click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")

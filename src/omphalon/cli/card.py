@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.advance import DRIVE, LINE, line_words
+from omphalon.cli.advance import DRIVE, LINE, line_words, spanned
 from omphalon.cli.benched import held
 from omphalon.cli.common import (
     Answer,
@@ -44,13 +44,7 @@ def card() -> None:
     metavar="PARTS",
     help="What is on it.",
 )
-@click.option(
-    "--drive", type=DRIVE, default="direct", show_default=True, help="Where the extruder sits."
-)
-@number("--from", "advance", "Lowest pressure advance.", name="start", default=0.0)
-@number("--to", "advance", "Highest.  [direct 0.12, bowden 1.2]", name="stop")
-@LINE
-@number("--advance", "advance", "Present pressure advance, set again at the end.", name="present")
+@spanned
 @number("--shake", "acceleration", "Acceleration of the combs.", default=3500.0)
 @IN_USE
 @click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")

@@ -58,10 +58,10 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "halt": (),
 }
 # what a tool of several has lines of its own for: `tool-steps`, …; `select` makes it the one in use
-OF_TOOL = ("steps", "hotend-gains", "flow", "advance", "hotend-oscillation", "heat")
+LINES_OF_TOOL = ("steps", "hotend-gains", "flow", "advance", "hotend-oscillation", "heat")
 SETTINGS |= {
     f"tool-{name}": ("tool", *(f for f in SETTINGS[name] if f not in ("axis", "index")))
-    for name in OF_TOOL
+    for name in LINES_OF_TOOL
 }
 SETTINGS["select"] = ("tool",)
 # settings: what is written of them must be what was found
@@ -136,7 +136,7 @@ class Dialect:
         """
         if not tool:
             return self
-        own: dict[str, str] = {name: f"tool-{name}" for name in OF_TOOL}
+        own: dict[str, str] = {name: f"tool-{name}" for name in LINES_OF_TOOL}
         own |= {"hotend-target": "tool-target", "cool": "tool-target", "select": "select"}
         templates = {n: t for n, t in self.templates.items() if n not in own}
         for name, of_tool in own.items():

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from omphalon.files import small_file
-from omphalon.lines.dialect import OF_TOOL, Dialect
+from omphalon.lines.dialect import LINES_OF_TOOL, Dialect
 from omphalon.lines.gains import as_gains
 from omphalon.lines.template import Template
 
@@ -82,7 +82,7 @@ def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) ->
     """A match as a setting: of its axis and its tool, gains as kp, ki and kd."""
     axis, tool = values.pop("axis", "").upper(), int(float(values.pop("tool", 0)))
     plain = setting.removeprefix("tool-")
-    if plain != setting and plain in OF_TOOL:
+    if plain != setting and plain in LINES_OF_TOOL:
         setting, axis = (
             plain,
             "E" if plain == "steps" else axis,

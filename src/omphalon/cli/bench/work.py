@@ -13,7 +13,7 @@ from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_bytes
 from omphalon.parts import PARTS, PARTS_OF_TOOL
-from omphalon.settings import OF_TOOL, tool_key
+from omphalon.settings import SETTINGS_OF_TOOL, tool_key
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -53,7 +53,9 @@ def changed(part: str, note: str, to: str | None, tool: int | None, place: str |
     whose = f" of tool {tool}" if tool else ""
     click.echo(f"the {part}{whose} was changed; no longer sure:")
     stale = {
-        tool_key(key, tool): why for key, why in PARTS[part].items() if not tool or key in OF_TOOL
+        tool_key(key, tool): why
+        for key, why in PARTS[part].items()
+        if not tool or key in SETTINGS_OF_TOOL
     }
     table([(KINDS[key].words, why) for key, why in stale.items() if key in state.settings])
     if fact is not None and to is None:

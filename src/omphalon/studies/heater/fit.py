@@ -128,7 +128,9 @@ def _from_moved(
     heater = question.heater or heater_at(read.target_c)
     asked = replace(question, fan_on=question.fan_on is True)
     if read.cooling is not None and question.fan_cooling is None:
-        asked = asked.with_cooling(read.cooling.value, read.cooling.half_width)
+        asked = asked.with_cooling(
+            read.cooling.value, read.cooling.half_width, len(read.rises) == 1
+        )
     present = _of_full_power(question, full_power)
     tuned = tune(read, read.fit.thermal, heater, asked, present, read.otherwise)
     if question.present is not None and present is not None:

@@ -30,7 +30,8 @@ LEAD_S = 10.0  # kept of a rest before the heater comes on
 LEAST_RISE_C = 15.0  # that a log must show to tell a heater's pace
 COLD_START_C = 3.0  # a log that starts cold, and as flat, starts at rest
 MOST_DELAYS = 600.0  # of a log that are looked at: what comes later tells the same again
-FIRST_DELAYS = 25.0  # of the first hold, before a change of loss is looked for
+# of the first hold, before a change of loss is looked for; less where one comes earlier
+FIRST_DELAYS = (25.0, 10.0, 4.0)
 SETTLES_DELAYS = 8.0  # after whose end a change of loss may be told from an arrival
 DENSE_DELAYS = (2.0, 12.0)  # before and after an event every report is looked at
 CHANGE_WORTH = 40.0  # of χ² that a change of loss must explain: with a hundred moments tried
@@ -71,10 +72,14 @@ class Moved:
         return [(at, e) for at, e in self.losses if abs(e.value) > max(e.half_width, LEAST_FAN)]
 
     @property
+    def rises(self) -> list[Estimate]:
+        """Those by which more heat was lost."""
+        return [e for _, e in self.told_losses if e.value > 0]
+
+    @property
     def cooling(self) -> Estimate | None:
         """The largest rise of the loss, as a part fan's cooling; None where there was none."""
-        fans = [e for _, e in self.told_losses if e.value > 0]
-        return max(fans, key=lambda e: e.value, default=None)
+        return max(self.rises, key=lambda e: e.value, default=None)
 
 
 def by_controller(log: TemperatureLog) -> bool:
@@ -306,14 +311,16 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     arrived = next((s.start_s for s in cut if s.kind == "holds"), cut[-1].end_s)
     events = [s.start_s for s in cut]
     known = [at for at in whole.losses_s if at > arrived]
-    early = whole.time_s <= min([arrived + FIRST_DELAYS * whole.delay_s, *known])
     events += known
-    first = _thinned(_rows(replace(whole, losses_s=()), early), events)
     begins("the heater's model is fitted")
     ways = (True,) if _shows_means(whole) else (False, True)
-    best, *others = sorted(
-        (fit_moved(replace(first, averaged=way)) for way in ways), key=lambda fit: -fit.likelihood
-    )
+    for delays in FIRST_DELAYS:
+        early = whole.time_s <= min([arrived + delays * whole.delay_s, *known])
+        first = _thinned(_rows(replace(whole, losses_s=()), early), events)
+        fits = (fit_moved(replace(first, averaged=way)) for way in ways)
+        best, *others = sorted(fits, key=lambda fit: -fit.likelihood)
+        if not _astray(best):
+            break
     open_ = [f.thermal for f in others if best.likelihood - f.likelihood < CLEARLY]
     otherwise = open_[0] if open_ else None
     if early.all():

@@ -13,6 +13,9 @@ from omphalon.recording import TemperatureLog
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
 SHOWN_FAN_DOUBT = 0.3
+# of a cooling that is known: air that hits what is far from the sensor makes less of a dip; so
+# measured in docs/heater.md, "geometry"
+FAR_FAN = 0.6
 
 
 def heater_at(target_c: float) -> str:
@@ -41,12 +44,14 @@ class HeaterQuestion:
     fan_on: bool | None = None
     fan_cooling: float | None = None
     max_temp_c: float | None = None
-    cooling_off: float = TOLD_FAN_DOUBT
+    cooling_off: float | None = TOLD_FAN_DOUBT
 
-    def with_cooling(self, value: float, half_width: float) -> HeaterQuestion:
-        """The question, where a log itself shows how much more heat is lost with the fan on."""
-        off = max(SHOWN_FAN_DOUBT, half_width / value)
-        return replace(self, fan_cooling=value, cooling_off=min(off, 0.8))
+    def with_cooling(self, value: float, half_width: float, alone: bool) -> HeaterQuestion:
+        """The question, where a log itself shows how much more heat is lost with the fan on;
+        `alone`: nothing else took more heat in it, that may be mistaken for the fan.
+        """
+        off = min(max(SHOWN_FAN_DOUBT, half_width / value), 0.8) if alone else None
+        return replace(self, fan_cooling=value, cooling_off=off)
 
     def of_logs(self, logs: Sequence[TemperatureLog]) -> HeaterQuestion:
         """The question, where the logs themselves say whose they are."""
@@ -68,8 +73,9 @@ class HeaterQuestion:
 
     def cooling_doubt(self, heater: str) -> tuple[float, float]:
         """How far the cooling may lie off, as factors."""
-        told = (1 - self.cooling_off, 1 + self.cooling_off)
-        return kind_of(heater).fan_doubt if self.fan_cooling is None else told
+        if self.fan_cooling is None or self.cooling_off is None:
+            return kind_of(heater).fan_doubt
+        return FAR_FAN * (1 - self.cooling_off), 1 + self.cooling_off
 
 
 @dataclass(frozen=True, kw_only=True)
