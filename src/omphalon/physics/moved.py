@@ -34,6 +34,7 @@ from omphalon.physics.thermal_fit import (
     bounds,
     coefficients,
     model_of,
+    slopes_at,
 )
 
 MOST_ROWS = 600  # reports that a fit looks at: where something moves all of them, else some
@@ -245,14 +246,7 @@ def _moved_fit(course: _Course, p: Array, likelihood: float) -> MovedFit:
     log = course.log
     best, basis, residual = course.solve(p)
     count, size = len(course.time), basis.shape[1]
-    jacobian = [course.white(basis)]
-    for n in range(len(p)):
-        nudge = 1e-4 * max(1.0, abs(p[n]))
-        moved = p.copy()
-        moved[n] += nudge
-        turned = (course.basis(moved) - basis) @ best / nudge
-        jacobian.append(course.white(turned)[:, None])
-    full = np.hstack(jacobian)
+    full = slopes_at(p, best, course.basis, course.white)
     masses = len(_constants(p)[0])
     doubt = np.concatenate([course.prior(size, masses)[1], course.shapes(len(p))[1]])
     misfit = float(residual[:count] @ residual[:count]) / max(count - len(doubt), 1)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -334,21 +335,35 @@ def _start(
     ), gain
 
 
+def slopes_at(
+    p: Array,
+    coefficient: Array,
+    basis_of: Callable[[Array], Array],
+    weighed: Callable[[Array], Array],
+) -> Array:
+    """What weighed readings change by with each coefficient and each parameter, (n, k + m)."""
+    basis = basis_of(p)
+    slopes = [weighed(basis)]
+    for n in range(len(p)):
+        nudge = 1e-4 * max(1.0, abs(p[n]))
+        moved = p.copy()
+        moved[n] += nudge
+        slopes.append(weighed((basis_of(moved) - basis) @ coefficient / nudge)[:, None])
+    return np.hstack(slopes)
+
+
 def _model_fit(
     problem: _Problem, p: Array, masses: int, near: Mask, use: Mask, doubt_s: float, evidence: float
 ) -> ThermalFit:
     coefficient, basis, residual = problem.solve(p, masses)
     count = len(problem.time_s)
     names = ONE_MASS if masses == 1 else TWO_MASSES
-    jacobian = [basis * problem.weight[:, None]]
-    for n in range(len(p)):
-        nudge = 1e-4 * max(1.0, abs(p[n]))
-        moved = p.copy()
-        moved[n] += nudge
-        jacobian.append(
-            ((problem.basis(moved, masses) - basis) @ coefficient * problem.weight / nudge)[:, None]
-        )
-    full = np.hstack(jacobian)
+    full = slopes_at(
+        p,
+        coefficient,
+        lambda q: problem.basis(q, masses),
+        lambda values: (values.T * problem.weight).T,
+    )
     size = basis.shape[1]
     sd = np.concatenate([problem.linear_prior(size)[1], problem.shape_prior[1][: len(p)]])
     information = full.T @ full
