@@ -15,10 +15,12 @@ from PIL import Image
 from scipy.ndimage import gaussian_filter1d
 
 from conftest import SAMPLES
-from omphalon.physics.swing import Trace, fit_swings
+from omphalon.physics.resonance import Mode
+from omphalon.physics.swing import Swings, Trace, fit_swings
 from omphalon.prints.card import mixed
 from omphalon.standin.frame import Swing, left_behind
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y
+from omphalon.studies.card.modes import readings_of
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
@@ -125,6 +127,21 @@ def test_what_is_fixed_in_space_is_no_resonance(seed, wave_mm):
         for row in range(6)
     ]
     assert fit_swings(traces, 0.3).modes == ()
+
+
+@pytest.mark.parametrize(("whole", "codes"), [(0.4, ["rest-unseen"]), (0.95, [])])
+def test_motion_that_no_mode_holds_is_named(whole, codes):
+    none = np.zeros(0)
+    seen = Swings(
+        modes=(Mode(47.0, 0.05, 1.0),),
+        corner_mm_s=5.0,
+        noise_mm=0.003,
+        whole=whole,
+        lines=((none, none, none),),
+        seen_to_hz=64.0,
+    )
+    found = readings_of(None, {"x": seen})["x"]
+    assert [one.document()["code"] for one in found.remarks] == codes
 
 
 def test_one_card_answers_all_three_questions(run, folder):

@@ -7,12 +7,13 @@ from collections.abc import Mapping, Sequence
 from omphalon.physics.swing import Swings, fit_swings
 from omphalon.prints.card import Card
 from omphalon.recording import GreyPicture
-from omphalon.remarks import Refusal
+from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
 from omphalon.studies.card.sight import CardSight, look
 from omphalon.studies.shaper.modes import AxisReading, HowRead
 
 BEAD_SHARE = 1.2  # of a line's width: over it bead and edges show the mean of its course
+MOST_OF_IT = 0.7  # of the motion: with less seen, a mode is likely missing
 FEWEST_LINES, FEWEST_READINGS = 6, 20  # of a comb's that must be read, and of a line
 
 
@@ -51,6 +52,7 @@ def readings_of(sight: CardSight, swings: Mapping[str, Swings]) -> dict[str, Axi
             how=HowRead(
                 way="card", facts={"count": len(seen.lines), "noise": 1000 * seen.noise_mm}
             ),
+            remarks=_unseen(axis, seen),
             seen_to_hz=seen.seen_to_hz,
         )
         for axis, seen in swings.items()
@@ -61,6 +63,14 @@ def readings_of(sight: CardSight, swings: Mapping[str, Swings]) -> dict[str, Axi
         facts = {"noise": 1000 * noise, "speed": sight.card.comb_acceleration_mm_s2}
         raise Refusal("no-ringing", **facts)
     return found
+
+
+def _unseen(axis: str, seen: Swings) -> tuple[Remark, ...]:
+    """A word where the modes that are seen leave much of the motion over."""
+    if seen.whole > MOST_OF_IT:
+        return ()
+    facts = {"axis": axis, "share": seen.whole, "frequency": seen.seen_to_hz}
+    return (Remark("rest-unseen", facts),)
 
 
 def axis_on_card(
