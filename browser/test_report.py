@@ -80,7 +80,7 @@ def page(tmp_path_factory):
 @pytest.fixture(scope="module")
 def browser(tmp_path_factory):
     options = Options()
-    options.binary_location = shutil.which("chromium")
+    options.binary_location = shutil.which("chromium") or ""
     for word in (*QUIET, f"--user-data-dir={tmp_path_factory.mktemp('profile')}"):
         options.add_argument(word)
     options.set_capability("goog:loggingPrefs", {"performance": "ALL"})
