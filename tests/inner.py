@@ -15,8 +15,10 @@ from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
 from omphalon.remarks import Refusal
 
-HOTEND = ThermalModel(620.0, 240.0, 3.1, 1.4, 0.35, 22.0, 190.0)
-BED = dataclasses.replace(HOTEND, gain_c=160.0, time_constant_s=520.0, lag_s=9.0, dead_time_s=2.6)
+HOTEND = ThermalModel(620.0, 240.0, 3.1, 1.4, 22.0, 0.35, 190.0)
+BED = dataclasses.replace(
+    HOTEND, gain_c=160.0, time_constant_s=520.0, lag_s=9.0, dead_time_s=2.6, reference_c=48.0
+)
 BLOCK = dataclasses.replace(HOTEND, second_s=9.0, zero_s=12.0, lag_s=1.9)
 LOOPS = {
     "hotend": (HOTEND, Loop(212.0, unit_s=60.0)),

@@ -308,5 +308,4 @@ def test_who_does_not_say_whether_the_fan_blew_has_gains_for_either(fan_on, run,
     scores, _ = day_score(FULMAR_HOTEND, gains, test.target_c)
     assert scores[1] < 1.08 * scores[0]
     widths = [np.ptp(d["evidence"]["predicted"]["range"]["dip_c"]) for d in found]
-    # not surer for not knowing, but for a fan that may have blown already, and so dips less
-    assert widths[1] > widths[0] * 0.8
+    assert widths[1] > widths[0] * 0.9  # not surer for not knowing

@@ -126,7 +126,7 @@ def _from_moved(
     """Gains out of a log without a test."""
     read = moved(log, question.target_c)
     heater = question.heater or heater_at(read.target_c)
-    asked = replace(question, fan_on=question.fan_on is True)
+    asked = replace(question, fan_on=question.fan_on is True, ordinary=True)
     if read.cooling is not None and question.fan_cooling is None:
         asked = asked.with_cooling(
             read.cooling.value, read.cooling.half_width, len(read.rises) == 1

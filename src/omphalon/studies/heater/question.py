@@ -13,8 +13,8 @@ from omphalon.recording import TemperatureLog
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
 SHOWN_FAN_DOUBT = 0.3
-# of a cooling that is known: air that hits what is far from the sensor makes less of a dip; so
-# measured in docs/heater.md, "geometry"
+# of a cooling, where no test was made: air that hits what is far from the sensor makes less of a
+# dip; so measured in docs/heater.md, "geometry"
 FAR_FAN = 0.6
 
 
@@ -45,6 +45,7 @@ class HeaterQuestion:
     fan_cooling: float | None = None
     max_temp_c: float | None = None
     cooling_off: float | None = TOLD_FAN_DOUBT
+    ordinary: bool = False  # whether the log has no test
 
     def with_cooling(self, value: float, half_width: float, alone: bool) -> HeaterQuestion:
         """The question, where a log itself shows how much more heat is lost with the fan on;
@@ -74,8 +75,10 @@ class HeaterQuestion:
     def cooling_doubt(self, heater: str) -> tuple[float, float]:
         """How far the cooling may lie off, as factors."""
         if self.fan_cooling is None or self.cooling_off is None:
-            return kind_of(heater).fan_doubt
-        return FAR_FAN * (1 - self.cooling_off), 1 + self.cooling_off
+            low, high = kind_of(heater).fan_doubt
+        else:
+            low, high = 1 - self.cooling_off, 1 + self.cooling_off
+        return (FAR_FAN * low if self.ordinary else low), high
 
 
 @dataclass(frozen=True, kw_only=True)
