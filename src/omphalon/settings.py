@@ -9,12 +9,8 @@ from dataclasses import dataclass
 from typing import Any
 
 GAINS = ("kp", "ki", "kd")
-SETTINGS_OF_TOOL = (
-    "hotend-gains",
-    "steps-e",
-    "flow",
-    "advance",
-)  # settings that each tool has for itself
+# settings that each tool has for itself
+SETTINGS_OF_TOOL = ("hotend-gains", "steps-e", "flow", "advance")
 
 
 def tool_key(key: str, tool: int | None) -> str:

@@ -40,7 +40,7 @@ LEAST_MM = 1e-4  # of noise
 FLOOR = 0.004  # of a frequency: what dragging and the corner's own pace leave open
 # how a corner is taken and a bead follows: speed in the corner (mm/s), by how much of the way the
 # bead is late (mm), and over how much of it it is evened out, as a share of what is usual (log)
-HOW_START, HOW_USUAL, HOW_SPREAD = (5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (10.0, 0.1, 0.4)
+HOW_USUAL, HOW_SPREAD = (5.0, 0.0, 0.0), (10.0, 0.1, 0.4)
 HOW_LOW, HOW_HIGH = (0.0, -0.3, -1.2), (MOST_CORNER_MM_S, 0.6, 1.2)
 HOW_SCALE, HOW_NUDGE = (5.0, 0.05, 0.2), (0.2, 0.01, 0.02)
 
@@ -163,7 +163,7 @@ def fit_swings(lines: Sequence[Trace], wide_mm: float) -> Swings:
     wide_mm : over which the bead shows the mean of its course
     """
     whole = _Lines(lines, wide_mm)
-    p, how = np.zeros(0), np.array(HOW_START)
+    p, how = np.zeros(0), np.array(HOW_USUAL)
     rest = whole.read
     shares = np.zeros(0)
     columns = np.zeros((len(rest), 0))
