@@ -31,7 +31,7 @@ from omphalon.studies.heater.doubts import (
 )
 from omphalon.studies.heater.excerpt import Excerpt, excerpt
 from omphalon.studies.heater.moved import Moved, by_controller, moved
-from omphalon.studies.heater.question import HeaterQuestion, heater_at
+from omphalon.studies.heater.question import FAR_FAN, HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
 
 # refusals of a log as a test, after which it is read as an ordinary one
@@ -126,7 +126,7 @@ def _from_moved(
     """Gains out of a log without a test."""
     read = moved(log, question.target_c)
     heater = question.heater or heater_at(read.target_c)
-    asked = replace(question, fan_on=question.fan_on is True, ordinary=True)
+    asked = replace(question, fan_on=question.fan_on is True, far_fan=FAR_FAN)
     if read.cooling is not None and question.fan_cooling is None:
         asked = asked.with_cooling(
             read.cooling.value, read.cooling.half_width, len(read.rises) == 1

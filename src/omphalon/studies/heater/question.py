@@ -45,7 +45,7 @@ class HeaterQuestion:
     fan_cooling: float | None = None
     max_temp_c: float | None = None
     cooling_off: float | None = TOLD_FAN_DOUBT
-    ordinary: bool = False  # whether the log has no test
+    far_fan: float = 1.0
 
     def with_cooling(self, value: float, half_width: float, alone: bool) -> HeaterQuestion:
         """The question, where a log itself shows how much more heat is lost with the fan on;
@@ -78,7 +78,7 @@ class HeaterQuestion:
             low, high = kind_of(heater).fan_doubt
         else:
             low, high = 1 - self.cooling_off, 1 + self.cooling_off
-        return (FAR_FAN * low if self.ordinary else low), high
+        return self.far_fan * low, high
 
 
 @dataclass(frozen=True, kw_only=True)
