@@ -18,7 +18,7 @@ from omphalon.readers.temperature import read_temperature
 from omphalon.remarks import Refusal
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
-from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import as_csv
 from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
 from omphalon.studies.heater.check import check_heater

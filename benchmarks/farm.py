@@ -22,7 +22,7 @@ from pathlib import Path
 import numpy as np
 
 from omphalon import __version__
-from omphalon.cli.farm.job import answered, studies, warm
+from omphalon.cli.farm.group import answered, studies, warm
 from omphalon.farm.cluster import Scheduler, run_there
 from omphalon.farm.compare import compare_farms
 from omphalon.farm.jobs import jobs_of

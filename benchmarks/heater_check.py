@@ -17,7 +17,7 @@ from heater_gains import fitted, stamped
 from plants import Plant, best_possible, draw, plants
 
 from omphalon.recording import TemperatureLog
-from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.check_words import heater_check_answer
 from omphalon.studies.heater.question import CheckQuestion

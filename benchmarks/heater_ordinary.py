@@ -26,8 +26,7 @@ from plants import FAMILIES, Plant, best_possible, family_plants
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal
 from omphalon.standin.heater import Heater
-from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.loop import day_score
+from omphalon.standin.loop import Hold, day_score, hold_log
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.changes import held_against
 from omphalon.studies.heater.fit import fit_heater

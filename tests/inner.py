@@ -6,7 +6,7 @@ import dataclasses
 
 import numpy as np
 
-from omphalon.physics import arrival, fellows, lead, linear, rest, scale, taps
+from omphalon.physics import arrival, fellows, lead, linear, modes, rest, scale
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Loop, run_loop, step_for
@@ -188,14 +188,14 @@ def still(name):
 def knocked():
     """Decays of two modes after blows, in noise drawn once."""
     draw = np.random.default_rng(22)
-    t = np.arange(int(12 * taps.RATE_HZ)) / taps.RATE_HZ
+    t = np.arange(int(12 * modes.RATE_HZ)) / modes.RATE_HZ
     values = draw.normal(0, 8.0, len(t))
     for blow in (1.5, 3.1, 4.9, 6.6, 8.2, 10.0):
         since = np.maximum(t - blow, 0.0)
         ring = np.exp(-12 * since) * np.sin(2 * np.pi * 44 * since)
         ring += 0.5 * np.exp(-30 * since) * np.sin(2 * np.pi * 81 * since)
         values += np.where(t >= blow, 3000 * ring, 0.0)
-    return taps.tapped(values)
+    return modes.tapped(values)
 
 
 def among():

@@ -5,7 +5,7 @@ import numpy as np
 from families import Chain
 from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log, tap_log
 from omphalon.standin.frame import as_csv as motion_csv
-from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
 

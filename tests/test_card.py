@@ -217,9 +217,9 @@ def spoiled(how):
         return how(grey)
     from scipy.ndimage import gaussian_filter
 
-    from omphalon.physics.rings import find_rings, poses_of
+    from omphalon.physics.pose import find_rings, poses_of
     from omphalon.prints.card import card_in
-    from omphalon.readers.printed import read_plan
+    from omphalon.readers.text import read_plan
 
     if how == "blur":
         return gaussian_filter(grey, 9)
@@ -341,7 +341,7 @@ def test_two_lags_and_a_slip_leave_the_lead_where_it_is(split, slips):
     from omphalon.physics.flow import Laid
     from omphalon.standin.bead import BIN_MM, Nozzle, beads
     from omphalon.standin.moves import Move
-    from omphalon.studies.card.late import late_mm
+    from omphalon.studies.card.rungs import late_mm
 
     lead, stretches = 0.06, (18.0, 32.0, 18.0, 32.0, 18.0)
     nozzle = Nozzle(lead, nozzle_lag_s=split * lead, slips_s_mm=slips, grain_mm=0.002)

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from omphalon.physics.arrival_doubt import pieces
+from omphalon.physics.arrival import pieces
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
-from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import as_csv
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.changes import Pair, held_against

@@ -13,8 +13,8 @@ from omphalon.readers.clock import past_midnight, seconds
 from omphalon.readers.columns import number, words
 from omphalon.readers.readings import option_readings, read_readings
 from omphalon.recording import TemperatureLog
-from omphalon.studies.heater.cleaning import cleaned
 from omphalon.studies.heater.doubts import log_doubts
+from omphalon.studies.heater.excerpt import cleaned
 from omphalon.units import number_in
 
 

@@ -16,7 +16,7 @@ import pytest
 from scipy import stats
 
 from conftest import SAMPLES
-from omphalon.cli.farm.job import LEFT_OUT, STUDIES, studies
+from omphalon.cli.farm.group import LEFT_OUT, STUDIES, studies
 from omphalon.farm.compare import compare_farms
 from omphalon.farm.figures import FIGURES
 from omphalon.farm.jobs import FarmJob

@@ -8,10 +8,9 @@ from scipy.integrate import trapezoid
 
 from omphalon.physics import sweep
 from omphalon.physics.impulses import SHAPERS, seconds, variance_s2
-from omphalon.physics.modes import fit_modes
+from omphalon.physics.modes import NoTaps, fit_modes, tapped
 from omphalon.physics.resonance import Mode, decays, follows, response_of
 from omphalon.physics.shaping import Limits, unshaped
-from omphalon.physics.taps import NoTaps, tapped
 from omphalon.standin.bead import Nozzle, beads, corner_speeds, ridden, runs
 from omphalon.standin.frame import (
     RATE_HZ,

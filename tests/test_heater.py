@@ -12,8 +12,7 @@ import pytest
 from omphalon.physics.thermal_fit import fit_thermal
 from omphalon.readers.columns import Wanted
 from omphalon.readers.temperature import read_temperature
-from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.loop import day_score, run_loop
+from omphalon.standin.loop import Hold, day_score, hold_log, run_loop
 from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
 from omphalon.studies.heater.excerpt import excerpt

@@ -5,7 +5,7 @@ import json
 import numpy as np
 import pytest
 
-from omphalon.standin.hold import Hold, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import as_csv
 from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
 

@@ -12,8 +12,7 @@ import pytest
 
 from conftest import SAMPLES
 from logs import as_csv
-from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.loop import day_score
+from omphalon.standin.loop import Hold, day_score, hold_log
 from omphalon.standin.oscillation import as_console
 from omphalon.standin.samples import FULMAR_HOTEND
 

@@ -9,12 +9,10 @@ from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
 from omphalon.printer.capture import capture
 from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
-from omphalon.printer.dialogue import Dialogue, framed
-from omphalon.printer.ear import Ear, Speech
-from omphalon.printer.guard import Guard, GuardLimits
+from omphalon.printer.dialogue import Dialogue, Ear, Speech, framed
+from omphalon.printer.guard import Guard, GuardLimits, ReportClock
 from omphalon.printer.link import Link, hello
 from omphalon.printer.off import switch_off
-from omphalon.printer.report_clock import ReportClock
 from omphalon.printer.send import lines_of, send
 from omphalon.report.live import drawn, headline, near_target
 from omphalon.reports import Heating, Status, report_of

@@ -8,15 +8,13 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from omphalon.lines.codes import codes_of
-from omphalon.lines.dialect import Dialect, load_dialect
-from omphalon.lines.gains import FORMS, ControlLoop
+from omphalon.lines.dialect import FORMS, ControlLoop, Dialect, load_dialect
 from omphalon.lines.listing import listed
 from omphalon.lines.template import checked
 from omphalon.physics import fellows, lead, scale
 from omphalon.physics.impulses import SHAPERS, residual, seconds
 from omphalon.physics.lead import NoAnswer
-from omphalon.printer.dialogue import framed
-from omphalon.printer.ear import Ear
+from omphalon.printer.dialogue import Ear, framed
 from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal

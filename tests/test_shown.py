@@ -9,7 +9,7 @@ import pytest
 
 from omphalon.errors import UnknownFormat
 from omphalon.lines.dialect import load_dialect
-from omphalon.prints.digits import GLYPHS, drawn, width_of
+from omphalon.prints.strokes import GLYPHS, drawn, width_of
 
 TOWER = ["advance", "fit", "tower-heights.csv", "--from", "0", "--per-mm", "0.02", "--to", "1"]
 ANSWERS = {

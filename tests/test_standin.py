@@ -6,8 +6,7 @@ import numpy as np
 import pytest
 
 from omphalon.standin.heater import Heater, Lanes, quantised
-from omphalon.standin.hold import Hold, hold_log
-from omphalon.standin.loop import run_loop
+from omphalon.standin.loop import Hold, hold_log, run_loop
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 
 PLAIN = Heater(

@@ -98,8 +98,8 @@ def plan(
       omphalon advance plan --style tower --drive bowden --dialect stand-in --out tower.gcode
     """
     how.check(out=out)
-    from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
     from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
+    from omphalon.studies.advance.question import DRIVES, LINES, TOWER_MM
     from omphalon.studies.card.plan import most_values
 
     usual = DRIVES[drive]
@@ -249,7 +249,7 @@ def _fit_picture(
 ) -> Answer:
     """The answer from a picture of a ladder, or of a tower."""
     from omphalon.readers.picture import cut_around, read_picture
-    from omphalon.readers.printed import read_plan
+    from omphalon.readers.text import read_plan
 
     plan = read_plan(printed)
     picture = read_picture(path)

@@ -73,7 +73,7 @@ def plan(
     """
     how.check(out=out)
     from omphalon.prints.card import PARTS
-    from omphalon.studies.advance.drives import DRIVES
+    from omphalon.studies.advance.question import DRIVES
     from omphalon.studies.card.plan import CardAsked, plan_card
 
     wanted = [word.strip() for word in parts.split(",")]
@@ -176,7 +176,7 @@ def _answered(
 def cards_of(printed: str | None) -> list[Card]:
     """The card that was named, or all that lie in the bench's folder of prints."""
     from omphalon.prints.card import card_in
-    from omphalon.readers.printed import read_plan
+    from omphalon.readers.text import read_plan
 
     if printed is not None:
         return [card_in(read_plan(printed), printed)]

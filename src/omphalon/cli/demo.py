@@ -10,16 +10,12 @@ import shlex
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.cli.common import as_json
 from omphalon.errors import UnwritableFile, UsageError, echoed
 from omphalon.files import put_bytes
-
-if TYPE_CHECKING:
-    pass
 
 BENCH, SHEET = "fulmar", "printer-lists.txt"
 Tour = tuple[tuple[str, tuple[str, ...]], ...]

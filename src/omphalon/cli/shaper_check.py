@@ -97,7 +97,7 @@ def _needed(given: dict[str, Any], *names: str) -> None:
 
 def _at_rest(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.rest_words import sensor_answer
+    from omphalon.studies.shaper.check_words import sensor_answer
 
     if len(logs) != 1:
         raise UsageError(f"--kind rest with {len(logs)} logs", "give one log of a sensor at rest")
@@ -115,7 +115,7 @@ def _at_rest(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
 def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     from omphalon.readers.acceleration import read_motion
     from omphalon.studies.shaper.bands import BandsQuestion
-    from omphalon.studies.shaper.bands_words import bands_answer
+    from omphalon.studies.shaper.check_words import bands_answer
 
     if len(logs) > 1:
         raise UsageError(f"--seen with {len(logs)} logs", "give one log, or none")

@@ -10,8 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from omphalon.files import small_file
-from omphalon.lines.dialect import LINES_OF_TOOL, Dialect
-from omphalon.lines.gains import as_gains
+from omphalon.lines.dialect import LINES_OF_TOOL, Dialect, as_gains
 from omphalon.lines.template import Template
 
 NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"

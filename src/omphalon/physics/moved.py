@@ -21,7 +21,7 @@ from scipy.linalg import cholesky, solve_triangular
 from scipy.optimize import least_squares
 
 from omphalon.arrays import Array
-from omphalon.physics.moved_log import MovedLog
+from omphalon.physics.record import MovedLog
 from omphalon.physics.scale import Estimate, memory, student_95
 from omphalon.physics.thermal import ThermalModel, first_order
 from omphalon.physics.thermal_fit import (

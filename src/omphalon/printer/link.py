@@ -10,8 +10,7 @@ from collections.abc import Callable, Iterator
 from omphalon.errors import LinkFault, echoed
 from omphalon.lines.codes import is_move, is_test, targets_of
 from omphalon.lines.dialect import Dialect
-from omphalon.printer.dialogue import UNPLUG, Dialogue
-from omphalon.printer.ear import Heard, Speech
+from omphalon.printer.dialogue import UNPLUG, Dialogue, Heard, Speech
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
 from omphalon.reports import Report

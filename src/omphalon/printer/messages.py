@@ -13,8 +13,7 @@ from typing import Any
 
 from omphalon import errors
 from omphalon.errors import LinkFault, OmphalonError
-from omphalon.lines.dialect import Dialect
-from omphalon.lines.gains import ControlLoop
+from omphalon.lines.dialect import ControlLoop, Dialect
 from omphalon.lines.template import Template
 
 BEAT_S = 1.0  # each end says so often that it lives

@@ -9,9 +9,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from omphalon.prints.digits import drawn, width_of
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Stroke, even, square
+from omphalon.prints.strokes import Stroke, drawn, even, square, width_of
 
 GAP_MM = 3.0
 MARK_MM = 0.4

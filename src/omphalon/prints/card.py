@@ -15,9 +15,8 @@ from typing import Any
 
 from omphalon.errors import UsageError, echoed
 from omphalon.prints.advance import Label, number, prime
-from omphalon.prints.digits import width_of
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Place, Stroke, even
+from omphalon.prints.strokes import Place, Stroke, even, width_of
 from omphalon.shapes import Shape, fits
 
 PARTS = ("advance", "combs", "frame")

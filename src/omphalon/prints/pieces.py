@@ -8,9 +8,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from omphalon.prints.advance import Label, number, prime
-from omphalon.prints.digits import width_of
 from omphalon.prints.job import Job
-from omphalon.prints.strokes import Stroke, even, layers, square
+from omphalon.prints.strokes import Stroke, even, layers, square, width_of
 
 BRIM_LOOPS = 5
 BAND_MM = 4.0  # of a gauge's frame: stiff, and wide enough for digits

@@ -11,10 +11,11 @@ import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, TYPE_CHECKING
+from typing import IO, TYPE_CHECKING, Any
 
-from omphalon.errors import OmphalonError, UnreadableFile, shown
+from omphalon.errors import OmphalonError, UnreadableFile, UsageError, shown
 from omphalon.files import open_file
+from omphalon.shapes import parsed
 
 if TYPE_CHECKING:
     from _typeshed import WriteableBuffer as Buffer
@@ -171,3 +172,27 @@ def decoded(raw: bytes, name: str) -> str:
         if error.reason == "unexpected end of data" or error.start > len(raw) - 4:
             return raw[: error.start].decode("utf-8-sig")
         return raw.decode("latin-1")
+
+
+PRINT = SizeLimit(30 * MB, 30 * MB, "give the print that `omphalon advance plan` wrote")
+HEAD, MARK = 12, "; plan "  # the line in which a print says what it is
+
+
+def read_plan(path: str) -> dict[str, Any]:
+    """What a print of ours says of itself.
+
+    Raises
+    ------
+    UsageError
+        If the file is none of ours, or cannot be read.
+    """
+    text = read_text(path, PRINT)
+    plan = next((line[len(MARK) :] for line in text.lines[:HEAD] if line.startswith(MARK)), "")
+    try:
+        found: dict[str, Any] = parsed(plan, {"print": str})
+        return found
+    except ValueError as error:
+        raise UsageError(
+            f"{text.source}: not a print that omphalon wrote, or one of an earlier version",
+            "give the file that was printed, or plan it again",
+        ) from error

@@ -13,8 +13,8 @@ from omphalon.standin.builds import Build
 from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.heater import Heater
-from omphalon.standin.hold import Hold, hold_log
 from omphalon.standin.kept import GAIN_SCALE, MachineSettings
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 
 FULMAR_HOTEND = Heater(

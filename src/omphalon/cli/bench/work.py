@@ -178,7 +178,7 @@ def trial(
     Example:
       omphalon bench trial --changed "fan 60 %" --outcome "cleaner bridges" --score 7
     """
-    from omphalon.bench.trials import ranked
+    from omphalon.bench.journal import ranked
 
     one = opened(place)
     if rank:

@@ -10,8 +10,7 @@ import click
 from omphalon.cli.asking import BACK
 from omphalon.cli.common import Measure, number, parsed, tool_option
 from omphalon.cli.extruder import fed
-from omphalon.cli.printer.put import Setter, shown_and_kept
-from omphalon.cli.printer.send import ask_by_name, show_lines
+from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
 from omphalon.cli.printer.wire import (
     Wired,
     agreed_dialect,

@@ -11,9 +11,7 @@ import click
 
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.heater import aim_option, style_option
-from omphalon.cli.printer.feed import extruder
-from omphalon.cli.printer.put import Setter, shown_and_kept
-from omphalon.cli.printer.run import (
+from omphalon.cli.printer.capture import (
     cool_down,
     course_of,
     goal_of,
@@ -22,7 +20,8 @@ from omphalon.cli.printer.run import (
     refuse_low_limit,
     run_course,
 )
-from omphalon.cli.printer.send import ask_by_name, show_lines
+from omphalon.cli.printer.feed import extruder
+from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
 from omphalon.cli.printer.wire import (
     Wired,
     agreed_dialect,

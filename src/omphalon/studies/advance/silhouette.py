@@ -13,7 +13,7 @@ import numpy as np
 from scipy import ndimage
 
 from omphalon.arrays import Array
-from omphalon.physics.plate import shrunk
+from omphalon.physics.pose import shrunk
 from omphalon.physics.scale import by_median
 from omphalon.recording import GreyPicture, Reading, Readings
 from omphalon.remarks import Refusal

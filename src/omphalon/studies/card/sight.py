@@ -11,8 +11,7 @@ import numpy as np
 
 from omphalon.arrays import Array
 from omphalon.physics.edges import MOST_CLIPPED, Edges, course
-from omphalon.physics.pose import Pose
-from omphalon.physics.rings import LensPose, find_rings, fitted_pose, poses_of
+from omphalon.physics.pose import LensPose, Pose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, check_sum
 from omphalon.recording import GreyPicture, Readings

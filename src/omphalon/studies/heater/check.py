@@ -13,8 +13,7 @@ import numpy as np
 from omphalon.arrays import Array
 from omphalon.finding import Verdict
 from omphalon.heaters import kind_of
-from omphalon.physics.arrival import look
-from omphalon.physics.arrival_doubt import arrival_deviations
+from omphalon.physics.arrival import arrival_deviations, look
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair, held_against

@@ -29,8 +29,8 @@ from omphalon.studies.heater.doubts import (
     refuse_other_scale,
     refuse_too_little,
 )
-from omphalon.studies.heater.excerpt import Excerpt, excerpt
-from omphalon.studies.heater.moved import Moved, by_controller, moved
+from omphalon.studies.heater.excerpt import Excerpt, by_controller, excerpt
+from omphalon.studies.heater.moved import Moved, moved
 from omphalon.studies.heater.question import FAR_FAN, HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
 

@@ -12,7 +12,7 @@ from omphalon.physics.scale import memory
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair
-from omphalon.studies.heater.cleaning import BUSY
+from omphalon.studies.heater.excerpt import BUSY
 from omphalon.studies.heater.moved import FULL, SETTLES_DELAYS, Moved, moved
 
 # what the same heater differs by from one day to the next, as a deviation: the room, the supply,

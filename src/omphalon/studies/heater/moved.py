@@ -11,21 +11,23 @@ import numpy as np
 from omphalon.arrays import Array, Integers, Mask
 from omphalon.physics import oscillation
 from omphalon.physics.moved import MOST_CHANGES, MOST_ROWS, MovedFit, fit_moved, loss_changes
-from omphalon.physics.moved_log import MovedLog
+from omphalon.physics.record import MovedLog
 from omphalon.physics.scale import Estimate, by_median
 from omphalon.physics.thermal_fit import AMBIENT_C, COLD_C, ThermalFit
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
-from omphalon.studies.heater.cleaning import BUSY, cleaned
-from omphalon.studies.heater.excerpt import SAME_C, fahrenheit, log_target, target_doubts
+from omphalon.studies.heater.excerpt import (
+    BUSY,
+    LEAST_MOVE,
+    SAME_C,
+    cleaned,
+    fahrenheit,
+    log_target,
+    target_doubts,
+)
 from omphalon.studies.heater.stretches import NEAR_C, Stretch, late_power, sessions, stretches
 
-# a test switches between two levels, a controller goes in steps of all sizes. Of 384 made-up tests
-# none had more than 8 % of small moves, nor less than 70 % of its reports at two levels
-SMALL_MOVE, LEAST_MOVE, SOME, MOSTLY = 0.15, 0.004, 0.1, 0.5
-TWO_LEVELS, LEVEL, WINDOWS = 0.7, 0.02, 6
-FEWEST_MOVES = 6
 LEAD_S = 10.0  # kept of a rest before the heater comes on
 LEAST_RISE_C = 15.0  # that a log must show to tell a heater's pace
 COLD_START_C = 3.0  # a log that starts cold, and as flat, starts at rest
@@ -80,42 +82,6 @@ class Moved:
     def cooling(self) -> Estimate | None:
         """The largest rise of the loss, as a part fan's cooling; None where there was none."""
         return max(self.rises, key=lambda e: e.value, default=None)
-
-
-def by_controller(log: TemperatureLog) -> bool:
-    """Whether a controller moved the power, in steps of all sizes: no test switches so."""
-    if log.power is None:
-        return False
-    near = np.arange(len(log.power)) >= int(np.argmax(log.temperature_c > _middle(log)))
-    power = log.power[near]
-    moves = np.abs(np.diff(power))
-    moves = moves[moves > LEAST_MOVE]
-    if len(moves) < FEWEST_MOVES:
-        return False
-    small = float(np.mean(moves < SMALL_MOVE))
-    return small > MOSTLY or (small > SOME and _at_two_levels(power) < TWO_LEVELS)
-
-
-def _at_two_levels(power: Array) -> float:
-    """The share of reports at the two commonest levels of their part of the log, in the middle of
-    its parts.
-    """
-    level = np.round(power / LEVEL).astype(np.int64)
-    shares = []
-    for part in np.array_split(level, WINDOWS):
-        if len(part):
-            counts = np.convolve(np.bincount(part - part.min()), np.ones(3), "same")
-            top = int(np.argmax(counts))
-            rest = counts.copy()
-            rest[max(top - 2, 0) : top + 3] = 0
-            shares.append((counts[top] + rest.max()) / len(part))
-    return float(np.median(shares))
-
-
-def _middle(log: TemperatureLog) -> float:
-    """Above it a heater is nearer its target than the room."""
-    low, high = float(log.temperature_c.min()), float(log.temperature_c.max())
-    return low + 0.8 * (high - low)
 
 
 def moved(log: TemperatureLog, target_c: float | None) -> Moved:

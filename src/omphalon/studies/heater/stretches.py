@@ -9,7 +9,7 @@ import numpy as np
 from omphalon.arrays import Array, Integers
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Remark
-from omphalon.studies.heater.cleaning import APART_S, BUSY
+from omphalon.studies.heater.excerpt import APART_S, BUSY
 
 NEAR_C, NEAR_SHARE = 3.0, 0.04  # of the target, and of the way to it: it holds
 SHORTEST_S = 4.0  # a shorter stretch is part of its neighbour

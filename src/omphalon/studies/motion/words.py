@@ -7,8 +7,7 @@ from typing import Any
 from omphalon.finding import Finding, Shown, answer
 from omphalon.recording import Readings
 from omphalon.settings import Setting
-from omphalon.studies.motion.check import MotionCheck, check_motion
-from omphalon.studies.motion.fit import Limit, MotionFit, fit_motion
+from omphalon.studies.motion.fit import Limit, MotionCheck, MotionFit, check_motion, fit_motion
 from omphalon.units import digits, plural
 
 

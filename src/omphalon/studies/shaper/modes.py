@@ -15,10 +15,9 @@ import numpy as np
 from omphalon.arrays import Array
 from omphalon.constants import ASSUMED_DAMPING, G_MM_S2
 from omphalon.physics import sweep
-from omphalon.physics.modes import ModeFit, fit_modes
+from omphalon.physics.modes import FEWEST, SKIP_S, ModeFit, NoTaps, fit_modes, tapped
 from omphalon.physics.resonance import Mode, Response, decays, response_of, undriven
 from omphalon.physics.scale import student_95
-from omphalon.physics.taps import FEWEST, SKIP_S, NoTaps, tapped
 from omphalon.recording import MotionLog
 from omphalon.remarks import Refusal, Remark
 
