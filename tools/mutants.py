@@ -40,9 +40,11 @@ SWAPS = {
 REST = ["tests", "--ignore=tests/test_live.py"]
 # rooms, the recorded answers that they make, and the tests that look at them first
 NEAR = (
-    (r"pose|pieces|edges|sight", "scan", "test_picture"),
+    (r"pose|edges|sight|silhouette|rungs", "scan", "test_picture test_card"),
+    (r"swing|physics/flow|studies/card", "scan", "test_card"),
+    (r"physics/(moved|record)|stretches|heater/(moved|health)", "warm or hold", "test_ordinary"),
     (
-        r"sweep|taps|modes|resonance|rest|impulses|shaping|studies/shaper",
+        r"sweep|modes|resonance|rest|impulses|shaping|studies/shaper",
         "shaper or still or knocked",
         "test_frame test_sensor test_shaper test_prints",
     ),

@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass
 
 from omphalon.heaters import KINDS, of_tool
+from omphalon.units import plain_number
 
 NUMBER = r"[-+]?(?:\d+(?:[.,]\d+)?|(?i:nan|inf)(?![A-Za-z]))"
 REPORT = re.compile(
@@ -93,11 +94,6 @@ def _heating(mark: re.Match[str], power: re.Match[str] | None) -> Heating:
         target_c=plain_number(mark[3]) if mark[3] else math.nan,
         power=plain_number(power[2]) if power else math.nan,
     )
-
-
-def plain_number(text: str) -> float:
-    """A number with a decimal point or comma."""
-    return float(text.replace(",", "."))
 
 
 def full_power(most: float) -> float:

@@ -42,7 +42,12 @@ class Number:
     def places(self) -> int:
         """Decimals that were written."""
         found = WRITTEN.match(self.written.translate(MINUS).strip())
-        return len(re.split("[.,]", found[2])[1]) if found and re.search("[.,]", found[2]) else 0
+        return _places(found[2]) if found else 0
+
+
+def plain_number(text: str) -> float:
+    """The value of a number's digits, with a decimal point or comma."""
+    return float(text.replace(",", "."))
 
 
 def number_in(
@@ -69,18 +74,12 @@ def number_in(
             f"is not {_a_number(plain, quantity)}", f"write a number{_unit_words(quantity)}"
         )
     factor = _factor(found[4].strip().lower(), quantity)
-    sign, digits, power = (
-        -1.0 if found[1] == "-" else 1.0,
-        found[2].replace(",", "."),
-        found[3] or "",
-    )
-    scale = factor * float("1" + power)
-    value = sign * float(digits) * scale
+    scale = factor * float(f"1{found[3] or ''}")
+    value = plain_number(found[1] + found[2]) * scale
     if quantity.whole and value != int(value):
         raise NoSuchNumber("is not a whole number", "write one without a fraction")
     refuse_impossible(value, quantity, lowest, highest)
-    places = len(digits.split(".")[1]) if "." in digits else 0
-    return Number(value, scale * 10.0**-places, text.strip())
+    return Number(value, scale * 10.0 ** -_places(found[2]), text.strip())
 
 
 def refuse_impossible(
@@ -105,6 +104,10 @@ def refuse_impossible(
 def is_usual(value: float, quantity: Quantity) -> bool:
     """Whether a value lies in the range that is usual; always where the table knows none."""
     return quantity.usual is None or quantity.usual[0] <= value <= quantity.usual[1]
+
+
+def _places(digits: str) -> int:
+    return len(re.split("[.,]", f"{digits}.")[1])
 
 
 def _a_number(plain: str, quantity: Quantity) -> str:

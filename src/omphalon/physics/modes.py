@@ -1,4 +1,4 @@
-"""The modes that a measured response supports, be it a sweep's or that of free decays after taps."""
+"""The modes that a measured response supports: a sweep's, or that of free decays after taps."""
 
 from __future__ import annotations
 

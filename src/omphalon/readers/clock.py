@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from omphalon.remarks import Remark
+from omphalon.units import plain_number
 
 NUMBER = re.compile(r"[-+]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[-+]?\d+)?", re.I | re.ASCII)
 CLOCK = re.compile(r"(\d{1,2}):([0-5]\d):([0-5]\d(?:[.,]\d+)?)", re.ASCII)
@@ -104,10 +105,7 @@ def _numbers(cells: Sequence[str], unit_s: float | None) -> list[float]:
     """Numbers in the header's unit; without one, seconds, or an epoch in s, ms, µs or ns by its
     size.
     """
-    values = [
-        float(c.strip().replace(",", ".")) if NUMBER.fullmatch(c.strip()) else math.nan
-        for c in cells
-    ]
+    values = [plain_number(c.strip()) if NUMBER.fullmatch(c.strip()) else math.nan for c in cells]
     if unit_s is not None:
         return [v * unit_s for v in values]
     known = sorted(v for v in values if math.isfinite(v))
@@ -121,7 +119,7 @@ def _of_day(text: str) -> float:
     if not found:
         return math.nan
     hour, minute, second = found.groups()
-    return int(hour) * 3600 + int(minute) * 60 + float(second.replace(",", "."))
+    return int(hour) * 3600 + int(minute) * 60 + plain_number(second)
 
 
 def past_midnight(times: list[float]) -> list[float]:

@@ -17,9 +17,9 @@ from omphalon.errors import UnknownFormat, UsageError, echoed
 from omphalon.readers.clock import NUMBER
 from omphalon.readers.text import Text
 from omphalon.remarks import Remark
+from omphalon.units import MINUS, plain_number
 
 SEPARATORS = (";", "\t", ",", " ")
-MINUS = str.maketrans({"−": "-", "\u00a0": " ", "\u202f": " "})
 UNIT_BEHIND = re.compile(
     r"\s*(?:°\s?[CFK]|[CFK]|mm/s²|mm/s2|m/s²|m/s2|mm/s\^2|m/s\^2|g|ms|µs|us|s|mm|Hz)", re.ASCII
 )
@@ -66,7 +66,7 @@ def number(cell: str) -> float:
     rest = text[found.end() :].strip()
     if rest and rest != "%" and not UNIT_BEHIND.fullmatch(rest):
         return math.nan
-    value = float(found[0].replace(",", "."))
+    value = plain_number(found[0])
     return value if math.isfinite(value) else math.nan
 
 
