@@ -13,10 +13,10 @@ from omphalon.cli import omphalon as program
 from omphalon.physics import lead, sweep
 from omphalon.physics.aims import AIMS
 from omphalon.physics.arrival import Arrival, look
+from omphalon.physics.linear import sensitivity, ultimate_of
 from omphalon.physics.loop import Loop
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Limits, at_setting, candidates, pick
-from omphalon.physics.linear import sensitivity, ultimate_of
 from omphalon.physics.thermal import ThermalModel
 from omphalon.recording import TemperatureLog
 from omphalon.standin.frame import Sensor, Sweep, Swing, as_csv, sensed, sweep_log
