@@ -128,7 +128,18 @@ def failing(copy: Path, tests: list[str]) -> str:
     are made once.
     """
     done = subprocess.run(
-        [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests],
+        [
+            sys.executable,
+            "-m",
+            "pytest",
+            "-x",
+            "-q",
+            "-m",
+            "not slow",
+            "-p",
+            "no:cacheprovider",
+            *tests,
+        ],
         cwd=copy,
         env={
             **os.environ,
@@ -175,7 +186,7 @@ def main() -> None:
     seen = 0
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder)
-        for name in ("src", "tests", "docs", "tools", "README.md", "pyproject.toml"):
+        for name in ("src", "tests", "benchmarks", "docs", "tools", "README.md", "pyproject.toml"):
             place = ROOT / name
             (shutil.copytree if place.is_dir() else shutil.copy)(place, copy / name)
         all_near = sorted({name for *_, names in NEAR for name in names.split()})

@@ -7,14 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from omphalon.quantities import (
-    BED_MOST_C,
-    BED_USUAL_C,
-    CHAMBER_MOST_C,
-    CHAMBER_USUAL_C,
-    HOTEND_MOST_C,
-    HOTEND_USUAL_C,
-)
+from omphalon.quantities import QUANTITIES
 from omphalon.tables import table_by
 
 MOST_TOOLS = 10  # numbered 0 to 9, as reports have room for
@@ -25,13 +18,12 @@ class HeaterKind:
     """A kind of heater. Judgements, where docs/heater.md and docs/printer.md name no source.
 
     `mark`: in reports. `index`: in the line of an oscillation test; a hotend's is its tool.
-    `usual_target_c`: where none is given. `asked_above_c`: more is asked for by name. `usual_c`,
-    `most_c`: the hottest that is usual, and that can be. `unit_s`: of time in scores and limits.
-    `fan_cooling`: how much more heat is lost with the part fan on, `fan_doubt` by which factors
-    that may lie off. `fan_after_s`, `hold_s`: of a hold. `begins_s`, `quiet_s`, `test_s`: within
-    that a test shows that it has begun; target and power at 0 for so long, it is over; and it is
-    over within that, whatever the printer says. `falls_s`: without power it falls within that.
-    `arrives_s`: to any target. `minutes`: what a run takes.
+    `usual_target_c`: where none is given. `asked_above_c`: more is asked for by name. `unit_s`: of
+    time in scores and limits. `fan_cooling`: how much more heat is lost with the part fan on,
+    `fan_doubt` by which factors that may lie off. `fan_after_s`, `hold_s`: of a hold. `begins_s`,
+    `quiet_s`, `test_s`: within that a test shows that it has begun; target and power at 0 for so
+    long, it is over; and it is over within that, whatever the printer says. `falls_s`: without
+    power it falls within that. `arrives_s`: to any target. `minutes`: what a run takes.
     """
 
     name: str
@@ -39,8 +31,6 @@ class HeaterKind:
     index: int | None
     usual_target_c: float
     asked_above_c: float
-    usual_c: float
-    most_c: float
     unit_s: float
     fan_cooling: float
     fan_doubt: tuple[float, float]
@@ -53,6 +43,17 @@ class HeaterKind:
     arrives_s: float
     minutes: str
 
+    @property
+    def usual_c(self) -> float:
+        """The hottest that is usual."""
+        usual = QUANTITIES[f"{self.name} temperature"].usual
+        return self.most_c if usual is None else usual[1]
+
+    @property
+    def most_c(self) -> float:
+        """The hottest that can be."""
+        return QUANTITIES[f"{self.name} temperature"].highest
+
 
 KINDS: Mapping[str, HeaterKind] = table_by(
     "name",
@@ -62,8 +63,6 @@ KINDS: Mapping[str, HeaterKind] = table_by(
         index=0,
         usual_target_c=210.0,
         asked_above_c=300.0,
-        usual_c=HOTEND_USUAL_C,
-        most_c=HOTEND_MOST_C,
         unit_s=60.0,
         fan_cooling=0.4,
         fan_doubt=(0.5, 2.2),
@@ -82,8 +81,6 @@ KINDS: Mapping[str, HeaterKind] = table_by(
         index=-1,
         usual_target_c=60.0,
         asked_above_c=120.0,
-        usual_c=BED_USUAL_C,
-        most_c=BED_MOST_C,
         unit_s=300.0,
         fan_cooling=0.15,
         fan_doubt=(0.15, 2.2),  # on a bed it hits the plate, not the sensor
@@ -102,8 +99,6 @@ KINDS: Mapping[str, HeaterKind] = table_by(
         index=None,  # no code for its test is shared
         usual_target_c=50.0,
         asked_above_c=80.0,
-        usual_c=CHAMBER_USUAL_C,
-        most_c=CHAMBER_MOST_C,
         unit_s=600.0,
         fan_cooling=0.05,
         fan_doubt=(0.1, 4.0),

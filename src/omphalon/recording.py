@@ -89,9 +89,11 @@ class Column:
     """A column of a READINGS.csv and the option of the same meaning: a quantity, or a word out of
     `choices`.
 
-    `also` are other headers that mean it. `shared`: one value may stand for all readings.
+    `table` is whose readings hold it, `also` are other headers that mean it. `shared`: one value
+    may stand for all readings.
     """
 
+    table: str
     name: str
     option: str
     help: str

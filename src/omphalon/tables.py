@@ -1,12 +1,26 @@
-"""Tables by the names of their rows."""
+"""Tables by the names of their rows, and the tables that ship as CSV, in rows/."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import csv
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import fields
+from pathlib import Path
 from types import MappingProxyType
-from typing import TypeVar
+from typing import Any, TypeVar
 
 Row = TypeVar("Row")
+# a field's type → how its cell is read
+CELLS: dict[str, Callable[[str], Any]] = {
+    "str": str,
+    "str | None": str,
+    "int": int,
+    "bool": {"yes": True}.__getitem__,
+    "float": float,
+    "float | None": float,
+    "tuple[float, float] | None": lambda cell: tuple(map(float, cell.split(" to "))),
+    "tuple[str, ...]": lambda cell: tuple(cell.split("|")),
+}
 
 
 def table_by(name: str, *rows: Row) -> Mapping[str, Row]:
@@ -24,3 +38,18 @@ def table_by(name: str, *rows: Row) -> Mapping[str, Row]:
             raise ValueError(f"{key} stands twice in a table")
         table[key] = row
     return MappingProxyType(table)
+
+
+def rows_of(name: str, row: Callable[..., Row], **named: Mapping[str, Any]) -> Iterator[Row]:
+    """The rows of a table in rows/, each a dataclass: cells by its fields' types, or out of what is
+    `named` for a column; an empty cell is the field's default.
+    """
+    types = {field.name: str(field.type) for field in fields(row)}  # type: ignore[arg-type]
+
+    def read(column: str, cell: str) -> Any:
+        known = named.get(column, {})
+        return known[cell] if cell in known else CELLS[types[column]](cell)
+
+    with open(Path(__file__).parent / "rows" / f"{name}.csv", encoding="utf-8") as file:
+        for cells in csv.DictReader(file):
+            yield row(**{column: read(column, cell) for column, cell in cells.items() if cell})

@@ -1,5 +1,5 @@
 """What is known of one printer: the keys of bench.toml, checked by the same table of quantities as
-options.
+options; they stand in rows/facts.csv, a filament's in rows/filament.csv.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from omphalon.files import small_file
 from omphalon.heaters import MOST_TOOLS
 from omphalon.quantities import QUANTITIES
 from omphalon.shapes import flat
-from omphalon.tables import table_by
+from omphalon.tables import rows_of, table_by
 from omphalon.units import NoSuchNumber, number_in
 
 MOST_BYTES = 256_000
@@ -31,12 +31,11 @@ class Fact:
     """A key of bench.toml: what it is, and what it may be.
 
     One of: a `quantity` (in a narrower range where that is given, with `count` numbers where there
-    are several), a `choice` of words (with
-    `several` a list of them), a `flag`, or a free word.
+    are several), a `choice` of words (with `several` a list of them), a `flag`, or a free word.
     """
 
     key: str
-    means: str
+    means: str = ""
     example: str
     quantity: str = ""
     lowest: float | None = None
@@ -47,146 +46,9 @@ class Fact:
     flag: bool = False
 
 
-SENSOR = ("x", "y", "z")
-FACTS: tuple[Fact, ...] = (
-    Fact(key="printer.name", means="what you call it", example='"Fulmar"'),
-    Fact(
-        key="printer.build",
-        means="what moves, and by which motors",
-        example='"moving-bed"',
-        choice=BUILDS,
-    ),
-    Fact(
-        key="printer.bed_moves_y",
-        means="the bed moves in Y, where no build says it",
-        example="true",
-        flag=True,
-    ),
-    Fact(key="printer.loaded", means="the filament that is loaded", example='"grey-petg"'),
-    Fact(
-        key="bed.x", means="its size, mm", example="220", quantity="size", lowest=20, highest=5000
-    ),
-    Fact(key="bed.y", means="", example="220", quantity="size", lowest=20, highest=5000),
-    Fact(
-        key="bed.height",
-        means="how high the printer can go, mm",
-        example="250",
-        quantity="size",
-        lowest=20,
-        highest=5000,
-    ),
-    Fact(key="bed.round", means="it is round, x across", example="false", flag=True),
-    Fact(key="bed.centred", means="the zero is in its middle", example="false", flag=True),
-    Fact(
-        key="travel.x",
-        means="lowest and highest place",
-        example="[0, 220]",
-        quantity="length",
-        count=2,
-    ),
-    Fact(key="travel.y", means="", example="[0, 220]", quantity="length", count=2),
-    Fact(key="travel.z", means="", example="[0, 250]", quantity="length", count=2),
-    Fact(
-        key="heaters.hotend_target",
-        means="usual temperatures, °C",
-        example="235",
-        quantity="hotend temperature",
-    ),
-    Fact(key="heaters.bed_target", means="", example="75", quantity="bed temperature"),
-    Fact(
-        key="heaters.full_power",
-        means="what stands for full power in its reports",
-        example="127",
-        quantity="scale",
-    ),
-    Fact(
-        key="heaters.power_limit",
-        means="share of full power the controller may use",
-        example="1.0",
-        quantity="share",
-    ),
-    Fact(
-        key="extruder.drive",
-        means="where the extruder sits",
-        example='"bowden"',
-        choice=("direct", "bowden"),
-    ),
-    Fact(key="extruder.motor_steps", means="full steps a turn", example="200", quantity="count"),
-    Fact(key="extruder.microsteps", means="", example="16", quantity="count"),
-    Fact(
-        key="extruder.gear",
-        means="motor turns a turn of the wheel",
-        example="3.0",
-        quantity="ratio",
-    ),
-    Fact(
-        key="extruder.wheel",
-        means="its diameter at the teeth, mm",
-        example="7.0",
-        quantity="size",
-        lowest=1,
-        highest=100,
-    ),
-    Fact(key="nozzle.width", means="mm", example="0.4", quantity="size", lowest=0.1, highest=2),
-    Fact(
-        key="sensor.x",
-        means="the sensor's axis that lies along X when X is shaken",
-        example='"x"',
-        choice=SENSOR,
-    ),
-    Fact(key="sensor.y", means="", example='"y"', choice=SENSOR),
-    Fact(
-        key="controller.dialect",
-        means="a dialect that ships, or a file beside this one",
-        example='"default"',
-    ),
-    Fact(key="controller.port", means="where it is plugged in", example='"/dev/ttyUSB0"'),
-    Fact(key="controller.speed", means="bits a second", example="115200", quantity="bits"),
-    Fact(
-        key="controller.gain_scale",
-        means="full power in its gains",
-        example="255",
-        quantity="scale",
-    ),
-    Fact(
-        key="controller.loop_period",
-        means="how often its loop works, s",
-        example="0.2",
-        quantity="interval",
-    ),
-    Fact(
-        key="controller.filter",
-        means="time constant of its derivative's filter, s",
-        example="1.0",
-        quantity="interval",
-    ),
-    Fact(
-        key="controller.band",
-        means="how near the target its loop starts to act, °C; 0: it always does",
-        example="10",
-        quantity="band",
-    ),
-    Fact(
-        key="controller.shapers",
-        means="the input shapers it offers",
-        example='["zv", "mzv", "ei"]',
-        choice=SHAPER_NAMES,
-        several=True,
-    ),
-)
-FILAMENT: tuple[Fact, ...] = (
-    Fact(
-        key="width",
-        means="of the filament, mm",
-        example="1.75",
-        quantity="size",
-        lowest=1,
-        highest=4,
-    ),
-    Fact(key="temp", means="of nozzle and bed, °C", example="235", quantity="hotend temperature"),
-    Fact(key="bed_temp", means="", example="75", quantity="bed temperature"),
-    Fact(key="line", means="width of one line, mm", example="0.45", quantity="wall"),
-)
+WORDS = {"builds": BUILDS, "shapers": SHAPER_NAMES}
+FACTS = tuple(rows_of("facts", Fact, choice=WORDS))
+FILAMENT = tuple(rows_of("filament", Fact))
 BY_KEY = table_by("key", *FACTS)
 # what a dialect knows of the controller's loop → the fact that knows better
 LOOP_FACTS = {
