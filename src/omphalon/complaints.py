@@ -182,10 +182,7 @@ LIKE, NEARLY = 0.8, 0.9  # a word that is misspelt, and what it counts
 def complaint_of(said: str) -> Complaint:
     """The complaint that these words mean.
 
-    Raises
-    ------
-    UsageError
-        If none has most of them; with what is known.
+    Raises UsageError if none has most of them; with what is known.
     """
     words = {word.rstrip("s") for word in re.findall(r"[^\W\d_]{3,}", said.lower())}
     words -= {"the", "and", "are", "not", "very", "when", "with", "does", "have", "has"}

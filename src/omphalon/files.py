@@ -21,10 +21,7 @@ HALF_WRITTEN = ".omphalon-"  # how the name of a file begins that is not whole y
 def open_file(path: str) -> IO[bytes]:
     """A plain file's bytes; a pipe or a device, which could hold a reader up for ever, is refused.
 
-    Raises
-    ------
-    OSError
-        As `open`, and with a sentence of its own where it is no plain file.
+    Raises OSError as `open`, and with a sentence of its own where it is no plain file.
     """
     number = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
     mode = os.fstat(number).st_mode
@@ -39,17 +36,8 @@ def open_file(path: str) -> IO[bytes]:
 def small_file(path: str, most_bytes: int, what: str, remedy: str) -> bytes:
     """The bytes of a file that cannot be large.
 
-    Parameters
-    ----------
-    path : of the file
-    most_bytes : more is refused before it is read
-    what : what it is, for the message
-    remedy : what to do where it cannot be read, or is too large
-
-    Raises
-    ------
-    UnreadableFile
-        If it cannot be read, or is too large.
+    `most_bytes`: more is refused before it is read. Raises UnreadableFile if it cannot be read, or
+    is too large.
     """
     try:
         with open_file(path) as file:

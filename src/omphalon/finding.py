@@ -122,11 +122,7 @@ def answer(kind: str, read: Iterable[Noted], find: Callable[[], Finding]) -> Fin
     """What a study finds, or why it finds nothing; what was remarked while files were read goes
     with it.
 
-    Parameters
-    ----------
-    kind : of the answer
-    read : readings, logs or pictures
-    find : decides and says it; a Refusal becomes the verdict retest
+    `find`: decides and says it; a Refusal becomes the verdict retest.
     """
     noted = [note for one in read for note in one.notes]
     try:

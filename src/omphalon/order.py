@@ -1,4 +1,4 @@
-"""The order of work: one table, which help, `bench next`, docs and answers read (rows/order.csv)."""
+"""The order of work, which help, `bench next`, docs and answers read: rows/order.csv."""
 
 from __future__ import annotations
 

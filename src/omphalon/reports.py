@@ -69,9 +69,7 @@ def heater_of(mark: str) -> str:
 def report_of(line: str) -> Report | None:
     """The report in a line, or None where there is none.
 
-    Parameters
-    ----------
-    line : for example `12.5 T:23.40 /0.00 B:19.50 /75.00 @:0 B@:127`, amid any other words
+    `line`: for example `12.5 T:23.40 /0.00 B:19.50 /75.00 @:0 B@:127`, amid any other words.
     """
     marks = {m[1]: m for m in REPORT.finditer(line)}
     readings = [mark for mark in marks if "@" not in mark]

@@ -41,10 +41,7 @@ def fits(value: object, shape: Shape) -> bool:
 def parsed(text: str, shape: Shape) -> Any:
     """A piece of JSON with finite numbers that has a shape.
 
-    Raises
-    ------
-    ValueError
-        If it is none, or has another shape.
+    Raises ValueError if it is none, or has another shape.
     """
     try:
         value = json.loads(text, parse_constant=_no_number)

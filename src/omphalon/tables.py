@@ -26,10 +26,7 @@ CELLS: dict[str, Callable[[str], Any]] = {
 def table_by(name: str, *rows: Row) -> Mapping[str, Row]:
     """Rows by an attribute of theirs; a name that stands twice would hide a row.
 
-    Raises
-    ------
-    ValueError
-        With that name.
+    Raises ValueError with that name.
     """
     table: dict[str, Row] = {}
     for row in rows:

@@ -55,17 +55,9 @@ def number_in(
 ) -> Number:
     """The number in a text such as '34.6', '34,6 mm', '1.36 in', '97 %' or '−1.85'.
 
-    Parameters
-    ----------
-    text : as a person wrote it, or as a cell holds it
-    quantity : a row of QUANTITIES
-    lowest, highest : in the quantity's unit
-        A narrower range than the quantity's own, if this place has one.
-
-    Raises
-    ------
-    NoSuchNumber
-        If it is no number, not finite, has a unit of something else, or cannot be.
+    `lowest`, `highest`: in the quantity's unit, a narrower range than its own, if this place has
+    one. Raises NoSuchNumber if it is no number, not finite, has a unit of something else, or cannot
+    be.
     """
     plain = text.translate(MINUS).strip()
     found = WRITTEN.fullmatch(plain) if len(plain) <= LONGEST else None

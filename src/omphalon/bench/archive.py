@@ -35,10 +35,7 @@ class Packed:
 def pack(bench: Bench, target: Path) -> Packed:
     """Everything that a bench uses into a zip file.
 
-    Raises
-    ------
-    UnwritableFile
-        If there is no room; nothing half done stays.
+    Raises UnwritableFile if there is no room; nothing half done stays.
     """
     bench.journal.sound()
     names = [FACTS_FILE, *(name for name in FOLDERS for name in _plain(bench.place, name))]
@@ -93,10 +90,8 @@ def _may_be(name: str, dialect: str | None) -> bool:
 def unpack(source: Path, place: Path) -> int:
     """A bench from an archive into a new folder; how many files.
 
-    Raises
-    ------
-    UnknownFormat, UnreadableFile
-        If the archive is none of ours, or a file in it is not what it was.
+    Raises UnknownFormat, UnreadableFile if the archive is none of ours, or a file in it is not what
+    it was.
     """
     if place.exists():
         raise UsageError(f"{echoed(str(place))}: stands there already", "give a new folder")

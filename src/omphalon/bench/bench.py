@@ -182,11 +182,7 @@ class Bench:
         """What was in force before: before the last setting (all that one finding set), before a
         setting's own last one, at a date, or by an entry. Who goes back twice goes further back.
 
-        Parameters
-        ----------
-        since : the date
-        key : which setting; None: those that were set last
-        number : the entry of a setting
+        `key`: which setting; None: those that were set last.
         """
         entries = [e for e in self.journal.entries(kind="setting") if e.subject in KINDS]
         if number is not None:

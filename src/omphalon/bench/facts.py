@@ -112,15 +112,8 @@ def fact_of(key: str) -> Fact:
 def checked(key: str, value: object) -> Value:
     """A value as its key may hold it, numbers in our units.
 
-    Parameters
-    ----------
-    key : of bench.toml, with dots
-    value : as TOML or the command line gave it; texts of numbers may carry a unit
-
-    Raises
-    ------
-    UsageError
-        With the key and the range or the words that it may be.
+    `value`: as TOML or the command line gave it; texts of numbers may carry a unit. Raises
+    UsageError with the key and the range or the words that it may be.
     """
     fact = fact_of(key)
     if fact.flag:
@@ -177,10 +170,8 @@ def fact_words(value: Value) -> str:
 def read_facts(path: Path) -> dict[str, Value]:
     """The facts of a bench, each checked.
 
-    Raises
-    ------
-    UnreadableFile, UnknownFormat
-        With the line of a slip in the file, or the key and what it may be.
+    Raises UnreadableFile, UnknownFormat with the line of a slip in the file, or the key and what it
+    may be.
     """
     data = small_file(str(path), MOST_BYTES, "bench's facts", "look at the bench's folder")
     try:

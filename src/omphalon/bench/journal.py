@@ -177,12 +177,8 @@ class Journal:
     ) -> list[Entry]:
         """Entries, newest first.
 
-        Parameters
-        ----------
-        kind : of entry
-        since : ISO date, UTC
-        grep : text that must stand in subject or body
-        most : how many; -1: all
+        `since`: ISO date, UTC. `grep`: text that must stand in subject or body. `most`: how many;
+        -1: all.
         """
         sign = f"%{_literal(grep)}%" if grep else "%"
         return self._select(
@@ -262,14 +258,8 @@ class Ranked:
 def ranked(trials: Sequence[Entry]) -> list[Ranked]:
     """Changes by the size of what they did to the score of the trial before.
 
-    Parameters
-    ----------
-    trials : in any order; those without a score are passed over
-
-    Returns
-    -------
-    list of Ranked
-        Changes made together stand as one, since nobody can tell them apart.
+    `trials`: in any order; those without a score are passed over. Changes made together stand as
+    one, since nobody can tell them apart.
     """
     scored = sorted((t for t in trials if t.body["score"] is not None), key=lambda t: t.id)
     differences: dict[tuple[str, ...], list[float]] = {}

@@ -69,12 +69,9 @@ def compare(
 ) -> list[Compared]:
     """Every field of every setting that the dialect has a line for, and what is listed beside.
 
-    Parameters
-    ----------
-    settings : in force, by key
-    listing : what the printer lists; of two lines that set the same the last one holds
-    dialect : its templates say how many digits the printer was given
-    before : what the settings in force replaced, where that is known
+    `listing`: what the printer lists; of two lines that set the same the last one holds. `dialect`:
+    its templates say how many digits the printer was given. `before`: what the settings in force
+    replaced, where that is known.
     """
     there = {kind.key: one for one in listing if (kind := kind_of(one)) is not None}
     rows = []

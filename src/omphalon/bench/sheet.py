@@ -65,13 +65,9 @@ def sheet_lines(
 ) -> Iterator[str]:
     """The lines to enter, in the order of work.
 
-    Parameters
-    ----------
-    settings : in force
-    before : what each replaced, where that is known
-    dialect : templates; those with a section are grouped under it
-    start : only what belongs to the start of a print: what a filament asks for, and what no store
-        keeps
+    `before`: what each replaced, where that is known. `dialect`: templates; those with a section
+    are grouped under it. `start`: only what belongs to the start of a print: what a filament asks
+    for, and what no store keeps.
     """
     rows: list[tuple[str | None, str, str]] = []
     by_hand = []

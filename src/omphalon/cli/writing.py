@@ -27,11 +27,8 @@ def check_outputs(force: bool, inputs: Sequence[str], **outputs: str | None) -> 
     """Refuse an output before any work: no folder, an input, the same file twice, or somebody
     else's file.
 
-    Parameters
-    ----------
-    force : whether a file that is not ours may be replaced; an input never
-    inputs : paths that are read
-    outputs : option name → path, None where it was not given
+    `force`: whether a file that is not ours may be replaced; an input never. `outputs`: option name
+    → path, None where it was not given.
     """
     seen: dict[str, str] = {}
     for name, path in outputs.items():

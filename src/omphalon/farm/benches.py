@@ -33,10 +33,7 @@ class BenchLine:
 def benches_in(place: str) -> list[str]:
     """The bench of a folder, or those in it, by name.
 
-    Raises
-    ------
-    UnreadableFile
-        If there is none.
+    Raises UnreadableFile if there is none.
     """
     folder = Path(place)
     if (folder / FACTS_FILE).exists():

@@ -44,19 +44,10 @@ def run_there(
 ) -> Iterator[JobOutcome]:
     """Each job's outcome, as they come.
 
-    Parameters
-    ----------
-    jobs : to do
-    answering : a function of a module's top, which the workers can import too
-    scheduler : tcp://host:port, or tls://host:port
-    timeout_s : after which a job is ended, and its worker begun anew
-
-    Raises
-    ------
-    UsageError
-        If the package distributed is not installed.
-    LinkFault
-        If there is no scheduler, it has no workers, or it goes away; what was done is done.
+    `answering`: a function of a module's top, which the workers can import too. `scheduler`:
+    tcp://host:port, or tls://host:port. `timeout_s`: after which a job is ended, and its worker
+    begun anew. Raises UsageError if the package distributed is not installed; LinkFault if there is
+    no scheduler, it has no workers, or it goes away; what was done is done.
     """
     try:
         from distributed import wait
@@ -189,11 +180,7 @@ def travelled(
 ) -> tuple[str, dict[str, Any]]:
     """On a worker: put the files somewhere, answer; with the version that answered.
 
-    Parameters
-    ----------
-    answering : what does a job
-    words : of the command; a number stands for a file
-    files : names and contents
+    `words`: of the command; a number stands for a file.
     """
     with tempfile.TemporaryDirectory(prefix="omphalon-") as folder:
         places = []

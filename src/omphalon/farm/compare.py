@@ -152,10 +152,7 @@ class FellowsPanel:
 def compare_farms(results: Sequence[Result], earlier: Sequence[Result] = ()) -> FarmComparison:
     """Printers against their fellows, and against an earlier run.
 
-    Parameters
-    ----------
-    results : of the run that is judged
-    earlier : of the run that it is held against; empty: none
+    `earlier`: of the run that it is held against; empty: none.
     """
     now, again = _numbers(results)
     numbers = [_compared(key, list(found.values())) for key, found in now.items()]

@@ -19,16 +19,8 @@ MOST_ROWS = 12  # of each table on the screen; the document has all
 def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
     """What was compared, who differs, and what that points at.
 
-    Parameters
-    ----------
-    found : the comparison
-    earlier : whether there was an earlier run to hold it against
-
-    Returns
-    -------
-    Finding
-        `keep` where nobody differs, `change` where somebody does, `retest` where nothing could be
-        compared.
+    `earlier`: whether there was an earlier run to hold it against. `keep` where nobody differs,
+    `change` where somebody does, `retest` where nothing could be compared.
     """
     words = [c for c in found.numbers if c.centre is not None]
     differs = bool(found.odd or found.moved)

@@ -62,15 +62,9 @@ class Manifest:
 def read_manifest(path: str, studies: Mapping[str, Study]) -> Manifest:
     """The rows of a manifest.
 
-    Parameters
-    ----------
-    path : a table with a header: printer, study, log, perhaps model, then options by their names
-    studies : what each study takes
-
-    Raises
-    ------
-    UnreadableFile, UnknownFormat
-        If there is no table, or a column that no study knows: no job can be told from it.
+    `path`: a table with a header: printer, study, log, perhaps model, then options by their names.
+    Raises UnreadableFile, UnknownFormat if there is no table, or a column that no study knows: no
+    job can be told from it.
     """
     text = read_text(path, MANIFEST)
     head = header_at(text.lines)

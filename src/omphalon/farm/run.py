@@ -41,12 +41,7 @@ def run_farm(
 ) -> FarmRun:
     """Do what is missing, keep it, and write the table; also where it is interrupted.
 
-    Parameters
-    ----------
-    store : an open folder
-    planned : one a row
-    running : does jobs, here or elsewhere
-    progress : is told how many of how many jobs are done
+    `running`: does jobs, here or elsewhere. `progress`: is told how many of how many jobs are done.
     """
     began, busy_s = time.monotonic(), 0.0
     jobs = {one.key: one for one in planned if isinstance(one, FarmJob)}

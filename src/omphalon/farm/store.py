@@ -190,10 +190,7 @@ def _cell(cell: Any) -> Any:
 def read_results(place: str) -> list[Result]:
     """The rows of a run, each with its document.
 
-    Raises
-    ------
-    UnreadableFile
-        If no run has written there.
+    Raises UnreadableFile if no run has written there.
     """
     path = Path(place) / RESULTS
     try:

@@ -38,12 +38,8 @@ def run_here(
 ) -> Iterator[JobOutcome]:
     """Each job's outcome, as they come.
 
-    Parameters
-    ----------
-    jobs : to do
-    answering, warming : functions of a module's top: what does a job, what is done once before
-    workers : processes
-    timeout_s : after which a job is ended
+    `answering`, `warming`: functions of a module's top: what does a job, what is done once before.
+    `timeout_s`: after which a job is ended.
     """
     todo, deaths = deque(jobs), Counter[str]()
     if not todo:

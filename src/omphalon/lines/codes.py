@@ -72,10 +72,7 @@ def codes_of(line: str) -> list[Code]:
 def targets_of(line: str, dialect: Dialect) -> dict[str, float]:
     """Which heaters a line gives which target, 0 switches one off.
 
-    Parameters
-    ----------
-    line : as it would be sent
-    dialect : whose own words may set a target too
+    `dialect`: whose own words may set a target too.
     """
     found: dict[str, float] = {}
     for code in codes_of(line):
@@ -145,10 +142,7 @@ def heats_when_off(line: str) -> bool:
 def off_lines(dialect: Dialect, heaters: Iterable[str]) -> list[str]:
     """The lines that end a wait, switch these heaters off, and then the fan.
 
-    Raises
-    ------
-    UnknownFormat
-        If one of them could heat.
+    Raises UnknownFormat if one of them could heat.
     """
     settings: list[tuple[str, dict[str, object]]] = [("break", {})]
     for heater in heaters:

@@ -46,10 +46,7 @@ class Listed:
 def listed(text: str, dialect: Dialect) -> list[Listed]:
     """Every setting of a dialect that stands in a listing, in the listing's order.
 
-    Parameters
-    ----------
-    text : codes with their words amid chatter, or a file with sections
-    dialect : whose lines are looked for
+    `text`: codes with their words amid chatter, or a file with sections.
     """
     templates = [(s, t) for s, t in dialect.templates.items() if t.fields()]
     found, section = [], ""
@@ -94,15 +91,8 @@ def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) ->
 def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str]]:
     """What a printer lists of its settings, against the lines that it was sent.
 
-    Parameters
-    ----------
-    sheet : the lines that were sent; of two that set the same the last one holds
-    listing : what it lists
-    dialect : whose lines are looked for
-
-    Returns
-    -------
-    how many values are the same within their digits, and a sentence for each that is not
+    `sheet`: the lines that were sent; of two that set the same the last one holds. Gives how many
+    values are the same within their digits, and a sentence for each that is not.
     """
     there = {(one.setting, one.axis, one.tool): one for one in listed(listing, dialect)}
     same, words = 0, []
@@ -140,10 +130,7 @@ def decimals(text: str) -> int:
 def read_listing(path: str) -> str:
     """A listing's text.
 
-    Raises
-    ------
-    UnreadableFile
-        If it cannot be read, or is too large to be one.
+    Raises UnreadableFile if it cannot be read, or is too large to be one.
     """
     data = small_file(path, MOST_BYTES, "listing", "give the file of what the printer lists")
     return data.decode("utf-8-sig", "replace")

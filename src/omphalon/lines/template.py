@@ -64,12 +64,8 @@ def checked(text: object, allowed: Iterable[str], where: str, section: object = 
     """A template that holds only the allowed fields with a plain numeric format; UnknownFormat
     names what is wrong.
 
-    Parameters
-    ----------
-    text : the line
-    allowed : names that may stand in braces
-    where : what the line is, for the message
-    section : a file's section, for controllers that are set by a file
+    `allowed`: names that may stand in braces. `section`: a file's section, for controllers that are
+    set by a file.
     """
     names = tuple(allowed)
     fields = (

@@ -80,19 +80,10 @@ def capture(
 ) -> Captured:
     """Put the printer through a course, and keep what it reports.
 
-    Parameters
-    ----------
-    link : on which a printer answers
-    course : what is done
-    heater : hotend or bed, the one that is written down
-    log : None: nothing is kept
-    view : is shown every report
-    every_s : wanted between reports, where the printer has to be asked for each
-
-    Raises
-    ------
-    LinkFault, Unsafe, UnwritableFile
-        With the log so far kept; the heaters are the caller's to switch off.
+    `heater`: hotend or bed, the one that is written down. `log`: None: nothing is kept. `view`: is
+    shown every report. `every_s`: wanted between reports, where the printer has to be asked for
+    each. Raises LinkFault, Unsafe, UnwritableFile with the log so far kept; the heaters are the
+    caller's to switch off.
     """
     queue = course.start()
     count, highest, powered, time = 0, -math.inf, False, 0.0

@@ -146,10 +146,8 @@ def framed(line: str, number: int) -> bytes:
 class Dialogue:
     """The state of one conversation: what was said last, what was answered, what is due.
 
-    Parameters
-    ----------
-    numbered : whether lines carry a number and a check sum
-    at_work : whether what the printer reports shows it at work on a slow line
+    `numbered`: whether lines carry a number and a check sum. `at_work`: whether what the printer
+    reports shows it at work on a slow line.
     """
 
     def __init__(self, numbered: bool, at_work: Callable[[str], bool] = lambda line: False) -> None:
@@ -165,10 +163,7 @@ class Dialogue:
     def say(self, line: str, now_s: float, again_s: float = 5.0, slow: bool = False) -> bytes:
         """The bytes of a line; it is pending until it is acknowledged.
 
-        Raises
-        ------
-        LinkFault
-            If another line waits still.
+        Raises LinkFault if another line waits still.
         """
         if self.pending is not None:
             raise LinkFault(f"{echoed(self.pending.line)} is not acknowledged yet", "wait for it")
@@ -188,10 +183,7 @@ class Dialogue:
     def hear(self, data: bytes, now_s: float) -> Iterator[Heard]:
         """What these bytes hold; the pending line moves on by it.
 
-        Raises
-        ------
-        LinkFault
-            If the printer has started anew.
+        Raises LinkFault if the printer has started anew.
         """
         for one in self.ear.hear(data):
             self._take(one, now_s)
@@ -200,10 +192,7 @@ class Dialogue:
     def due(self, now_s: float) -> bytes:
         """The bytes that must be said again now, often none.
 
-        Raises
-        ------
-        LinkFault
-            If a line was said too often without an acknowledgement.
+        Raises LinkFault if a line was said too often without an acknowledgement.
         """
         one = self.pending
         if one is None:

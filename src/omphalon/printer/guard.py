@@ -34,10 +34,7 @@ class ReportClock:
     def seconds_of(self, report: Report, now_s: float) -> float | None:
         """Seconds since the first report; None where its stamp is a slip.
 
-        Raises
-        ------
-        LinkFault
-            If the printer's clock goes back.
+        Raises LinkFault if the printer's clock goes back.
         """
         try:
             own, stamped = float(report.stamp), True
@@ -125,10 +122,8 @@ class Guard:
     that has gone further counts, so that neither a stamp that stands still nor a fast one is
     believed.
 
-    Parameters
-    ----------
-    limits : what a user has set
-    left_on : heaters that an earlier command left on: those were asked for
+    `limits`: what a user has set. `left_on`: heaters that an earlier command left on: those were
+    asked for.
     """
 
     def __init__(self, limits: GuardLimits, left_on: Iterable[str] = ()) -> None:
@@ -142,12 +137,7 @@ class Guard:
     def asked(self, heater: str, target_c: float, now_s: float, *, by_test: bool = False) -> None:
         """A line of ours that gives a heater a target is on its way.
 
-        Parameters
-        ----------
-        heater : its name
-        target_c : 0 switches it off
-        now_s : our clock
-        by_test : the controller's own test will set it, and end it
+        `target_c`: 0 switches it off. `by_test`: the controller's own test will set it, and end it.
         """
         one = self.heaters.setdefault(heater, _Watched())
         one.asked_c, one.by_test, one.held, one.dropped = target_c, by_test, False, 0
@@ -181,10 +171,7 @@ class Guard:
         """Look at a report; its time in s since the first one, None where it holds a slip of the
         wire.
 
-        Raises
-        ------
-        Unsafe, LinkFault
-            With the heater, the reading and the reason.
+        Raises Unsafe, LinkFault with the heater, the reading and the reason.
         """
         time_s = self.clock.seconds_of(report, now_s)
         if time_s is None:
@@ -212,10 +199,7 @@ class Guard:
     def tick(self, now_s: float) -> None:
         """Look at a moment, whether or not something was reported.
 
-        Raises
-        ------
-        Unsafe
-            If a heater is on that was not read for too long, or for ever.
+        Raises Unsafe if a heater is on that was not read for too long, or for ever.
         """
         for name, one in self.heaters.items():
             unread = now_s - one.read_s

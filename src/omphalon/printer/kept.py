@@ -53,11 +53,8 @@ class Wishes:
 class KeptPrinter:
     """A printer whose port a keeper has; asked by one thread, while another hears the keeper.
 
-    Parameters
-    ----------
-    wishes : where it is
-    said : is handed words of the printer's own about a fault; must not wait
-    called_off : is called, in another thread, where the keeper has ended what was going on
+    `said`: is handed words of the printer's own about a fault; must not wait. `called_off`: is
+    called, in another thread, where the keeper has ended what was going on.
     """
 
     def __init__(
@@ -163,10 +160,7 @@ class KeptPrinter:
     def _ask(self, do: str, **given: Any) -> Any:
         """The answer to one question.
 
-        Raises
-        ------
-        OmphalonError
-            What went wrong with it, or ended everything.
+        Raises what went wrong with it, or ended everything.
         """
         if self.fault is not None:
             raise self.fault

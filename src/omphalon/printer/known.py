@@ -130,10 +130,7 @@ def _lock(port: str) -> Path:
 def held_port(port: str, who: Holder) -> Iterator[None]:
     """The port for this process alone, as long as it lives; `who` says so to others.
 
-    Raises
-    ------
-    LinkFault
-        If another one has it.
+    Raises LinkFault if another one has it.
     """
     from filelock import FileLock, Timeout
 

@@ -62,11 +62,8 @@ class Link:
     def pump(self) -> list[Heard]:
         """Read once, take what was heard, say again what is due.
 
-        Raises
-        ------
-        LinkFault, Unsafe
-            As the dialogue and the guard do, and where the printer itself tells of a fault while
-            something is heated.
+        Raises LinkFault, Unsafe as the dialogue and the guard do, and where the printer itself
+        tells of a fault while something is heated.
         """
         data, now = self.wire.read(), self.clock()
         self.bytes += len(data)
@@ -127,10 +124,8 @@ class Link:
     def tell(self, line: str, *, slow: bool = False, again_s: float = 5.0) -> list[str]:
         """Send a line and wait until it is acknowledged; the words of the answer.
 
-        Raises
-        ------
-        LinkFault, Unsafe
-            If it is refused, not answered, the link is cut, or a heater must not go on.
+        Raises LinkFault, Unsafe if it is refused, not answered, the link is cut, or a heater must
+        not go on.
         """
         self.begin(line, again_s, slow)
         while self.waiting:
@@ -186,10 +181,7 @@ class Link:
     def listing(self) -> str:
         """What the printer lists of its settings.
 
-        Raises
-        ------
-        LinkFault
-            If its dialect has no line for that, or nothing comes.
+        Raises LinkFault if its dialect has no line for that, or nothing comes.
         """
         line = self.line("list")
         if line is None:
@@ -203,10 +195,7 @@ class Link:
         """The answer to a line that only asks, read until two in a row are the same: no check sum
         guards an answer on its way.
 
-        Raises
-        ------
-        LinkFault
-            If no two are the same, or as `tell`.
+        Raises LinkFault if no two are the same, or as `tell`.
         """
         last = self.tell(line)
         for _ in range(MOST_READS):
@@ -223,10 +212,7 @@ class Link:
 def hello(link: Link, within_s: float = HELLO_S) -> str:
     """Begin a conversation: number the lines, ask who is there; the printer's own words.
 
-    Raises
-    ------
-    LinkFault
-        If nothing, or nothing readable, answers.
+    Raises LinkFault if nothing, or nothing readable, answers.
     """
     until, noisy = link.clock() + within_s, link.clock() + NOISY_S
     first = link.line("number", number=0) or link.line("report") or "M105"
@@ -280,18 +266,9 @@ def reached(
 ) -> tuple[Link, int, str]:
     """A link on which a printer answers, its speed, and the printer's words.
 
-    Parameters
-    ----------
-    name : of the port
-    speed : bits a second; None: the common ones are tried, the `last` one first
-    last : that answered before
-    dialect : the printer's lines
-    prepared : is handed each link before the first word
-
-    Raises
-    ------
-    LinkFault
-        If there is no such port, or no printer on it.
+    `speed`: bits a second; None: the common ones are tried, the `last` one first. `last`: that
+    answered before. `prepared`: is handed each link before the first word. Raises LinkFault if
+    there is no such port, or no printer on it.
     """
     fault = None
     for one in _speeds(name, speed, last):

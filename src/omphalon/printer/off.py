@@ -215,10 +215,8 @@ def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> Switched
     power, and a reading that falls. Said again while they do not; as a last resort the printer is
     halted. Nothing that comes meanwhile ends it early.
 
-    Parameters
-    ----------
-    link : to the printer, in whatever state it is
-    reopen : opens the wire anew where it is cut; None: it cannot be
+    `link`: to the printer, in whatever state it is. `reopen`: opens the wire anew where it is cut;
+    None: it cannot be.
     """
     off = _Off(link, reopen)
     link.guarded = False

@@ -38,10 +38,7 @@ def checked_port(name: str) -> str:
     """A port that may be opened: a device, or `socket://HOST:PORT`; nothing else that a library
     would take for one.
 
-    Raises
-    ------
-    LinkFault
-        If it is another kind of address, or a plain file.
+    Raises LinkFault if it is another kind of address, or a plain file.
     """
     if not name.strip() or "\x00" in name:
         raise LinkFault("--port: no name", PLUG)

@@ -32,16 +32,8 @@ class Sent:
 def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
     """The lines of a sheet or a test print that reach the printer: no comments, no blanks.
 
-    Parameters
-    ----------
-    text : of the file
-    source : its name, for the message
-    dialect : whose own words may begin a line, beside codes of a letter and a number
-
-    Raises
-    ------
-    UnknownFormat
-        With the row that is no line of a printer, or where there is none at all.
+    `dialect`: whose own words may begin a line, beside codes of a letter and a number. Raises
+    UnknownFormat with the row that is no line of a printer, or where there is none at all.
     """
     own = {template.text.split()[0] for template in dialect.templates.values()}
     lines = []
@@ -69,11 +61,7 @@ def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
 def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
     """Send lines in their order; stop at the first that is refused or not acknowledged.
 
-    Parameters
-    ----------
-    link : on which a printer answers
-    lines : to be sent
-    told : is handed the count of lines done
+    `told`: is handed the count of lines done.
     """
     replies: list[str] = []
     for number, line in enumerate(lines):

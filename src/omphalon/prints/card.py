@@ -215,10 +215,7 @@ class Card:
     def strokes(self, job: Job, before: tuple[str, ...] = ()) -> Iterator[Stroke]:
         """The card as it is laid on the bed.
 
-        Parameters
-        ----------
-        job : the printer, its line and temperatures
-        before : what is sent before the combs
+        `before`: what is sent before the combs.
         """
         x, y = self.origin_mm
         for stroke in self._strokes(job, before):
@@ -288,10 +285,7 @@ PLAN: Shape = {
 def card_in(plan: Mapping[str, Any], name: str) -> Card:
     """The card that a print's plan describes.
 
-    Raises
-    ------
-    UsageError
-        If it describes none, or was changed.
+    Raises UsageError if it describes none, or was changed.
     """
     if plan["print"] != "card" or not fits(plan, PLAN):
         raise UsageError(

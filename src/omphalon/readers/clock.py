@@ -64,15 +64,8 @@ def unit_of(words: set[str]) -> float | None:
 def read_times(cells: Sequence[str], unit_s: float | None) -> Times:
     """A column of times as seconds from any origin.
 
-    Parameters
-    ----------
-    cells : (n,) as text
-    unit_s : seconds to the header's unit; None where it names none
-
-    Raises
-    ------
-    NoTime
-        If no cell at all is a time; it names the first.
+    `unit_s`: seconds to the header's unit; None where it names none. Raises NoTime if no cell at
+    all is a time; it names the first.
     """
     first = next((k for k, cell in enumerate(cells) if cell.strip()), 0)
     sample = [c.strip() for c in cells if c.strip()][:50]

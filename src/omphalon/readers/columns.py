@@ -186,10 +186,8 @@ def read_table(text: Text, head: Head) -> Table:
     """The rows below a header. Blank lines, comments and repeated headers are passed over without a
     word.
 
-    Raises
-    ------
-    UnknownFormat
-        If a column name stands twice, or a row is longer than the header: it names the row.
+    Raises UnknownFormat if a column name stands twice, or a row is longer than the header: it names
+    the row.
     """
     _refuse_doubles(text.source, head)
     rows, numbers, bad = [], [], []

@@ -36,10 +36,8 @@ def is_picture(path: str) -> bool:
 def read_picture(path: str) -> GreyPicture:
     """Open a picture and make it grey: of brightness and single colours, what has most contrast.
 
-    Raises
-    ------
-    UnreadableFile
-        If it is no picture, cut, too large, too small, or several pictures in one.
+    Raises UnreadableFile if it is no picture, cut, too large, too small, or several pictures in
+    one.
     """
     from PIL import Image, ImageOps
 
@@ -72,10 +70,7 @@ def read_picture(path: str) -> GreyPicture:
 def cut_around(picture: GreyPicture, column: int, row: int) -> GreyPicture:
     """The part of a picture around a pixel, as far as its nearest edges on both sides.
 
-    Raises
-    ------
-    UsageError
-        If the pixel does not lie well inside.
+    Raises UsageError if the pixel does not lie well inside.
     """
     rows, columns = picture.grey.shape
     high, wide = min(row, rows - row), min(column, columns - column)

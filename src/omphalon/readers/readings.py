@@ -25,17 +25,8 @@ def read_readings(
 ) -> Readings:
     """A file with one column an option, in the option's words with its unit (asked_mm, left_mm, …).
 
-    Parameters
-    ----------
-    path : the file
-    columns : what may stand in it
-    given : {column: numbers} of options given beside the file
-        One number stands for a column that the file lacks.
-
-    Raises
-    ------
-    UnknownFormat, BadReading
-        With the file and the row.
+    `given`: {column: numbers} of options beside the file; one number stands for a column that the
+    file lacks. Raises UnknownFormat, BadReading with the file and the row.
     """
     text = read_text(path, TABLE)
     head = header_at(text.lines, lambda cell: _column(cell, columns) is not None)
@@ -201,16 +192,8 @@ def option_readings(
 ) -> Readings:
     """Repeated options as readings: the first of each belong together, then the second, and so on.
 
-    Parameters
-    ----------
-    given : {column: numbers}
-    columns : their table; a shared column given once stands for all
-    words : what is the same for every reading
-
-    Raises
-    ------
-    UsageError
-        If the counts differ: a list is never stretched over another.
+    `columns`: their table; a shared column given once stands for all. `words`: what is the same for
+    every reading. Raises UsageError if the counts differ: a list is never stretched over another.
     """
     table = {c.name: c for c in columns}
     lists = {name: numbers for name, numbers in given.items() if numbers}

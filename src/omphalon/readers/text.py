@@ -181,10 +181,7 @@ HEAD, MARK = 12, "; plan "  # the line in which a print says what it is
 def read_plan(path: str) -> dict[str, Any]:
     """What a print of ours says of itself.
 
-    Raises
-    ------
-    UsageError
-        If the file is none of ours, or cannot be read.
+    Raises UsageError if the file is none of ours, or cannot be read.
     """
     text = read_text(path, PRINT)
     plan = next((line[len(MARK) :] for line in text.lines[:HEAD] if line.startswith(MARK)), "")

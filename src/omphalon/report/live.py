@@ -179,11 +179,7 @@ Past = list[tuple[float, float, float, float]]
 def drawn(past: Past, now: Status, width: int, height: int) -> RenderableType:
     """The picture as text with colours; once the target is reached, what is around it.
 
-    Parameters
-    ----------
-    past : time in s, reading and target in °C, power in counts; NaN where nothing is said
-    now : the moment
-    width, height : of the terminal
+    `past`: time in s, reading and target in °C, power in counts; NaN where nothing is said.
     """
     from rich.text import Text
 

@@ -47,10 +47,7 @@ class SettingRow:
 def page_of(bench: Bench) -> str:
     """The whole page.
 
-    Raises
-    ------
-    UnreadableFile
-        If facts or journal cannot be read.
+    Raises UnreadableFile if facts or journal cannot be read.
     """
     state = bench.state()
     template = template_of("page.html.j2")
@@ -161,10 +158,7 @@ def _embedded(folder: Path, name: object) -> str | None:
 def farm_page(results: Sequence[Any], compared: Finding) -> str:
     """The whole page.
 
-    Parameters
-    ----------
-    results : rows with printer, model, study, log, verdict, error and document
-    compared : the printers held against each other
+    `results`: rows with printer, model, study, log, verdict, error and document.
     """
     return template_of("farm.html.j2").render(
         counts={v: sum(r.verdict == v for r in results) for v in ("change", "keep", "retest")},

@@ -61,12 +61,8 @@ class Ways:
 class Machine:
     """The printer. `hear` is given lines, `advance` lets time pass and gives back what it says.
 
-    Parameters
-    ----------
-    kept : settings as they were stored
-    store : is given the settings when they are to be stored
-    made : is given each line of a print or a feed that was carried out, for the desk
-    stamped : whether its reports carry its own time
+    `store`: is given the settings when they are to be stored. `made`: is given each line of a print
+    or a feed that was carried out, for the desk. `stamped`: whether its reports carry its own time.
     """
 
     def __init__(

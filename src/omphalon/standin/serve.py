@@ -128,12 +128,8 @@ def serve(
 ) -> Iterator[None]:
     """Run the machine on a wire for ever; yields once a round, so that the caller can end it.
 
-    Parameters
-    ----------
-    wire : Terminal or Tcp
-    faulty : the machine, and what goes wrong on the way
-    pace : seconds of its time in one of ours
-    panel : is handed what it shows on its front, with its time
+    `faulty`: the machine, and what goes wrong on the way. `pace`: seconds of its time in one of
+    ours. `panel`: is handed what it shows on its front, with its time.
     """
     machine: Machine = faulty.machine
     last, virtual, rest, out = clock(), machine.now_s, b"", b""

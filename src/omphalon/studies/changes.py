@@ -36,10 +36,7 @@ class Change:
 def held_against(pairs: Sequence[Pair]) -> tuple[Change, ...]:
     """Whether each figure changed beyond chance.
 
-    Returns
-    -------
-    tuple of Change
-        In the same order. Of many figures together, FALSE of those named are wrong, on the average.
+    In the same order. Of many figures together, FALSE of those named are wrong, on the average.
     """
     change = np.array([p.after - p.before for p in pairs])
     deviation = np.array([np.hypot(p.before_deviation, p.after_deviation) for p in pairs])

@@ -60,19 +60,9 @@ def plain_print(
 ) -> TestPrint:
     """A print in which no value changes on the way.
 
-    Parameters
-    ----------
-    title : above its picture
-    job : the printer, its line and speeds
-    strokes : made anew at each call
-    labels : of the picture
-    head : what the file says of itself, before the printer and the speeds
-    acceleration_line : that sets it; None: by hand
-
-    Raises
-    ------
-    UsageError
-        If it does not fit the bed, or its speed is never reached.
+    `strokes`: made anew at each call. `head`: what the file says of itself, before the printer and
+    the speeds. `acceleration_line`: that sets it; None: by hand. Raises UsageError if it does not
+    fit the bed, or its speed is never reached.
     """
     job.check()
     whole = survey(job, strokes())

@@ -325,14 +325,8 @@ def warm() -> None:
 def answered(words: list[str]) -> dict[str, Any]:
     """What a command answers: its document, or one with the error's sentence and exit code.
 
-    Parameters
-    ----------
-    words : of the command line, behind the program's name
-
-    Raises
-    ------
-    MemoryError
-        If the machine has too little: that is no answer.
+    `words`: of the command line, behind the program's name. Raises MemoryError if the machine has
+    too little: that is no answer.
     """
     try:
         answer = omphalon.main(words, "omphalon", standalone_mode=False, obj=WITHIN)

@@ -58,10 +58,7 @@ class Feeding:
 def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: float) -> Feeding:
     """The lines of a feeding test, from a dialect.
 
-    Raises
-    ------
-    UsageError
-        If it has no line for one of them.
+    Raises UsageError if it has no line for one of them.
     """
     lines = {
         "heat": dialect.line("heat", target=temp),

@@ -144,10 +144,7 @@ def ask_by_name(lines: Sequence[str], dialect: Dialect) -> None:
 def sent(printer: KeptPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[str, ...]:
     """Send lines, with the count of those that are done where it is long; what was answered.
 
-    Raises
-    ------
-    LinkFault
-        With what was applied and what was not.
+    Raises LinkFault with what was applied and what was not.
     """
     from omphalon.lines.codes import heats
 
@@ -190,10 +187,7 @@ def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
     """List the settings and compare them with what was sent, twice where they differ; whether they
     agree.
 
-    Raises
-    ------
-    LinkFault
-        If nothing that was sent is listed.
+    Raises LinkFault if nothing that was sent is listed.
     """
     from omphalon.lines.listing import differing
 

@@ -60,18 +60,10 @@ def check_advance(
 ) -> AdvanceCheck:
     """Judge whether corners bulge (or lack) less than before.
 
-    Parameters
-    ----------
-    readings : rows with print (before or after), and bulge_mm or diagonal_mm with x_mm and y_mm
-    seam : name of the corner with the seam, which is left out
-    resolution_mm : what the caliper reads to; None: from the digits
-
-    Raises
-    ------
-    Refusal
-        Where there are too few corners.
-    UsageError
-        If a row says neither before nor after, or no corner has the seam's name.
+    `readings`: rows with print (before or after), and bulge_mm or diagonal_mm with x_mm and y_mm.
+    `seam`: name of the corner with the seam, which is left out. `resolution_mm`: what the caliper
+    reads to; None: from the digits. Raises Refusal where there are too few corners; UsageError if a
+    row says neither before nor after, or no corner has the seam's name.
     """
     groups: dict[str, list[tuple[str, float]]] = {name: [] for name in PRINTS}
     for row in readings.rows:

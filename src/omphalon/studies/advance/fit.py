@@ -77,22 +77,9 @@ class AdvanceFit:
 def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
     """Find the pressure advance at which corners are best.
 
-    Parameters
-    ----------
-    readings : rows with height_mm, or advance_s with bulge_mm, score or both widths
-    question : the tower's values, the drive, the present value
-
-    Returns
-    -------
-    AdvanceFit
-        The value with its interval, the verdict against the present one, the next print.
-
-    Raises
-    ------
-    Refusal
-        Where the readings cannot carry a value; with the print that could.
-    UsageError, BadReading
-        If readings are missing or cannot be.
+    `readings`: rows with height_mm, or advance_s with bulge_mm, score or both widths. Raises Refusal where the
+    readings cannot carry a value; with the print that could; UsageError, BadReading if readings are
+    missing or cannot be.
     """
     read = readout(readings, question)
     try:
@@ -201,14 +188,7 @@ def _without_answer(why: str, read: Readout, question: AdvanceQuestion) -> Refus
 def next_print(
     read: Readout, question: AdvanceQuestion, start_s: float, stop_s: float
 ) -> NextPrint:
-    """A print over a range, with round numbers.
-
-    Parameters
-    ----------
-    read : the kind of print, and its drive
-    question : the line that sets a value
-    start_s, stop_s : the range that is wanted
-    """
+    """A print over a range, with round numbers."""
     step = _nice((stop_s - start_s) / (TOWER_STEPS if read.of_heights else LINE_STEPS))
     return NextPrint(
         style="tower" if read.of_heights else "ladder",

@@ -81,16 +81,7 @@ class AdvanceAsked:
 def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     """Say how to print and read the test, and make the print.
 
-    Parameters
-    ----------
-    asked : style and range
-    job : the printer, its filament, speeds and bed
-    dialect : the line that sets the value
-
-    Raises
-    ------
-    UsageError
-        If a range, a step, a speed or the bed make no sense.
+    Raises UsageError if a range, a step, a speed or the bed make no sense.
     """
     job.check()
     _check_range(asked)

@@ -84,10 +84,7 @@ LINES = (24, 20, 16, 12, 10, 8)
 def drive_of(name: str | None, highest_s: float) -> Drive:
     """The drive that was named, or the one whose values these are.
 
-    Parameters
-    ----------
-    name : direct or bowden; None: by the values
-    highest_s : the highest value of the print
+    `name`: direct or bowden; None: by the values. `highest_s`: the highest value of the print.
     """
     return DRIVES[name] if name is not None else DRIVES["bowden" if highest_s > 0.2 else "direct"]
 
@@ -157,17 +154,8 @@ class Readout:
 def readout(readings: Readings, question: AdvanceQuestion) -> Readout:
     """Which kind of readings these are, as values and what was seen there.
 
-    Parameters
-    ----------
-    readings : heights, or values with bulges or scores
-    question : how the print was made
-
-    Raises
-    ------
-    UsageError, BadReading
-        If something is missing, or options are given that these readings make no use of.
-    Refusal
-        If all heights lie outside the tower.
+    Raises UsageError, BadReading if something is missing, or options are given that these readings
+    make no use of; Refusal if all heights lie outside the tower.
     """
     readings.refuse_gaps(*READ)
     _refuse_unread(readings, question)

@@ -89,15 +89,7 @@ def outline_csv(seen: Silhouette) -> Iterator[str]:
 def silhouette(picture: GreyPicture, plan: Mapping[str, Any]) -> Silhouette:
     """Read a tower that stands before something plain, the clean corner to the right.
 
-    Parameters
-    ----------
-    picture : upright
-    plan : what its print says of itself
-
-    Raises
-    ------
-    Refusal
-        Where the picture does not show what is needed.
+    `picture`: upright. Raises Refusal where the picture does not show what is needed.
     """
     begins("the tower is looked for")
     rows, left, right = _seen(picture.grey, plan)

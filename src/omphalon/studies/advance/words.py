@@ -26,14 +26,7 @@ AFTER = (
 
 
 def advance_answer(readings: Readings, question: AdvanceQuestion, dialect: Dialect) -> Finding:
-    """The pressure advance, in words.
-
-    Parameters
-    ----------
-    readings : of a tower, a ladder or corners
-    question : what was printed, the drive, the present value
-    dialect : templates of the lines to enter
-    """
+    """The pressure advance, in words."""
     return answer(
         KIND, [readings], lambda: _finding(fit_advance(readings, question), question, dialect)
     )
@@ -48,13 +41,7 @@ def tower_answer(
 ) -> Finding:
     """The pressure advance off a tower's outline, in words.
 
-    Parameters
-    ----------
-    picture : along its diagonal
-    plan : what its print says of itself
-    question : the drive, the present value
-    dialect : templates of the lines to enter
-    seen : is handed what was read in the picture
+    `picture`: along its diagonal. `seen`: is handed what was read in the picture.
     """
 
     def find() -> Finding:
@@ -187,11 +174,8 @@ def advance_check_answer(
 ) -> Finding:
     """Whether corners are better than before, in words.
 
-    Parameters
-    ----------
-    readings : corners of two prints
-    seam : the corner that holds the seam, if it was named
-    resolution_mm : of the caliper; None: by the digits
+    `seam`: the corner that holds the seam, if it was named. `resolution_mm`: of the caliper; None:
+    by the digits.
     """
     return answer(
         "advance-check",

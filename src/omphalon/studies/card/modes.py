@@ -20,10 +20,7 @@ FEWEST_LINES, FEWEST_READINGS = 6, 20  # of a comb's that must be read, and of a
 def swings_of(sight: CardSight, axes: str = "xy") -> dict[str, Swings]:
     """The modes of each axis, over all lines of the combs that swing along it.
 
-    Raises
-    ------
-    Refusal
-        Where too few lines, or of one speed alone, can be read.
+    Raises Refusal where too few lines, or of one speed alone, can be read.
     """
     found = {}
     for axis in axes:
@@ -39,10 +36,7 @@ def swings_of(sight: CardSight, axes: str = "xy") -> dict[str, Swings]:
 def readings_of(sight: CardSight, swings: Mapping[str, Swings]) -> dict[str, AxisReading]:
     """The axes whose modes are seen, as a shaper's choice takes them.
 
-    Raises
-    ------
-    Refusal
-        Where no axis shows any.
+    Raises Refusal where no axis shows any.
     """
     found = {
         axis: AxisReading(
@@ -78,17 +72,8 @@ def axis_on_card(
 ) -> AxisReading:
     """One axis, read off a card's picture.
 
-    Parameters
-    ----------
-    picture : a scan or a photo
-    cards : that it may be of
-    told : the file that was said to be its print; None: the card says which
-    axis : x or y
-
-    Raises
-    ------
-    Refusal
-        Where the picture does not show what is needed.
+    `cards`: that it may be of. `told`: the file that was said to be its print; None: the card says
+    which. Raises Refusal where the picture does not show what is needed.
     """
     sight = look(picture, cards, told)
     return readings_of(sight, swings_of(sight, axis))[axis]

@@ -62,10 +62,7 @@ def size_on(bed: Bed) -> float:
 def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     """The card, and how to print and picture it.
 
-    Raises
-    ------
-    UsageError
-        If the bed is too small, or the dialect lacks a line that the card needs.
+    Raises UsageError if the bed is too small, or the dialect lacks a line that the card needs.
     """
     job.check()
     if asked.stop_s <= asked.start_s:
@@ -110,10 +107,7 @@ def most_values(bed: Bed) -> int:
 def ladder(values_s: tuple[float, ...], drive: str, job: Job) -> Card:
     """A card of lines for pressure advance alone.
 
-    Raises
-    ------
-    UsageError
-        If the bed does not hold so many values, or a line.
+    Raises UsageError if the bed does not hold so many values, or a line.
     """
     card = _card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2)
     if card.row_mm < LEAST_ROW_MM:

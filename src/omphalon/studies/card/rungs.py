@@ -59,11 +59,8 @@ def late_mm(lines: Sequence[Laid], ups: Windows, downs: Windows, height_mm: floa
     """What the mean width behind changes to slow has over that behind changes to fast at the lead;
     0 where no flow can be fitted.
 
-    Parameters
-    ----------
-    lines : as they were laid and seen; those of one value alike but for their widths
-    ups, downs : the stretches that are read behind each change
-    height_mm : of the layer
+    `lines`: as they were laid and seen; those of one value alike but for their widths. `ups`,
+    `downs`: the stretches that are read behind each change.
     """
 
     def difference(along: Array, width: Array) -> float:
@@ -117,10 +114,7 @@ def read_rungs(picture: GreyPicture, card: Card, pose: LensPose) -> list[RungSee
 def rung_readings(source: str, card: Card, rungs: Sequence[RungSeen]) -> Readings:
     """What they say, as readings of widths, less what early windows leave between both.
 
-    Raises
-    ------
-    Refusal
-        Where less than half of them can be read.
+    Raises Refusal where less than half of them can be read.
     """
 
     def number(value: float) -> Number:

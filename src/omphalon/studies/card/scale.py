@@ -120,17 +120,9 @@ def fit_scale(
 ) -> Scale:
     """X against Y and squareness.
 
-    Parameters
-    ----------
-    sights : of one print: two scans, the plate turned by a quarter between them
-    length_mm : of the frame along X, outside, by caliper
-    steps : per mm in force, by axis
-    crossed : belts that move both axes
-
-    Raises
-    ------
-    Refusal
-        Where one picture, or a photo, leaves the scanner's own error in it.
+    `sights`: of one print: two scans, the plate turned by a quarter between them. `length_mm`: of
+    the frame along X, outside, by caliper. `steps`: per mm in force, by axis. Raises Refusal where
+    one picture, or a photo, leaves the scanner's own error in it.
     """
     frames = [frame_of(s.corners_px) for s in sights]
     if not all(s.scanned for s in sights):

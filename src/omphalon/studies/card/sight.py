@@ -122,16 +122,8 @@ class CardSight:
 def look(picture: GreyPicture, cards: Sequence[Card], told: str | None) -> CardSight:
     """Find a card in a picture, and follow its lines.
 
-    Parameters
-    ----------
-    picture : a scan or a photo
-    cards : that it may be of
-    told : the file that was said to be its print; None: the card says which
-
-    Raises
-    ------
-    Refusal
-        Where the picture does not show what is needed.
+    `cards`: that it may be of. `told`: the file that was said to be its print; None: the card says
+    which. Raises Refusal where the picture does not show what is needed.
     """
     begins("the card is looked for")
     rings = find_rings(picture.grey)

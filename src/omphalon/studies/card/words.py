@@ -57,14 +57,8 @@ def card_answer(
 ) -> Finding:
     """What one print says, in words.
 
-    Parameters
-    ----------
-    kind : card-fit, or card-check: whether the settings in force are right
-    pictures : one, or two scans a quarter turn apart
-    cards : that they may show
-    told : the print's file, where one was named
-    question : what else is known
-    dialect : templates of the lines to enter
+    `kind`: card-fit, or card-check: whether the settings in force are right. `pictures`: one, or
+    two scans a quarter turn apart. `cards`: that they may show.
     """
 
     def find() -> Finding:
@@ -86,14 +80,7 @@ def ladder_answer(
 ) -> Finding:
     """The pressure advance off the picture of a ladder, or of a card that has its lines, in words.
 
-    Parameters
-    ----------
-    picture : a scan or a photo
-    card : what was printed
-    told : its file
-    question : the drive, the present value
-    dialect : templates of the lines to enter
-    seen : is handed what was read in the picture
+    `seen`: is handed what was read in the picture.
     """
 
     def find() -> Finding:

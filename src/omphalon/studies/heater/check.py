@@ -66,15 +66,8 @@ class HeaterCheck:
 def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> HeaterCheck:
     """Judge the last of one or two logs (before, after).
 
-    Parameters
-    ----------
-    logs : each from before a heat-up to some minutes into the hold
-    question : the target, and which part of the logs counts
-
-    Raises
-    ------
-    Refusal
-        Where the logs are too short, or never came near the target.
+    `logs`: each from before a heat-up to some minutes into the hold. Raises Refusal where the logs
+    are too short, or never came near the target.
     """
     heater = question.which
     unit, allowed = kind_of(heater).unit_s, ALLOWED[heater]

@@ -46,10 +46,7 @@ FASTEST_BED_C_S = 2.0  # no bed heats so fast, measured over ten seconds
 def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Remark]:
     """Safety first: too hot, a sensor that jumps, a temperature that rises without power.
 
-    Parameters
-    ----------
-    log : of one heater
-    max_temp_c : what it may stand; None: what is usual
+    `max_temp_c`: what it may stand; None: what is usual.
     """
     odd = []
     top = float(log.temperature_c.max())
@@ -82,10 +79,7 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     """Whether the log can be of this heater: too hot for it, or heating as only a hotend does.
     Single spikes do not count.
 
-    Raises
-    ------
-    Refusal
-        Above what can be.
+    Raises Refusal above what can be.
     """
     usual, most = kind_of(heater).usual_c, kind_of(heater).most_c
     hottest = max(len(log.temperature_c) // 50, 3)
@@ -126,10 +120,7 @@ def _heats_alone(log: TemperatureLog) -> list[Remark]:
 def explained(test: Excerpt, fit: ThermalFit) -> list[Remark]:
     """Refuse a model that misses the log; a word on one that follows it loosely.
 
-    Raises
-    ------
-    Refusal
-        If the model misses the log.
+    Raises Refusal if the model misses the log.
     """
     sensor = min(test.sigma_c, 0.3 * test.swing_c)
     allowed = float(np.hypot(1.5 * sensor, 0.04 * fit.swing_rms_c))
@@ -203,10 +194,7 @@ def refuse_not_at_work(told: Moved, present: Gains) -> None:
     """Refuse present gains that an ordinary log shows not to be at work: its power moves as theirs
     would, by another factor.
 
-    Parameters
-    ----------
-    told : the log
-    present : for a power of 0…1
+    `present`: for a power of 0…1.
     """
     asked, given = [], []
     for hold in (s for s in told.stretches if s.kind == "holds"):
@@ -248,17 +236,9 @@ def refuse_other_scale(given: Gains, best: Gains, full_power: float, period_s: f
     """Refuse present gains that a mistake of scale explains: all off by one factor, or those of
     integral and derivative by inverse ones. A loop's own faults lie nearer, and not alike.
 
-    Parameters
-    ----------
-    given : as the controller has them
-    best : for a power of 0…1
-    full_power : what is taken to stand for it in the controller's gains
-    period_s : of the controller's loop
-
-    Raises
-    ------
-    Refusal
-        With the scale, or the time, that would explain them.
+    `best`: for a power of 0…1. `full_power`: what is taken to stand for it in the controller's
+    gains. `period_s`: of the controller's loop. Raises Refusal with the scale, or the time, that
+    would explain them.
     """
     pairs = [(given.kp, best.kp), (given.ki, best.ki), (given.kd, best.kd)]
     if any(g <= 0 or b <= 0 for g, b in pairs):

@@ -168,15 +168,7 @@ class Excerpt:
 def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     """The test in a log.
 
-    Parameters
-    ----------
-    log : of one heater
-    target_c : None: from the log
-
-    Raises
-    ------
-    Refusal
-        If the log holds no test that can carry gains.
+    `target_c`: None: from the log. Raises Refusal if the log holds no test that can carry gains.
     """
     odd = target_doubts(log, target_c)
     log, cut = to_test(log)
@@ -223,13 +215,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
 
 
 def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Remark]:
-    """Whether the target that was given is not the one in the log.
-
-    Parameters
-    ----------
-    log : of one heater
-    target_c : as given; None: not given
-    """
+    """Whether the target that was given is not the one in the log."""
     own = log_target(log)
     if target_c is None or own is None or abs(own - target_c) <= SAME_C:
         return []

@@ -86,16 +86,9 @@ def fit_heater(
 ) -> HeaterFit:
     """Find gains for the loop that will run them.
 
-    Parameters
-    ----------
-    logs : of one heater; several are fitted together
-    question : target, aim, the controller, the present gains
-    gain_scale : the number for full power in the controller's gains, where the question has none
-
-    Raises
-    ------
-    Refusal
-        Where the logs cannot carry gains.
+    `logs`: of one heater; several are fitted together. `gain_scale`: the number for full power in
+    the controller's gains, where the question has none. Raises Refusal where the logs cannot carry
+    gains.
     """
     odd: list[Remark] = []
     question = question.of_logs(logs)

@@ -32,10 +32,7 @@ SIGNS: Mapping[str, tuple[str, str]] = {
 def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float]]:
     """Each figure with its standard deviation; nothing where the log cannot tell them.
 
-    Parameters
-    ----------
-    log : with a heat-up from cold at full power, and a hold
-    target_c : that it holds
+    `log`: with a heat-up from cold at full power, and a hold.
     """
     try:
         told = moved(log, target_c)

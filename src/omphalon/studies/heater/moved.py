@@ -87,15 +87,8 @@ class Moved:
 def moved(log: TemperatureLog, target_c: float | None) -> Moved:
     """What an ordinary log tells.
 
-    Parameters
-    ----------
-    log : of one heater
-    target_c : the one that gains are wanted for; None: from the log
-
-    Raises
-    ------
-    Refusal
-        Where it cannot carry a model of the heater.
+    `target_c`: the one that gains are wanted for; None: from the log. Raises Refusal where it
+    cannot carry a model of the heater.
     """
     if log.power is None:
         raise Refusal("power-untold")

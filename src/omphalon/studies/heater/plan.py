@@ -41,10 +41,7 @@ class HeaterTest:
 def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
     """The steps of the test and the lines that run it.
 
-    Raises
-    ------
-    UsageError
-        If the target is no printing one.
+    Raises UsageError if the target is no printing one.
     """
     heater, goal = test.heater, test.goal_c
     quantity = QUANTITIES[f"{heater} temperature"]

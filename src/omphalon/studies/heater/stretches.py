@@ -53,9 +53,7 @@ def stretches(
 ) -> tuple[Stretch, ...]:
     """A log cut into stretches, by what its reading does about its target.
 
-    Parameters
-    ----------
-    time_s, reading_c, power, target_c : (n,); a target of 0 is none
+    `time_s`, `reading_c`, `power`, `target_c`: (n,); a target of 0 is none.
     """
     off = reading_c - target_c
     near = max(NEAR_C, NEAR_SHARE * float(target_c.max() - reading_c.min()))

@@ -18,15 +18,7 @@ def summary_answer(
     powers: tuple[float, float],
     dialect: Dialect,
 ) -> Finding:
-    """Gains from summaries of cycles, in words.
-
-    Parameters
-    ----------
-    cycles : as a console sums them up
-    question : heater and target
-    powers : the high and the low one
-    dialect : templates of the lines to enter, and the scale of their gains
-    """
+    """Gains from summaries of cycles, in words."""
     return answer(
         "heater-fit",
         (),

@@ -94,10 +94,7 @@ def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
     """The model of a test with the fan on, as it is with the fan off: the losses shrink, the masses
     stay.
 
-    Parameters
-    ----------
-    model : as it was tested
-    cooling : share of the losses that the fan adds
+    `cooling`: share of the losses that the fan adds.
     """
     more = 1 + cooling
     return replace(model, gain_c=model.gain_c * more, time_constant_s=model.time_constant_s * more)
@@ -163,12 +160,7 @@ def tune(
 
 
 def promised_range(values: Array) -> tuple[float, float]:
-    """95 % range of a prediction over the doubted models, no closer than RESOLUTION_C.
-
-    Parameters
-    ----------
-    values : (n,) in °C
-    """
+    """95 % range of a prediction over the doubted models, no closer than RESOLUTION_C."""
     low, high = np.quantile(values, [0.025, 0.975])
     return max(float(low) - RESOLUTION_C, 0.0), float(high) + RESOLUTION_C
 

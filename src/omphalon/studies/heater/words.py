@@ -28,14 +28,7 @@ UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 def heater_answer(
     logs: Sequence[TemperatureLog], question: HeaterQuestion, dialect: Dialect
 ) -> Finding:
-    """Gains from one or more logs of a heater, in words.
-
-    Parameters
-    ----------
-    logs : of one heater
-    question : target, aim, the controller, the present gains
-    dialect : templates of the lines to enter, and the scale of their gains
-    """
+    """Gains from one or more logs of a heater, in words."""
     found = answer(
         "heater-fit",
         logs,
@@ -107,10 +100,8 @@ def gain_scales(
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """The same in the controller's scale and as times, and their spread, for a document.
 
-    Parameters
-    ----------
-    gains, spread : for a power of 0…1
-    full_power : what stands for it in the controller's gains
+    `gains`, `spread`: for a power of 0…1. `full_power`: what stands for it in the controller's
+    gains.
     """
     own = {k: getattr(gains, k) * full_power for k in UNITS}
     return {

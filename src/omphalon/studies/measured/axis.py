@@ -93,13 +93,9 @@ class AxisQuestion:
 def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]:
     """The readings of each axis.
 
-    Raises
-    ------
-    UsageError, BadReading
-        If something is missing, or a length cannot be one.
-    Refusal
-        For one length of a printed part: scale and line width cannot be parted; for X and Y of
-        three towers.
+    Raises UsageError, BadReading if something is missing, or a length cannot be one; Refusal for
+    one length of a printed part: scale and line width cannot be parted; for X and Y of three
+    towers.
     """
     readings.refuse_gaps("asked_mm", "moved_mm")
     if not readings.has("asked_mm", "moved_mm"):
@@ -343,10 +339,7 @@ class MoveTest:
 def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
     """Say which moves to measure: three lengths, both directions, by absolute positions.
 
-    Raises
-    ------
-    UsageError
-        If no sensible number of moves makes the certainty.
+    Raises UsageError if no sensible number of moves makes the certainty.
     """
     one = reading_spread(test.resolution_mm, PLACING_MM["move"], ends=2)
     runs = runs_needed(one, test.lengths_mm, test.wanted, sides=1, most=MOST_RUNS)

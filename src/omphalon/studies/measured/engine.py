@@ -176,18 +176,8 @@ class Fitted(Generic[Question]):
 def fit(quantity: Measurand[Question], readings: Readings, question: Question) -> Fitted[Question]:
     """Find the setting with which a quantity comes out right.
 
-    Parameters
-    ----------
-    quantity : its row
-    readings : rows of its columns
-    question : the present setting, and how it was read
-
-    Raises
-    ------
-    Refusal
-        If the readings cannot carry an answer.
-    UsageError, BadReading
-        If readings are missing or cannot be.
+    Raises Refusal if the readings cannot carry an answer; UsageError, BadReading if readings are
+    missing or cannot be.
     """
     remarks: list[Remark] = []
     things = []
@@ -252,10 +242,7 @@ def refuse_gross(ratio: float, furthest: float = FURTHEST) -> None:
     """Refuse a ratio of got to asked that is a mistake of units or of microstepping, negative, or
     no length error at all.
 
-    Raises
-    ------
-    Refusal
-        With the likely slip as its code.
+    Raises Refusal with the likely slip as its code.
     """
     for factor, slip in GROSS:
         if abs(ratio / factor - 1) < GROSS_WITHIN:
@@ -295,20 +282,10 @@ def belonging(
 ) -> tuple[Mask, list[Remark]]:
     """Which readings belong together, and what is odd about the others.
 
-    Parameters
-    ----------
-    columns : (n, k)
-        What the values should lie on.
-    values : (n,) in mm
-    rows : (n,)
-        Where each stands and how it was written, for slips of the pen in `column`.
-    known : of one reading beforehand
-    sign : 1 where the written number grows with the value, −1 where it falls
-
-    Raises
-    ------
-    Refusal
-        If some reading is wrong and it cannot be told which.
+    `columns`: (n, k), what the values should lie on. `values`: (n,) in mm. `rows`: (n,), where each
+    stands and how it was written, for slips of the pen in `column`. `known`: of one reading
+    beforehand. `sign`: 1 where the written number grows with the value, −1 where it falls. Raises
+    Refusal if some reading is wrong and it cannot be told which.
     """
     found = scale.strangers(columns, values, known.whole)
     if found.unclear:
@@ -365,13 +342,9 @@ def runs_needed(
     """How often each length must be measured for a certainty of the scale, and None where no
     sensible number does.
 
-    Parameters
-    ----------
-    one : of one reading, beforehand
-    lengths : in mm; where a zero error is kept out, the scale hangs on their spread
-    wanted : half width of the scale's 95 % interval
-    sides : errors that are kept out
-    most : beyond which nobody goes
+    `one`: of one reading, beforehand. `lengths`: in mm; where a zero error is kept out, the scale
+    hangs on their spread. `wanted`: half width of the scale's 95 % interval. `sides`: errors that
+    are kept out. `most`: beyond which nobody goes.
     """
     middle = sum(lengths) / len(lengths) if sides else 0.0
     weight = sum((x - middle) ** 2 for x in lengths)

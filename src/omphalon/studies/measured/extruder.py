@@ -80,12 +80,8 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
     """Fed lengths, and what is known of one: two readings of the rule, two settings of a mark or an
     edge.
 
-    Raises
-    ------
-    UsageError, BadReading
-        If something is missing, or a length cannot be one.
-    Refusal
-        If asked and fed look swapped, or the ratio is a slip of units or microsteps.
+    Raises UsageError, BadReading if something is missing, or a length cannot be one; Refusal if
+    asked and fed look swapped, or the ratio is a slip of units or microsteps.
     """
     readings.refuse_gaps("asked_mm", *(c.name for c in COLUMNS))
     if not readings.has("asked_mm"):
@@ -268,10 +264,7 @@ class FeedingTest:
 def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
     """Say how to run the feeding test, with the lines that heat, feed and cool.
 
-    Raises
-    ------
-    UsageError
-        If no sensible number of runs makes the certainty.
+    Raises UsageError if no sensible number of runs makes the certainty.
     """
     asked, mark = test.asked_mm, test.asked_mm + BEYOND_MM
     one = reading_spread(test.resolution_mm, PLACING_MM, ends=2, placings=2)

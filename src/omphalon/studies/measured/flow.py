@@ -39,12 +39,8 @@ APART = 4.0  # deviations of the sides' means beyond which they differ
 def walls(readings: Readings, question: FlowQuestion) -> Sequence[Sample]:
     """The walls, and what is known of one: the caliper, its squeeze, and that no wall is even.
 
-    Raises
-    ------
-    UsageError, BadReading
-        If there are none, or one is missing.
-    Refusal
-        If no flow is that far off.
+    Raises UsageError, BadReading if there are none, or one is missing; Refusal if no flow is that
+    far off.
     """
     readings.refuse_gaps("wall_mm")
     if not readings.has("wall_mm"):
@@ -182,10 +178,7 @@ MEASURE = (
 def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
     """Say how to print and measure a hollow cube with walls of one line.
 
-    Parameters
-    ----------
-    expected_mm : width of one line
-    printed : the cube, where a file of it is written
+    `printed`: the cube, where a file of it is written.
     """
     side = Cube().side_mm
     made = (
@@ -218,15 +211,8 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
 def cube_print(job: Job, dialect: Dialect) -> TestPrint:
     """The hollow cube as a print.
 
-    Parameters
-    ----------
-    job : the printer; its line is the wall
-    dialect : the line that sets the acceleration
-
-    Raises
-    ------
-    UsageError
-        If it does not fit the bed or cannot be laid.
+    `job`: the printer; its line is the wall. Raises UsageError if it does not fit the bed or cannot
+    be laid.
     """
     cube = Cube()
     return plain_print(

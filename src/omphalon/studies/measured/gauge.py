@@ -16,10 +16,7 @@ SHORTEST_MM = 80.0
 def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
     """The gauge, and how to read it.
 
-    Raises
-    ------
-    UsageError
-        If it is too small for a caliper's jaws, or does not fit the bed.
+    Raises UsageError if it is too small for a caliper's jaws, or does not fit the bed.
     """
     if longest_mm < SHORTEST_MM:
         raise UsageError(

@@ -52,10 +52,7 @@ def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
     """The drags, and what the probe's own scatter does to their goal; drags and triggers need not
     be as many.
 
-    Raises
-    ------
-    UsageError
-        If there are none.
+    Raises UsageError if there are none.
     """
     felt = [r for r in readings.rows if "drag_mm" in r.numbers]
     probed = [r.value("trigger_mm") for r in readings.rows if "trigger_mm" in r.numbers]

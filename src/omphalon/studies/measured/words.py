@@ -25,13 +25,7 @@ def measured_answer(
 ) -> Finding:
     """The answer of a fit, or of a check: the same judgement, told without a new setting.
 
-    Parameters
-    ----------
-    quantity : its row
-    readings : rows of its columns
-    question : what is asked
-    dialect : templates of the lines to enter; None: they are comments
-    checking : whether a check is asked for
+    `dialect`: templates of the lines to enter; None: they are comments.
     """
     kind = f"{quantity.group}-{'check' if checking else 'fit'}"
     return answer(

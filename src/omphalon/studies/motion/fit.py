@@ -46,11 +46,8 @@ def fit_motion(readings: Readings, margin: float = MARGIN, axis: str | None = No
     """Find the limits to set from pass and fail per level; from the failure curve where levels were
     repeated.
 
-    Parameters
-    ----------
-    readings : rows with axis, speed_mm_s or acceleration_mm_s2, and result
-    margin : share below the level that can be trusted
-    axis : the only axis that counts; None for all
+    `readings`: rows with axis, speed_mm_s or acceleration_mm_s2, and result. `margin`: share below
+    the level that can be trusted. `axis`: the only axis that counts; None for all.
     """
     runs = tried(readings, axis)
     limits = tuple(_limit(one, margin) for one in runs)
@@ -169,19 +166,9 @@ def check_motion(
 ) -> MotionCheck:
     """Judge a limit on fresh runs.
 
-    Parameters
-    ----------
-    readings : rows with axis, a level and result
-    quantity : speed_mm_s or acceleration_mm_s2
-    limit : in mm/s or mm/s²
-    axis : which axis, where the file has several
-
-    Raises
-    ------
-    Refusal
-        Where no run came near the limit.
-    UsageError, BadReading
-        If readings are missing or cannot be, or several axes are in the file.
+    `readings`: rows with axis, a level and result. `axis`: which axis, where the file has several.
+    Raises Refusal where no run came near the limit; UsageError, BadReading if readings are missing
+    or cannot be, or several axes are in the file.
     """
     groups = [t for t in tried(readings, axis) if t.quantity == quantity]
     if not groups:

@@ -64,10 +64,7 @@ class DryRunAsked:
 def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
     """Say how to run the dry run, and make it.
 
-    Raises
-    ------
-    UsageError
-        If the levels or the travel make no sense, or no line sets the acceleration.
+    Raises UsageError if the levels or the travel make no sense, or no line sets the acceleration.
     """
     _refuse_senseless(asked)
     start, stop, _ = asked.levels

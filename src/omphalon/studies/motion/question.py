@@ -34,15 +34,8 @@ class Tried:
 def tried(readings: Readings, axis: str | None = None) -> tuple[Tried, ...]:
     """The runs by axis and quantity; of one axis alone where it is named.
 
-    Parameters
-    ----------
-    readings : runs with their results
-    axis : the only one that counts; None: all
-
-    Raises
-    ------
-    UsageError, BadReading
-        If a row has no axis, level or result, or no row is of that axis.
+    `axis`: the only one that counts; None: all. Raises UsageError, BadReading if a row has no axis,
+    level or result, or no row is of that axis.
     """
     groups: dict[tuple[str, str], list[tuple[float, bool]]] = {}
     for row in readings.rows:

@@ -12,14 +12,7 @@ from omphalon.units import digits, plural
 
 
 def motion_answer(readings: Readings, margin: float, axis: str | None) -> Finding:
-    """Limits of motion, in words.
-
-    Parameters
-    ----------
-    readings : rows with axis, a level and result
-    margin : share below the level that can be trusted
-    axis : the only axis that counts; None for all
-    """
+    """Limits of motion, in words."""
     return answer("motion-fit", [readings], lambda: _finding(fit_motion(readings, margin, axis)))
 
 
@@ -92,15 +85,7 @@ def _evidence_row(one: Limit) -> Shown:
 def motion_check_answer(
     readings: Readings, quantity: str, limit: float, axis: str | None
 ) -> Finding:
-    """Whether a limit still holds, in words.
-
-    Parameters
-    ----------
-    readings : rows with axis, a level and result
-    quantity : speed_mm_s or acceleration_mm_s2
-    limit : in mm/s or mm/s²
-    axis : which axis, where there are several
-    """
+    """Whether a limit still holds, in words."""
     return answer(
         "motion-check",
         [readings],

@@ -97,14 +97,7 @@ class ShaperCheck:
 def check_shaper(question: ShaperCheckQuestion) -> ShaperCheck:
     """Judge what a setting allows on the last log, against the acceleration in use.
 
-    Parameters
-    ----------
-    question : one or two logs or pictures of a card, the setting, the acceleration
-
-    Raises
-    ------
-    Refusal
-        Where a log cannot carry an answer.
+    Raises Refusal where a log cannot carry an answer.
     """
     set_, limits = question.setting, question.limits
     readings = [_read(log, question) for log in question.logs]

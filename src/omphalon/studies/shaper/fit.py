@@ -96,14 +96,7 @@ class ShaperFit:
 def fit_shaper(question: ShaperQuestion) -> ShaperFit:
     """Find the shapers, and the acceleration that both axes share.
 
-    Parameters
-    ----------
-    question : logs or ripples, the shapers offered, the limits of ringing and rounding
-
-    Raises
-    ------
-    Refusal
-        Where a log cannot carry an answer.
+    Raises Refusal where a log cannot carry an answer.
     """
     readings: list[AxisReading] = []
     try:

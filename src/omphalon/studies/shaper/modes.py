@@ -94,17 +94,8 @@ class AxisReading:
 def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> AxisReading:
     """The modes of one printer axis in a log.
 
-    Parameters
-    ----------
-    log : accelerations in mm/s²
-    axis : of the printer, x or y
-    sensor_axis : the sensor's axis that lay along it; None: the one that moves most
-    kind : sweep or taps
-
-    Raises
-    ------
-    Refusal
-        If the log cannot carry an answer.
+    `log`: accelerations in mm/s². `sensor_axis`: the sensor's axis that lay along it; None: the one
+    that moves most. `kind`: sweep or taps. Raises Refusal if the log cannot carry an answer.
     """
     _refuse_poor(log, kind)
     odd = _gaps(log)
@@ -263,12 +254,7 @@ class Gaps:
 
 
 def gaps_of(log: MotionLog) -> Gaps:
-    """What a log lacks.
-
-    Parameters
-    ----------
-    log : with times in s
-    """
+    """What a log lacks."""
     steps = np.diff(log.time_s)
     usual = float(np.median(steps))
     wide = steps > 1.5 * usual
@@ -339,15 +325,8 @@ def _health(fit: ModeFit, axis: str) -> list[Remark]:
 def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> AxisReading:
     """A mode from the spacing of ripples on a print: f = speed ÷ spacing; its damping is assumed.
 
-    Parameters
-    ----------
-    spacings_mm : (n,)
-    speed_mm_s : of the wall that shows them
-
-    Raises
-    ------
-    Refusal
-        If no frame swings so, or the spacings contradict each other.
+    `spacings_mm`: (n,). `speed_mm_s`: of the wall that shows them. Raises Refusal if no frame
+    swings so, or the spacings contradict each other.
     """
     spacing = np.array(spacings_mm, dtype=np.float64)
     frequency = speed_mm_s / spacing

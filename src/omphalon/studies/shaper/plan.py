@@ -20,13 +20,7 @@ def plan_shaper(
 ) -> Plan:
     """The steps of the test on one axis; with a sweep of moves where one is asked for.
 
-    Parameters
-    ----------
-    axis : x or y
-    bed_moves_y : whether Y carries the bed
-    shake : a sweep made of moves; None: the controller has its own
-    job : the printer
-    dialect : the line that starts a sweep
+    `shake`: a sweep made of moves; None: the controller has its own.
     """
     where = (
         "the bed"
@@ -106,18 +100,9 @@ def _below_microstep(shake: Shake) -> tuple[Remark, ...]:
 def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tuple[Plan, TestPrint]:
     """The ringing print and how to read it.
 
-    Parameters
-    ----------
-    job : the printer, its filament, speeds and bed
-    dialect : the line that sets the acceleration
-    bands : accelerations that rise by height, the shaper as it is set; None: one acceleration, no
-        shaper, for the ripples' spacing
-
-    Raises
-    ------
-    UsageError
-        If the speed is not reached between the steps of the wall, or bands are asked for and no
-        line sets the acceleration.
+    `bands`: accelerations that rise by height, the shaper as it is set; None: one acceleration, no
+    shaper, for the ripples' spacing. Raises UsageError if the speed is not reached between the
+    steps of the wall, or bands are asked for and no line sets the acceleration.
     """
     job.check()
     figure = Ringing(bands=() if bands is None else bands.values)

@@ -47,14 +47,8 @@ class SensorCheck:
 def check_sensor(log: MotionLog) -> SensorCheck:
     """Judge a few seconds of a sensor that nobody moves.
 
-    Parameters
-    ----------
-    log : accelerations in mm/s²
-
-    Raises
-    ------
-    Refusal
-        Where it was moved, the log is too short, or its readings never change.
+    `log`: accelerations in mm/s². Raises Refusal where it was moved, the log is too short, or its
+    readings never change.
     """
     _refuse(log)
     gaps = gaps_of(log)
