@@ -77,9 +77,9 @@ class AdvanceFit:
 def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
     """Find the pressure advance at which corners are best.
 
-    `readings`: rows with height_mm, or advance_s with bulge_mm, score or both widths. Raises Refusal where the
-    readings cannot carry a value; with the print that could; UsageError, BadReading if readings are
-    missing or cannot be.
+    `readings`: rows with height_mm, or advance_s with bulge_mm, score or both widths. Raises
+    Refusal where they cannot carry a value, with the print that could; UsageError, BadReading if
+    they are missing or cannot be.
     """
     read = readout(readings, question)
     try:
