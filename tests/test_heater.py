@@ -297,6 +297,18 @@ def test_a_band_that_cannot_be(run, sample):
 
 
 @pytest.mark.parametrize("fan_on", [True, False])
+def test_a_log_that_has_the_fan_need_not_be_told(fan_on, run, tmp_path):
+    head, *rows = as_csv(oscillation_log(FULMAR_HOTEND, replace(HOTEND_TEST, fan_on=fan_on)), "")
+    (tmp_path / "told.csv").write_text("\n".join([head, *rows]))
+    (tmp_path / "whole.csv").write_text(
+        "\n".join([f"{head},fan", *(f"{row},{fan_on:d}" for row in rows)])
+    )
+    told = run("heater", "fit", "told.csv", "--fan", "on" if fan_on else "off", "--json")
+    whole = run("heater", "fit", "whole.csv", "--json")
+    assert json.loads(told.stdout)["settings"] == json.loads(whole.stdout)["settings"]
+
+
+@pytest.mark.parametrize("fan_on", [True, False])
 def test_who_does_not_say_whether_the_fan_blew_has_gains_for_either(fan_on, run, tmp_path):
     test = replace(HOTEND_TEST, fan_on=fan_on)
     log = as_csv(oscillation_log(FULMAR_HOTEND, test), "", power_counts=255)

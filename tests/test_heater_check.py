@@ -47,6 +47,20 @@ def log_of(heater, factors, windup, noise, limit, seed=3):
     )
 
 
+def test_the_fan_s_moment_is_taken_from_the_log(run, tmp_path):
+    head, *rows = as_csv(log_of("hotend", (1, 1, 1), False, None, 1.0))
+    times = [float(row.split(",")[0]) for row in rows]
+    came = next(t for t in times if t > 220)
+    blows = [f"{row},{t >= came:d}" for row, t in zip(rows, times, strict=True)]
+    (tmp_path / "plain.csv").write_text("\n".join([head, *rows]))
+    (tmp_path / "own.csv").write_text("\n".join([f"{head},fan", *blows]))
+    told, own = (
+        json.loads(run("heater", "check", *words, "--target", 235, "--json").stdout)["evidence"]
+        for words in (("plain.csv", "--fan-at", came - times[0]), ("own.csv",))
+    )
+    assert own == told and own["fan_s"] is not None
+
+
 @pytest.mark.parametrize("heater, factors, windup, noise, limit, verdict, signs", LOOPS)
 def test_a_loop_is_judged(heater, factors, windup, noise, limit, verdict, signs, run, tmp_path):
     (tmp_path / "log.csv").write_text(

@@ -291,12 +291,13 @@ def test_time_left_is_told_by_the_last_cycles():
 
 
 def test_a_hold_turns_the_fan_on_late_and_ends():
-    course = HeatAndHold("hotend", 235.0, ["M107", "M104 S235"], [(120.0, "M106 S255")], 200.0)
-    assert course.start() == ["M107", "M104 S235"]
+    blow, later = "M106 S255", [(120.0, "M106 S255")]
+    course = HeatAndHold("hotend", 235.0, ["M107", "M104 S235"], later, 200.0, blow)
+    assert course.start() == ["M107", "M104 S235"] and course.blows() is False
     rows = [(float(t), min(20 + 2.0 * t, 235.0), 235.0, 127.0) for t in range(600)]
     over, lines = moments(course, rows)
     near = (225 - 20) / 2
-    assert over == pytest.approx(near + 200, abs=2) and lines == ["M106 S255"]
+    assert over == pytest.approx(near + 200, abs=2) and lines == [blow] and course.blows()
 
 
 def test_cold_is_cold_enough_or_cools_no_more():

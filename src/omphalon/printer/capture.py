@@ -16,7 +16,7 @@ from omphalon.printer.course import Course, Moment
 from omphalon.printer.link import Link
 from omphalon.reports import Heating, Status
 
-HEAD = "time_s,temperature_c,target_c,power_counts"
+HEAD = "time_s,temperature_c,target_c,power_counts,fan"
 View = Callable[[Status], None]
 
 
@@ -30,13 +30,14 @@ class Log:
             self._write(f"# sent: {line}")
         self._write(HEAD)
 
-    def add(self, time_s: float, seen: Heating) -> None:
-        """One report; what it does not say stays empty."""
+    def add(self, time_s: float, seen: Heating, blows: bool | None) -> None:
+        """One report, and whether the part fan blew; what is not known stays empty."""
         cells = (
             f"{time_s:.3f}",
             f"{seen.temperature_c:g}",
             "" if math.isnan(seen.target_c) else f"{seen.target_c:g}",
             "" if math.isnan(seen.power) else f"{seen.power:g}",
+            "" if blows is None else f"{blows:d}",
         )
         self._write(",".join(cells))
         self.rows += 1
@@ -102,7 +103,7 @@ def capture(
                 continue
             time = told_s
             if log is not None:
-                log.add(time, seen)
+                log.add(time, seen, course.blows())
             count, highest = count + 1, max(highest, seen.temperature_c)
             powered = powered or not math.isnan(seen.power)
             moment = Moment(time_s=time, seen=seen, waiting=link.waiting)

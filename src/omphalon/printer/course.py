@@ -52,6 +52,10 @@ class Course:
         """Times the power went on so far, where that says something."""
         return None
 
+    def blows(self) -> bool | None:
+        """Whether the part fan was sent on; None where the course leaves it as it is."""
+        return None
+
     def end(self) -> None:
         """Say what is wrong with a course that is over, if anything is; LinkFault."""
 
@@ -185,6 +189,9 @@ class Oscillation(Course):
     def cycles(self) -> int | None:
         return max(0, self.turns.count - 1)
 
+    def blows(self) -> bool | None:
+        return True if self.fan else None
+
     def end(self) -> None:
         done = self.turns.count - 1
         if not math.isnan(self.turns.most) and done < min(FEWEST_CYCLES, self.wanted):
@@ -197,13 +204,16 @@ class Oscillation(Course):
 
 @dataclass
 class HeatAndHold(Course):
-    """Heat up and hold; lines that are sent later: the part fan on, another target, and back."""
+    """Heat up and hold; lines that are sent later: the part fan on, another target, and back. `fan`
+    is the line that switches it on, where it is off to begin with.
+    """
 
     heater: str
     target_c: float
     lines: list[str]  # that begin it: fan off, target
     later: list[tuple[float, str]]  # so many s after it has come near its target
     hold_s: float
+    fan: str | None
     doing: str = field(default="heat up and hold", kw_only=True)
     near_s: float | None = None
     sent: int = 0
@@ -221,6 +231,9 @@ class HeatAndHold(Course):
         due = [line for after, line in self.later[self.sent :] if held >= after]
         self.sent += len(due)
         return due
+
+    def blows(self) -> bool | None:
+        return None if self.fan is None else self.fan in (x for _, x in self.later[: self.sent])
 
     def left_s(self, moment: Moment) -> float | None:
         if self.near_s is None:

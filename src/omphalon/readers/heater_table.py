@@ -100,7 +100,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
     for column, values, role in ((power, drive, "power"), (goal, target, "target")):
         if column is not None and values is not None:
             _refuse_unread(table, column, values, role)
-    fan = found["fan"]
+    fan = [] if found["fan"] is None else [state(row[found["fan"]]) for row in table.rows]
     known = drive is not None and any(map(math.isfinite, drive))
     watts = known and power is not None and bool(words(table.header[power]) & WATTS)
     if watts and power is not None and how.full_power is None:
@@ -114,7 +114,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         temperature_c=temperature,
         power=drive if known else None,
         target_c=target,
-        fan=None if fan is None else [state(row[fan]) for row in table.rows],
+        fan=fan if any(map(math.isfinite, fan)) else None,
         percent=power is not None and _in_percent(table, power),
         notes=_notes(table, times, temperature),
         headers=tuple(

@@ -95,7 +95,8 @@ def course_of(
             "step": [(kind.hold_s, lower), (2 * kind.hold_s, goal)],
         }
         whole = kind.hold_s * (3 if run == "step" else 1)
-        return HeatAndHold(heater, target, [*([calm] if calm else []), goal], later[run], whole)
+        begin = [calm, goal] if calm else [goal]
+        return HeatAndHold(heater, target, begin, later[run], whole, blow if calm else None)
     line = dialect.line(f"{kind.name}-oscillation", index=kind.index, target=target, cycles=cycles)
     if line is None:
         raise _no_line(dialect, f"{kind.name}-oscillation")

@@ -79,9 +79,10 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
             len(p.time_s) < FEWEST_REPORTS or p.duration_s < SHORTEST_UNITS * unit for p in parts
         ):
             raise Refusal("short-log")
-        fan = None if question.fan_at_s is None else question.fan_at_s - (question.from_s or 0.0)
         goal = question.target_c
-        arrivals = [look(p.time_s, p.temperature_c, p.power, goal, unit, fan) for p in parts]
+        arrivals = [
+            look(p.time_s, p.temperature_c, p.power, goal, unit, _fan_s(p, question)) for p in parts
+        ]
         seen = tuple(
             Seen(arrival=arrival, allowed=allowed, unit_s=unit, jumps=jumps(part))
             for arrival, part in zip(arrivals, parts, strict=True)
@@ -140,6 +141,15 @@ def _refuse_early_end(seen: Seen, part: TemperatureLog, target_c: float) -> None
     highest = float(part.temperature_c.max())
     if a.arrival_s is None and highest < target_c - FAR_C:
         raise Refusal("never-near", goal=target_c, highest=highest)
+
+
+def _fan_s(part: TemperatureLog, question: CheckQuestion) -> float | None:
+    """When the part fan came on, as it was said or as the log has it; None: it is looked for."""
+    if question.fan_at_s is not None:
+        return question.fan_at_s - (question.from_s or 0.0)
+    if part.fan is None or part.fan[0] > 0 or not (part.fan > 0).any():
+        return None
+    return float(part.time_s[np.argmax(part.fan > 0)] - part.time_s[0])
 
 
 def _part(log: TemperatureLog, question: CheckQuestion) -> TemperatureLog:

@@ -55,10 +55,16 @@ class HeaterQuestion:
         return replace(self, fan_cooling=value, cooling_off=off)
 
     def of_logs(self, logs: Sequence[TemperatureLog]) -> HeaterQuestion:
-        """The question, where the logs themselves say whose they are."""
+        """The question, where the logs themselves say whose they are, and that the fan blew all the
+        time, or never.
+        """
         named = {kind_of(log.heater).name for log in logs if log.heater}
-        only = self.heater is None and len(named) == 1
-        return replace(self, heater=named.pop()) if only else self
+        blew = {bool(v > 0) for log in logs if log.fan is not None for v in log.fan}
+        return replace(
+            self,
+            heater=named.pop() if self.heater is None and len(named) == 1 else self.heater,
+            fan_on=blew.pop() if self.fan_on is None and len(blew) == 1 else self.fan_on,
+        )
 
     def fan_blew(self, heater: str) -> bool:
         """Whether the fan is taken to have blown: as told; else as `heater plan` has it."""

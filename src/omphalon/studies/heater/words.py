@@ -29,6 +29,7 @@ def heater_answer(
     logs: Sequence[TemperatureLog], question: HeaterQuestion, dialect: Dialect
 ) -> Finding:
     """Gains from one or more logs of a heater, in words."""
+    question = question.of_logs(logs)
     found = answer(
         "heater-fit",
         logs,
