@@ -15,6 +15,7 @@ from omphalon.cli.common import (
     answering,
     choice,
     chosen_readings,
+    filled,
     number,
     numbers_of,
     options,
@@ -46,10 +47,10 @@ spanned = options(
     click.option(
         "--drive", type=DRIVE, default="direct", show_default=True, help="Where the extruder sits."
     ),
-    number("--from", "advance", "Lowest pressure advance.", name="start", default=0.0),
-    number("--to", "advance", "Highest.  [direct 0.12, bowden 1.2]", name="stop"),
+    number("--from", "advance", "Lowest pressure advance.", name="start_s", default=0.0),
+    number("--to", "advance", "Highest.  [direct 0.12, bowden 1.2]", name="stop_s"),
     LINE,
-    number("--advance", "advance", "Present value, set again at the end.", name="present"),
+    number("--advance", "advance", "Present value, set again at the end.", name="present_s"),
 )
 
 
@@ -74,20 +75,7 @@ def advance() -> None:
 @click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")
 @printing
 @answering(tool=True)
-def plan(
-    how: Leaving,
-    style: str,
-    drive: str,
-    start: float,
-    stop: float | None,
-    step: float | None,
-    line_template: str | None,
-    present: float | None,
-    side: float,
-    layers: int,
-    out: str,
-    **given: Any,
-) -> Answer:
+def plan(how: Leaving, style: str, out: str, **given: Any) -> Answer:
     """Write a test print for pressure advance as plain G-code, and say how to print and read it.
 
     Controllers share no code for pressure advance: give your controller's own line with --line, or
@@ -102,24 +90,21 @@ def plan(
     from omphalon.studies.advance.question import DRIVES, LINES, TOWER_MM
     from omphalon.studies.card.plan import most_values
 
-    usual = DRIVES[drive]
-    stop = usual.to_s if stop is None else stop
+    usual, start = DRIVES[given["drive"]], given["start_s"]
+    stop = usual.to_s if given["stop_s"] is None else given["stop_s"]
     job = job_of(given, usual.fast_mm_s, usual.acceleration_mm_s2, usual.retract_mm)
     room = most_values(job.bed) - 1 if style == "ladder" else LINES[0]
     steps = next((n for n in LINES if n <= room), LINES[-1])
     usual_step = (stop - start) / (TOWER_MM if style == "tower" else steps)
-    chosen = print_lines(how, given).with_line("advance", line_template)
-    asked = AdvanceAsked(
+    chosen = print_lines(how, given).with_line("advance", given["line_template"])
+    asked = filled(
+        AdvanceAsked,
+        given,
         style=style,
-        start_s=start,
         stop_s=stop,
-        step_s=usual_step if step is None else step,
-        drive=drive,
-        present_s=present,
-        side_mm=side,
+        step_s=usual_step if given["step_s"] is None else given["step_s"],
         leg_mm=usual.leg_mm,
         foot_mm=usual.foot_mm,
-        layers=layers,
     )
     found, printed = plan_advance(asked, job, chosen)
     put_lines(out, printed.lines(), ";")
@@ -141,12 +126,12 @@ def plan(
     help="Picture: pixel in the print's middle, where more than one print is seen.",
 )
 @click.option("--readings", metavar="FILE.csv", help="Picture: where to write the widths.")
-@number("--from", "advance", "Tower: value at its foot.", name="start")
+@number("--from", "advance", "Tower: value at its foot.", name="start_s")
 @number("--per-mm", "advance per mm", "Tower: how much the value grows with a mm of height.")
-@number("--to", "advance", "Tower: value at its top.", name="stop")
+@number("--to", "advance", "Tower: value at its top.", name="stop_s")
 @options(*reading_options(ADVANCE))
 @click.option("--drive", type=DRIVE, help="Where the extruder sits.  [from the values]")
-@number("--advance", "advance", "Present value.", name="present")
+@number("--advance", "advance", "Present value.", name="present_s")
 @number("--resolution", "fine length", "What the caliper reads to.  [from the digits]")
 @LINE
 @readings_template(ADVANCE, "what was read off a tower, a ladder or corners")
@@ -157,12 +142,6 @@ def fit(
     printed: str | None,
     print_at: str | None,
     readings: str | None,
-    start: float | None,
-    per_mm: float | None,
-    stop: float | None,
-    drive: str | None,
-    present: float | None,
-    resolution: float | None,
     line_template: str | None,
     **given: Any,
 ) -> Answer:
@@ -185,15 +164,7 @@ def fit(
 
     numbers = {c.name: given[c.name] for c in ADVANCE if c.quantity}
     dialect = how.lines().with_line("advance", line_template)
-    question = AdvanceQuestion(
-        start_s=start,
-        per_mm=per_mm,
-        stop_s=stop,
-        drive=drive,
-        present_s=present,
-        resolution_mm=resolution,
-        line_words=line_words(how, line_template),
-    )
+    question = filled(AdvanceQuestion, given, line_words=line_words(how, line_template))
     if _is_pictured(path, printed, print_at, readings):
         _refuse_beside_picture(numbers, question)
         return _fit_picture(str(path), str(printed), print_at, readings, question, dialect)
@@ -313,10 +284,10 @@ def line_words(how: Leaving, line_template: str | None) -> str:
 def check(
     how: Leaving,
     path: str | None,
-    before: tuple[Any, ...],
-    after: tuple[Any, ...],
+    before_mm: tuple[Any, ...],
+    after_mm: tuple[Any, ...],
     seam: str | None,
-    resolution: float | None,
+    resolution_mm: float | None,
 ) -> Answer:
     """Judge whether a cube's corners are better than before, against the caliper's error.
 
@@ -330,8 +301,8 @@ def check(
     how.check(path)
     from omphalon.studies.advance.words import advance_check_answer
 
-    readings = _corners(path, before, after)
-    return advance_check_answer(readings, seam, resolution)
+    readings = _corners(path, before_mm, after_mm)
+    return advance_check_answer(readings, seam, resolution_mm)
 
 
 def _corners(path: str | None, before: tuple[Any, ...], after: tuple[Any, ...]) -> Readings:

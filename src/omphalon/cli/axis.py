@@ -14,11 +14,11 @@ from omphalon.cli.common import (
     by_hand,
     choice,
     chosen_readings,
+    filled,
     number,
     parsed,
-    together,
 )
-from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
+from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
 from omphalon.columns import AXES, KINDS
 from omphalon.columns import AXIS as COLUMNS
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from omphalon.studies.measured.axis import Rectangle, TravelParts
 
 AXIS_NAME = choice(*AXES)
-LONGEST_MM, LONGEST_GAUGE_MM = 150.0, 120.0
+LONGEST_GAUGE_MM = 120.0
 
 
 @click.group()
@@ -58,15 +58,7 @@ def axis() -> None:
 @click.option("--out", metavar="FILE", help="Write a gauge for X and Y as a print (G-code).")
 @printing
 @answering()
-def plan(
-    how: Leaving,
-    name: str,
-    longest: float | None,
-    resolution: float,
-    wanted: float,
-    out: str | None,
-    **given: Any,
-) -> Answer:
+def plan(how: Leaving, name: str, out: str | None, **given: Any) -> Answer:
     """Say which moves to measure, and how often for the wanted certainty; or write a gauge to print
     and measure, with outside and inside lengths in X and Y.
 
@@ -81,17 +73,12 @@ def plan(
 
     if out is None:
         refuse_printing("--out FILE")
-        test = MoveTest(
-            axis=name, longest_mm=longest or LONGEST_MM, resolution_mm=resolution, wanted=wanted
-        )
-        return plan_axis(test, how.lines())
-    for option in ("name", "resolution", "wanted"):
-        if by_hand(option):
-            words = "--axis" if option == "name" else f"--{option}"
-            raise UsageError(f"{words} and --out", "the gauge is for X and Y: leave it out")
+        return plan_axis(filled(MoveTest, given, axis=name), how.lines())
+    if option := by_hand("name", "resolution_mm", "wanted"):
+        raise UsageError(f"{option} and --out", "the gauge is for X and Y: leave it out")
     job = job_of(given, 60.0, 1500.0, 0.7)
     lines = print_lines(how, given)
-    found, printed = plan_gauge(longest or LONGEST_GAUGE_MM, job, lines)
+    found, printed = plan_gauge(given["longest_mm"] or LONGEST_GAUGE_MM, job, lines)
     put_lines(out, printed.lines(), ";")
     return found
 
@@ -114,15 +101,8 @@ def _asked(given: dict[str, Any]) -> Asked:
     if not by_hand("steps"):  # a bench knows axes that were not measured now
         measured = {row.words.get("axis", name) for row in readings.rows}
         steps = {axis: value for axis, value in steps.items() if axis in measured}
-    question = AxisQuestion(
-        steps=steps,
-        resolution_mm=given["resolution"],
-        placing_mm=given["placing"],
-        parts=_parts(given),
-        rectangle=_rectangle(given),
-        build=given["build"],
-    )
-    return AXIS, readings, question
+    more = {"steps": steps, "parts": _parts(given), "rectangle": _rectangle(given)}
+    return AXIS, readings, filled(AxisQuestion, given, **more)
 
 
 def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings:
@@ -151,8 +131,8 @@ def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings
 def _parts(given: dict[str, Any]) -> TravelParts | None:
     from omphalon.studies.measured.axis import TravelParts
 
-    belt = together("give both", belt_pitch=given["belt_pitch"], teeth=given["teeth"])
-    screw = given["screw_lead"] is not None
+    belt = together("give both", belt_pitch=given["belt_pitch_mm"], teeth=given["teeth"])
+    screw = given["screw_lead_mm"] is not None
     if belt and screw:
         raise UsageError("--belt-pitch and --screw-lead", "an axis has one of the two")
     some = [n for n in ("motor_steps", "microsteps", "gear") if given[n] is not None]
@@ -168,24 +148,19 @@ def _parts(given: dict[str, Any]) -> TravelParts | None:
             f"{'--belt-pitch --teeth' if belt else '--screw-lead'} without --microsteps",
             "give both",
         )
-    travel = given["belt_pitch"] * given["teeth"] if belt else given["screw_lead"]
-    return TravelParts(
-        motor_steps=given["motor_steps"] or 200,
-        microsteps=given["microsteps"],
-        gear=given["gear"] or 1.0,
-        per_turn_mm=travel,
-    )
+    travel = given["belt_pitch_mm"] * given["teeth"] if belt else given["screw_lead_mm"]
+    return filled(TravelParts, given, per_turn_mm=travel)
 
 
 def _rectangle(given: dict[str, Any]) -> Rectangle | None:
     from omphalon.studies.measured.axis import Rectangle
 
     if not together(
-        "give both: diagonals and sides", diagonal=given["diagonal"], sides=given["sides"]
+        "give both: diagonals and sides", diagonal=given["diagonal_mm"], sides=given["sides_mm"]
     ):
         return None
-    one, two = given["diagonal"]
-    a, b = given["sides"]
+    one, two = given["diagonal_mm"]
+    a, b = given["sides_mm"]
     if not all(abs(a - b) < d < a + b for d in (one, two)):
         raise UsageError(
             f"--diagonal {one:g} {two:g} --sides {a:g} {b:g}: no such rectangle",

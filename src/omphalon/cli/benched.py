@@ -56,7 +56,7 @@ def _gain(field: str) -> Known:
     """A present gain in the controller's own scale, where the heater was named."""
 
     def known(state: State, given: Mapping[str, Any]) -> Any:
-        setting = state.settings.get(f"{given.get('which')}-gains")
+        setting = state.settings.get(f"{given.get('heater')}-gains")
         scale = given.get("gain_scale") or _gain_scale(state, given)
         return None if setting is None else setting.value[field] * float(str(scale))
 
@@ -64,7 +64,7 @@ def _gain(field: str) -> Known:
 
 
 def _target(state: State, given: Mapping[str, Any]) -> Any:
-    return state.facts.get(f"heaters.{given.get('which') or 'hotend'}_target")
+    return state.facts.get(f"heaters.{given.get('heater') or 'hotend'}_target")
 
 
 def _run_target(state: State, given: Mapping[str, Any]) -> Any:
@@ -132,7 +132,7 @@ def _extruder_temp(state: State, given: Mapping[str, Any]) -> Any:
 def _shaper(axis: str) -> Known:
     def known(state: State, given: Mapping[str, Any]) -> Any:
         one = state.settings.get(f"shaper-{axis}")
-        if one is None or not (given.get(f"log_{axis}") or given.get(f"ripple_{axis}")):
+        if one is None or not (given.get(f"log_{axis}") or given.get(f"ripple_{axis}_mm")):
             return None
         v = one.value
         return f"{v['shaper']}:{v['frequency']!r}:{v['damping']!r}"
@@ -170,55 +170,54 @@ def _print(name: str) -> Known:
 
 CONTROLLER: dict[str, Known] = {
     "gain_scale": _gain_scale,
-    "loop_period": _fact("controller.loop_period"),
+    "loop_period_s": _fact("controller.loop_period"),
     "filter_s": _fact("controller.filter"),
-    "band": _fact("controller.band"),
+    "band_c": _fact("controller.band"),
     "power_limit": _fact("heaters.power_limit"),
     "full_power": _fact("heaters.full_power"),
 }
 PRINT: dict[str, Known] = {
     "bed": _bed,
     "centred": _bed_fact("bed.centred"),
-    "height": _fact("bed.height"),
-    "nozzle": _fact("nozzle.width"),
-    "filament": _filament("width"),
-    "temp": _filament("temp"),
-    "bed_temp": _filament("bed_temp"),
+    "height_mm": _fact("bed.height"),
+    "nozzle_mm": _fact("nozzle.width"),
+    "filament_mm": _filament("width"),
+    "temp_c": _filament("temp"),
+    "bed_temp_c": _filament("bed_temp"),
 }
-PARTS: dict[str, Known] = {
-    name: _fact(f"extruder.{name}") for name in ("motor_steps", "microsteps", "gear", "wheel")
-}
+PARTS = {name: _fact(f"extruder.{name}") for name in ("motor_steps", "microsteps", "gear")}
+PARTS["wheel_mm"] = _fact("extruder.wheel")
 AXIS: dict[str, Known] = {"steps": _steps, "build": _build}
 EXTRUDER = {"steps": _value("steps-e", "steps"), **PARTS}
-FLOW = {"flow": _value("flow", "flow", 1.0), "expected": _filament("line")}
-PRESENT = {"present": _value("advance", "advance"), "drive": _fact("extruder.drive")}
+FLOW = {"flow": _value("flow", "flow", 1.0), "expected_mm": _filament("line")}
+PRESENT = {"present_s": _value("advance", "advance"), "drive": _fact("extruder.drive")}
 WIRE = {"port": _fact("controller.port"), "speed": _fact("controller.speed")}
-PROBE = {"offset": _value("probe-offset", "offset")}
+PROBE = {"offset_mm": _value("probe-offset", "offset")}
 SHAPERS = {f"present_{axis}": _shaper(axis) for axis in "xy"}
 CARD = {**PRESENT, **SHAPERS, "offered": _shapers, "steps": _steps_across, "build": _build}
 # command → its parameters, and where a bench knows them from
 KNOWN: dict[str, dict[str, Known]] = {
-    "heater plan": {"target": _target},
+    "heater plan": {"target_c": _target},
     "heater fit": {**CONTROLLER, **{g: _gain(g) for g in GAINS}},
     "heater check": {"target_c": _target, "full_power": _fact("heaters.full_power")},
-    "extruder plan": {"temp": _filament("temp")},
+    "extruder plan": {"temp_c": _filament("temp")},
     "extruder fit": EXTRUDER,
     "extruder check": EXTRUDER,
     "axis fit": AXIS,
     "axis check": AXIS,
     "axis plan": PRINT,
-    "flow plan": {**PRINT, "expected": _filament("line")},
-    "flow fit": {**FLOW, "nominal": _filament("width")},
+    "flow plan": {**PRINT, "expected_mm": _filament("line")},
+    "flow fit": {**FLOW, "nominal_mm": _filament("width")},
     "flow check": FLOW,
     "advance plan": {**PRINT, **PRESENT, "out": _print("advance-{style}")},
     "advance fit": PRESENT,
     "shaper plan": {**PRINT, "bed_moves_y": _bed_moves},
     "shaper fit": {"offered": _shapers, **SHAPERS, **{f"sensor_{a}": _sensor(a) for a in "xy"}},
     "shaper check": {
-        "name": _value("shaper-{axis}", "shaper"),
-        "frequency": _value("shaper-{axis}", "frequency"),
+        "shaper": _value("shaper-{axis}", "shaper"),
+        "frequency_hz": _value("shaper-{axis}", "frequency"),
         "damping": _value("shaper-{axis}", "damping"),
-        "acceleration": _in_use,
+        "acceleration_mm_s2": _in_use,
     },
     "card plan": {**PRINT, **PRESENT, **SHAPERS, "out": _print("card")},
     "card fit": CARD,
@@ -227,16 +226,16 @@ KNOWN: dict[str, dict[str, Known]] = {
         "travel": _travel,
         "travel_across": _travel_across,
         "build": _build,
-        "temp": _extruder_temp,
+        "temp_c": _extruder_temp,
         "out": _print("motion-{name}"),
     },
     "probe fit": PROBE,
     "probe check": PROBE,
-    "printer capture": {**WIRE, "target": _run_target},
+    "printer capture": {**WIRE, "target_c": _run_target},
     "printer send": WIRE,
     "printer cool": WIRE,
-    "printer tune heater": {**WIRE, "target": _target},
-    "printer tune extruder": {**WIRE, "temp": _filament("temp")},
+    "printer tune heater": {**WIRE, "target_c": _target},
+    "printer tune extruder": {**WIRE, "temp_c": _filament("temp")},
 }
 
 

@@ -15,6 +15,7 @@ from omphalon.cli.common import (
     Measure,
     answering,
     choice,
+    filled,
     number,
     numbers_of,
     options,
@@ -50,18 +51,7 @@ def card() -> None:
 @click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")
 @printing
 @answering(tool=True)
-def plan(
-    how: Leaving,
-    parts: str,
-    drive: str,
-    start: float,
-    stop: float | None,
-    line_template: str | None,
-    present: float | None,
-    shake: float,
-    out: str,
-    **given: Any,
-) -> Answer:
+def plan(how: Leaving, parts: str, out: str, **given: Any) -> Answer:
     """Write a test card: one layer that a scan or a photo is read from.
 
     On it: lines for pressure advance, combs that ring behind a sharp corner, and a frame. Shapers
@@ -83,18 +73,16 @@ def plan(
             f"--parts {echoed(parts)}: no part '{echoed(unknown[0])}'",
             "choose from " + ",".join(PARTS),
         )
-    usual = DRIVES[drive]
+    usual = DRIVES[given["drive"]]
     job = job_of(given, usual.fast_mm_s, usual.acceleration_mm_s2, usual.retract_mm)
-    asked = CardAsked(
+    asked = filled(
+        CardAsked,
+        given,
         parts=tuple(part for part in PARTS if part in wanted),
-        start_s=start,
-        stop_s=usual.to_s if stop is None else stop,
-        drive=drive,
-        present_s=present,
-        shake_mm_s2=shake,
+        stop_s=usual.to_s if given["stop_s"] is None else given["stop_s"],
         shapers=shapers_in_use(given),
     )
-    chosen = print_lines(how, given).with_line("advance", line_template)
+    chosen = print_lines(how, given).with_line("advance", given["line_template"])
     found, printed = plan_card(asked, job, chosen)
     put_lines(out, printed.lines(), ";")
     return found
@@ -113,7 +101,7 @@ reading = options(
     click.option("--steps", metavar="X:Y", help="Present steps per mm of X and Y."),
     click.option("--build", type=choice(*BUILDS), help="What moves, by which motors."),
     click.option("--drive", type=DRIVE, help="Where the extruder sits.  [from the print]"),
-    number("--advance", "advance", "Present pressure advance.", name="present"),
+    number("--advance", "advance", "Present pressure advance.", name="present_s"),
     IN_USE,
     OFFERED,
     limits,
@@ -214,14 +202,6 @@ def _question(how: Leaving, given: dict[str, Any]) -> CardQuestion:
     if given["steps"] is not None:
         both = numbers_of(given["steps"], Measure("steps"), 2, "--steps", "80:80")
         steps = dict(zip("xy", both, strict=True))
-    return CardQuestion(
-        length_mm=given["length"],
-        steps=steps,
-        build=given["build"] or "",
-        advance=AdvanceQuestion(
-            drive=given["drive"],
-            present_s=given["present"],
-            line_words=line_words(how, given["line_template"]),
-        ),
-        shaper=shaper,
-    )
+    words = line_words(how, given["line_template"])
+    advance = filled(AdvanceQuestion, given, line_words=words)
+    return filled(CardQuestion, given, steps=steps, advance=advance, shaper=shaper)

@@ -6,8 +6,8 @@ import functools
 import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, TypeAlias
+from dataclasses import dataclass, fields, replace
+from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 
 import click
 from click.core import ParameterSource
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from omphalon.recording import Column, Readings
 
 Command = Callable[..., Any]
+Filled = TypeVar("Filled")
 Answer: TypeAlias = "Finding | Plan"
 UNUSUAL = "omphalon.unusual"
 
@@ -137,6 +138,10 @@ METAVARS = {"mm": "MM", "mm/s": "MM_S", "mm/s²": "MM_S2", "Hz": "HZ", "Hz/s": "
 METAVARS |= {"°C": "C", "s/mm": "S", "share": "F", "flow": "F", "times": "F", "damping": "Z"}
 
 
+# unit → what an option's name ends with, as the field does that it fills
+ENDS = {"mm": "_mm", "mm/s": "_mm_s", "mm/s²": "_mm_s2", "°C": "_c", "s": "_s", "Hz": "_hz"}
+
+
 def number(
     option: str,
     quantity: str,
@@ -149,14 +154,23 @@ def number(
     **more: Any,
 ) -> Command:
     """An option that holds a number of a quantity, perhaps in a narrower range; its default is
-    shown.
+    shown. Its name ends with its unit: --bed-temp is `bed_temp_c`.
     """
     low, high = (least, None) if within is None else within
     row = QUANTITIES[quantity]
     metavar = METAVARS.get(row.unit) or METAVARS.get(quantity, "N")
     more = {"metavar": metavar, "show_default": more.get("default") is not None, **more}
-    names = [option] if name is None else [option, name]
-    return click.option(*names, type=Measure(quantity, low, high, reading), help=help, **more)
+    name = name or option[2:].replace("-", "_") + ENDS.get(row.unit, "")
+    return click.option(option, name, type=Measure(quantity, low, high, reading), help=help, **more)
+
+
+def filled(kind: Callable[..., Filled], given: Mapping[str, Any], **more: Any) -> Filled:
+    """A dataclass out of the options that are named as its fields, and of `more`; what was not
+    given is left to its default.
+    """
+    names = {field.name for field in fields(kind)}  # type: ignore[arg-type]
+    own = {name: given[name] for name in names & given.keys() if given[name] is not None}
+    return kind(**{**own, **more})
 
 
 def reading_options(columns: Sequence[Column]) -> list[Command]:
@@ -166,18 +180,6 @@ def reading_options(columns: Sequence[Column]) -> list[Command]:
         for c in columns
         if c.quantity is not None
     ]
-
-
-def together(problem: str, **given: object) -> bool:
-    """Whether partners were given; some of them without the others are refused."""
-    some = {name: value is not None for name, value in given.items()}
-    if any(some.values()) and not all(some.values()):
-        words = [
-            ["--" + n.replace("_", "-") for n, there in some.items() if there == wanted]
-            for wanted in (True, False)
-        ]
-        raise UsageError(f"{' '.join(words[0])} without {' '.join(words[1])}", problem)
-    return any(some.values())
 
 
 def chosen_readings(
@@ -340,12 +342,26 @@ tool_option = click.option(
 )
 
 
+DRAWN = "Draw the answer into FILE.png or FILE.svg."
+TEMPLATES = "Templates of the printer's lines (TOML)."
+
+
 def answering(
     plot: bool = True, dialect: bool = True, bench: bool = True, tool: bool = False
 ) -> Callable[[Command], Command]:
     """The options of every command that answers with a Finding or a Plan; they reach it as one
     `how`.
     """
+
+    rows: tuple[Any, ...] = (
+        click.option("--json", "as_json", is_flag=True, help="Print one JSON document."),
+        plot and click.option("--plot", metavar="FILE", help=DRAWN),
+        dialect and click.option("--dialect", metavar="FILE", help=TEMPLATES),
+        click.option("--quiet", is_flag=True, help="Print nothing but the lines to enter."),
+        click.option("--force", is_flag=True, help="Replace files that Omphalon did not write."),
+        tool and tool_option,
+        bench and in_bench,
+    )
 
     def add(command: Command) -> Command:
         @functools.wraps(command)
@@ -354,34 +370,16 @@ def answering(
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
             return how.left(shown_at_work(how.quiet)(command)(*args, how=how, **given))
 
-        wrapped: Command = in_bench(gathered) if bench else gathered
-        if tool:
-            wrapped = tool_option(wrapped)
-        wrapped = click.option(
-            "--force", is_flag=True, help="Replace files that Omphalon did not write."
-        )(wrapped)
-        wrapped = click.option(
-            "--quiet", is_flag=True, help="Print nothing but the lines to enter."
-        )(wrapped)
-        if dialect:
-            wrapped = click.option(
-                "--dialect", metavar="FILE", help="Templates of the printer's lines (TOML)."
-            )(wrapped)
-        if plot:
-            wrapped = click.option(
-                "--plot", metavar="FILE", help="Draw the answer into FILE.png or FILE.svg."
-            )(wrapped)
-        return click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")(
-            wrapped
-        )
+        return options(*filter(None, rows))(gathered)
 
     return add
 
 
-def by_hand(name: str) -> bool:
-    """Whether an option of the running command was given on the command line."""
-    source = click.get_current_context().get_parameter_source(name)
-    return source is ParameterSource.COMMANDLINE
+def by_hand(*names: str) -> str:
+    """The first of these options of the running command that was given on the command line."""
+    ctx = click.get_current_context()
+    given = {n for n in names if ctx.get_parameter_source(n) is ParameterSource.COMMANDLINE}
+    return next((param.opts[0] for param in ctx.command.params if param.name in given), "")
 
 
 def pairs(given: tuple[str, ...]) -> dict[str, str]:

@@ -6,16 +6,8 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import (
-    Answer,
-    Leaving,
-    answering,
-    chosen_readings,
-    number,
-    options,
-    together,
-)
-from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
+from omphalon.cli.common import Answer, Leaving, answering, chosen_readings, filled, number, options
+from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.columns import EXTRUDER as COLUMNS
 from omphalon.errors import UsageError
 
@@ -43,9 +35,7 @@ fed = options(
 )
 @number("--speed", "speed", "Feeding speed.", within=(0.1, 20), default=1.5)
 @answering(plot=False, tool=True)
-def plan(
-    how: Leaving, asked: float, resolution: float, wanted: float, temp: float, speed: float
-) -> Answer:
+def plan(how: Leaving, **given: Any) -> Answer:
     """Say how to run the feeding test, and how many runs make the wanted certainty.
 
     \b
@@ -54,10 +44,7 @@ def plan(
     """
     from omphalon.studies.measured.extruder import FeedingTest, plan_extruder
 
-    test = FeedingTest(
-        asked_mm=asked, resolution_mm=resolution, wanted=wanted, temp_c=temp, speed_mm_s=speed
-    )
-    return plan_extruder(test, how.lines())
+    return plan_extruder(filled(FeedingTest, given), how.lines())
 
 
 def _asked(given: dict[str, Any]) -> Asked:
@@ -65,31 +52,20 @@ def _asked(given: dict[str, Any]) -> Asked:
 
     readings = chosen_readings(given["path"], {c.name: given[c.name] for c in COLUMNS}, COLUMNS)
     parts = None
-    if any(given[name] is not None for name in ("motor_steps", "microsteps", "gear", "wheel")):
+    if any(given[name] is not None for name in ("motor_steps", "microsteps", "gear", "wheel_mm")):
         together(
             "give both to check against theory, or none of --motor-steps, --microsteps, --gear "
             "and --wheel",
             microsteps=given["microsteps"],
-            wheel=given["wheel"],
+            wheel=given["wheel_mm"],
         )
-        if given["wheel"] is None:
+        if given["wheel_mm"] is None:
             raise UsageError(
                 "--motor-steps or --gear without --microsteps --wheel",
                 "give both to check against theory",
             )
-        parts = DriveParts(
-            motor_steps=given["motor_steps"] or 200,
-            microsteps=given["microsteps"],
-            gear=given["gear"] or 1.0,
-            wheel_mm=given["wheel"],
-        )
-    question = ExtruderQuestion(
-        steps=given["steps"],
-        resolution_mm=given["resolution"],
-        placing_mm=given["placing"],
-        parts=parts,
-    )
-    return EXTRUDER, readings, question
+        parts = filled(DriveParts, given)
+    return EXTRUDER, readings, filled(ExtruderQuestion, given, parts=parts)
 
 
 FIT = """\

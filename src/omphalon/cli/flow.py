@@ -12,6 +12,7 @@ from omphalon.cli.common import (
     answering,
     by_hand,
     chosen_readings,
+    filled,
     number,
     reading_options,
 )
@@ -34,7 +35,7 @@ def flow() -> None:
 @click.option("--out", metavar="FILE", help="Write the cube as a print (G-code).")
 @printing
 @answering(tool=True)
-def plan(how: Leaving, expected: float, out: str | None, **given: Any) -> Answer:
+def plan(how: Leaving, expected_mm: float, out: str | None, **given: Any) -> Answer:
     """Say how to print and measure the hollow cube; write it as a print.
 
     \b
@@ -45,16 +46,16 @@ def plan(how: Leaving, expected: float, out: str | None, **given: Any) -> Answer
     how.check(out=out)
     from omphalon.studies.measured.flow import cube_print, plan_flow
 
-    if by_hand("width"):
+    if by_hand("width_mm"):
         raise UsageError("--width and --expected", "the wall is one line wide: give --expected")
     if out is None:
         refuse_printing("--out FILE")
-        return plan_flow(expected)
-    job = job_of({**given, "width": expected}, 45.0, 1500.0, 0.7)
+        return plan_flow(expected_mm)
+    job = job_of({**given, "width_mm": expected_mm}, 45.0, 1500.0, 0.7)
     lines = print_lines(how, given)
     printed = cube_print(job, lines)
     put_lines(out, printed.lines(), ";")
-    return plan_flow(expected, printed)
+    return plan_flow(expected_mm, printed)
 
 
 def _asked(given: dict[str, Any]) -> Asked:
@@ -69,15 +70,9 @@ def _asked(given: dict[str, Any]) -> Asked:
     )
     if given.get("diameter_mm"):
         widths = option_readings({"diameter_mm": given["diameter_mm"]}, FILAMENT).after(widths)
-    fits = "nominal" in given  # a check looks at walls alone
-    question = FlowQuestion(
-        flow=given["flow"],
-        expected_mm=given["expected"],
-        resolution_mm=given["resolution"],
-        squeeze_mm=given["squeeze"],
-        nominal_mm=given.get("nominal", FILAMENT_MM),
-        widths=widths if fits and walls.rows and widths.rows else None,
-    )
+    fits = "nominal_mm" in given  # a check looks at walls alone
+    beside = widths if fits and walls.rows and widths.rows else None
+    question = filled(FlowQuestion, given, widths=beside)
     alone = fits and widths.rows and not walls.rows
     return (WIDTH, widths, question) if alone else (FLOW, walls, question)
 

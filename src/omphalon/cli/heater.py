@@ -16,6 +16,7 @@ from omphalon.cli.common import (
     Measure,
     answering,
     choice,
+    filled,
     number,
     numbers_of,
     options,
@@ -69,9 +70,7 @@ def heater() -> None:
 
 
 @heater.command("plan", short_help="How to run the test.")
-@click.option(
-    "--heater", "which", type=HEATERS, default="hotend", show_default=True, help="Which heater."
-)
+@click.option("--heater", type=HEATERS, default="hotend", show_default=True, help="Which heater.")
 @number(
     "--target",
     "temperature",
@@ -81,7 +80,7 @@ def heater() -> None:
 @number("--cycles", "count", "How many times it switches on and off.", within=(3, 30), default=8)
 @style_option
 @answering(plot=False, tool=True)
-def plan(how: Leaving, which: str, target: float | None, cycles: int, style: str) -> Answer:
+def plan(how: Leaving, **given: Any) -> Answer:
     """Say how to run the oscillation test on this printer, or another that tells its gains.
 
     \b
@@ -90,8 +89,7 @@ def plan(how: Leaving, which: str, target: float | None, cycles: int, style: str
     """
     from omphalon.studies.heater.plan import HeaterTest, plan_heater
 
-    test = HeaterTest(heater=which, target_c=target, cycles=cycles, style=style)
-    return plan_heater(test, how.lines())
+    return plan_heater(filled(HeaterTest, given), how.lines())
 
 
 def _empty_log() -> Iterator[str]:
@@ -103,9 +101,7 @@ def _empty_log() -> Iterator[str]:
 
 
 reading = options(
-    click.option(
-        "--heater", "which", type=HEATERS, help="Which heater the log shows.  [worked out]"
-    ),
+    click.option("--heater", type=HEATERS, help="Which heater the log shows.  [worked out]"),
     number("--every", "interval", "Seconds between reports, for a log without time."),
     click.option(
         "--column",
@@ -122,8 +118,8 @@ reading = options(
 @click.argument("logs", nargs=-1, metavar="[LOG...]")
 @reading
 @number("--target", "temperature", "The target.  [from the log]", least=35)
-@number("--from", "time", "Use the log only from here on.", name="from_s")
-@number("--to", "time", "Use it only up to here.", name="to_s")
+@number("--from", "time", "Use the log only from here on.")
+@number("--to", "time", "Use it only up to here.")
 @click.option(
     "--cycle",
     "summaries",
@@ -148,15 +144,10 @@ reading = options(
     show_default=False,
 )
 @number("--loop-period", "interval", "How often the controller works.  [0.2]", within=(0.01, 2))
-@number(
-    "--filter",
-    "interval",
-    "Time constant of its derivative's filter.  [1]",
-    within=(0.01, 30),
-    name="filter_s",
-)
+@number("--filter", "interval", "Time constant of its derivative's filter.  [1]", within=(0.01, 30))
 @click.option(
     "--band",
+    "band_c",
     type=Band("band"),
     metavar="C",
     help=f"How near the target it starts to act; none: it always does.  [{BAND_C:g}]",
@@ -169,17 +160,7 @@ reading = options(
 @template(_empty_log)
 @answering(tool=True)
 def fit(
-    how: Leaving,
-    logs: tuple[str, ...],
-    target: float | None,
-    gain_scale: float | None,
-    aim: str,
-    fan: str | None,
-    fan_cooling: float | None,
-    power_limit: float,
-    loop_period: float | None,
-    filter_s: float | None,
-    **given: Any,
+    how: Leaving, logs: tuple[str, ...], gain_scale: float | None, fan: str | None, **given: Any
 ) -> Answer:
     """Turn the LOG of an on/off oscillation test into gains, or any LOG in which the heater was
     really moved: a heat-up and a hold, other targets. Several LOGs of tests are fitted together.
@@ -197,23 +178,20 @@ def fit(
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.words import heater_answer
 
+    full_power = gain_scale or given["full_power"]
     lines = how.lines().with_loop(
-        full_power=gain_scale or given["full_power"],
-        period_s=loop_period,
-        filter_s=filter_s,
-        band_c=given["band"],
+        full_power=full_power,
+        period_s=given["loop_period_s"],
+        filter_s=given["filter_s"],
+        band_c=given["band_c"],
     )
-    question = HeaterQuestion(
-        heater=given["which"],
-        target_c=target,
-        aim=aim,
-        power_limit=power_limit,
+    question = filled(
+        HeaterQuestion,
+        given,
         **lines.loop.for_question(),
-        gain_scale=gain_scale or given["full_power"],
-        present=_present(**{n: given[n] for n in ("kp", "ki", "kd", "ti", "td")}),
+        gain_scale=full_power,
+        present=_present(**{n: given[n] for n in ("kp", "ki", "kd", "ti_s", "td_s")}),
         fan_on=None if fan is None else fan == "on",
-        fan_cooling=fan_cooling,
-        max_temp_c=given["max_temp"],
     )
     wanted = _wanted(given, how.tool)
     _one_way(logs, given)
@@ -282,10 +260,10 @@ def _refuse_other_tool(logs: list[TemperatureLog], tool: int | None) -> None:
 
 def _refuse_tool(tool: int | None, given: dict[str, Any]) -> None:
     """A tool has a hotend, and no other heater."""
-    if tool and given["which"] not in (None, "hotend"):
+    if tool and given["heater"] not in (None, "hotend"):
         raise UsageError(f"--tool {tool} --heater {given['which']}", "a tool's heater is a hotend")
     if tool:
-        given["which"] = "hotend"
+        given["heater"] = "hotend"
 
 
 def _wanted(given: dict[str, Any], tool: int | None) -> Wanted:
@@ -293,34 +271,31 @@ def _wanted(given: dict[str, Any], tool: int | None) -> Wanted:
     from omphalon.readers.temperature import Wanted
 
     return Wanted(
-        heater=of_tool(given["which"], tool) if given["which"] else None,
+        heater=of_tool(given["heater"], tool) if given["heater"] else None,
         full_power=given["full_power"],
-        every_s=given["every"],
+        every_s=given["every_s"],
         columns=pairs(given["column"]),
     )
 
 
 def _present(
-    kp: float | None, ki: float | None, kd: float | None, ti: float | None, td: float | None
+    kp: float | None, ki: float | None, kd: float | None, ti_s: float | None, td_s: float | None
 ) -> Gains | None:
     """The present gains from either form, or None; part of them is a mistake."""
     from omphalon.physics.loop import Gains
 
-    given = tuple(
-        name
-        for name, value in zip(("kp", "ki", "kd", "ti", "td"), (kp, ki, kd, ti, td), strict=True)
-        if value is not None
-    )
+    values = {"kp": kp, "ki": ki, "kd": kd, "ti": ti_s, "td": td_s}
+    given = [name for name, value in values.items() if value is not None]
     if not given:
         return None
-    if kp == 0 or ti == 0:
+    if kp == 0 or ti_s == 0:
         raise UsageError(
             f"--{'kp' if kp == 0 else 'ti'} 0: no loop", "give the gains that are in force"
         )
     if kp is not None and ki is not None and kd is not None and len(given) == 3:
         return Gains(kp, ki, kd)
-    if kp is not None and ti is not None and td is not None and len(given) == 3:
-        return Gains(kp, kp / ti, kp * td)
+    if kp is not None and ti_s is not None and td_s is not None and len(given) == 3:
+        return Gains(kp, kp / ti_s, kp * td_s)
     raise UsageError(
         "present gains: " + ", ".join("--" + name for name in given) + " is neither form",
         "give --kp --ki --kd, or --kp --ti --td",
@@ -343,26 +318,17 @@ def _known_health(heater: str) -> dict[str, tuple[float, float]]:
 @click.argument("log")
 @click.argument("later", required=False)
 @reading
-@number(
-    "--target",
-    "temperature",
-    "The temperature it should hold.",
-    least=35,
-    name="target_c",
-    required=True,
-)
-@number("--from", "time", "Judge only from here on.", name="from_s")
-@number("--to", "time", "Judge only up to here.", name="to_s")
-@number("--fan-at", "time", "When the part fan came on.  [found]", name="fan_at_s")
+@number("--target", "temperature", "The temperature it should hold.", least=35, required=True)
+@number("--from", "time", "Judge only from here on.")
+@number("--to", "time", "Judge only up to here.")
+@number("--fan-at", "time", "When the part fan came on.  [found]")
 @answering(dialect=False, tool=True)
 def check(
     how: Leaving,
     log: str,
     later: str | None,
-    target_c: float,
     from_s: float | None,
     to_s: float | None,
-    fan_at_s: float | None,
     **given: Any,
 ) -> Answer:
     """Judge a loop from the LOG of a heat-up and a hold, the part fan coming on late in it.
@@ -387,14 +353,7 @@ def check(
         raise UsageError("before and after are one log", "give two, or one")
     wanted = _wanted(given, how.tool)
     logs = [read_temperature(path, wanted) for path in (log, later) if path is not None]
-    question = CheckQuestion(
-        target_c=target_c,
-        heater=given["which"],
-        from_s=from_s,
-        to_s=to_s,
-        fan_at_s=fan_at_s,
-        max_temp_c=given["max_temp"],
-    )
+    question = filled(CheckQuestion, given, from_s=from_s, to_s=to_s)
     if later is None:
         question = replace(question, health=_known_health(question.which))
     return heater_check_answer(logs, question)

@@ -21,6 +21,7 @@ from omphalon.cli.common import (
     reading_options,
     readings_template,
 )
+from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
     from omphalon.recording import Column, Readings
@@ -46,6 +47,18 @@ class MeasuredCommands:
     asked: Callable[[dict[str, Any]], Asked]
     dialect: bool = True
     tool: bool = False
+
+
+def together(problem: str, **given: object) -> bool:
+    """Whether partners were given; some of them without the others are refused."""
+    some = {name: value is not None for name, value in given.items()}
+    if any(some.values()) and not all(some.values()):
+        words = [
+            ["--" + n.replace("_", "-") for n, there in some.items() if there == wanted]
+            for wanted in (True, False)
+        ]
+        raise UsageError(f"{' '.join(words[0])} without {' '.join(words[1])}", problem)
+    return any(some.values())
 
 
 def add_fit_and_check(group: click.Group, row: MeasuredCommands) -> None:

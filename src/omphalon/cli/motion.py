@@ -14,6 +14,7 @@ from omphalon.cli.common import (
     answering,
     by_hand,
     choice,
+    filled,
     number,
     numbers_of,
     options,
@@ -77,7 +78,7 @@ def motion() -> None:
     metavar="TEMPLATE",
     help="Line that sets the acceleration: '… {acceleration:.0f}'.",
 )
-@number("--present", "acceleration", "Acceleration in force, set again at the end.")
+@number("--present", "acceleration", "Acceleration in force, set again at the end.", name="present")
 @click.option(
     "--limit",
     metavar="N",
@@ -86,13 +87,7 @@ def motion() -> None:
 @click.option("--out", required=True, metavar="FILE", help="Where to write the dry run (G-code).")
 @answering(plot=False)
 def plan(
-    how: Leaving,
-    name: str,
-    line_template: str | None,
-    present: float | None,
-    limit: str | None,
-    out: str,
-    **given: Any,
+    how: Leaving, name: str, line_template: str | None, limit: str | None, out: str, **given: Any
 ) -> Answer:
     """Write a dry run that goes faster level by level: an axis, X and Y through corners, or the
     extruder, hot, with its filament in and out.
@@ -108,21 +103,19 @@ def plan(
     from omphalon.studies.motion.plan import DryRunAsked, plan_motion
 
     what, raised = _raised(name, given)
-    if what != "acceleration" and (line_template is not None or present is not None):
+    if what != "acceleration" and (line_template is not None or given["present"] is not None):
         raise UsageError(f"--line, --present with --{what}", "they belong to --acceleration")
     example = (RETRACT_RANGES if name == "e" else RANGES).get(what, RANGES[what])
     levels = numbers_of(raised, Measure(what), 3, f"--{what}", example)
     across = given["travel_across"]
-    asked = DryRunAsked(
+    asked = filled(
+        DryRunAsked,
+        given,
         axis=name,
         quantity=QUANTITIES[what],
         levels=(levels[0], levels[1], levels[2]),
         travel_mm=_ends(given["travel"], "--travel"),
         across_mm=None if across is None else _ends(across, "--travel-across"),
-        temp_c=given["temp"],
-        retract_mm=given["retract"],
-        present=present,
-        build=given["build"] or "",
         limit=None if limit is None else parsed(limit, Measure(what), "--limit").value,
     )
     found, run = plan_motion(asked, how.lines().with_line("acceleration", line_template))
@@ -135,9 +128,9 @@ def _raised(name: str, given: dict[str, Any]) -> tuple[str, str]:
     found = [(what, given[what]) for what in QUANTITIES if given[what] is not None]
     if len(found) != 1:
         raise UsageError("--speed, --acceleration or --corner", "give one of them, as FROM:TO:STEP")
-    if name != "e" and (by_hand("temp") or by_hand("retract")):
+    if name != "e" and (by_hand("temp_c", "retract_mm")):
         raise UsageError("--temp, --retract without --axis e", "they are the extruder's")
-    if name == "e" and (by_hand("travel") or by_hand("travel_across")):
+    if name == "e" and (by_hand("travel", "travel_across")):
         raise UsageError("--travel with --axis e", "filament has none; give --retract MM")
     alone = found[0][0] != "corner" and given["build"] != "crossed-belts"
     if alone and by_hand("travel_across"):

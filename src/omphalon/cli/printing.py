@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Measure, by_hand, number, numbers_of, options
+from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of, options
 from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
     from omphalon.prints.job import Job
 
-SIZE, DISTANCE, SPEED = Measure("size"), Measure("distance"), Measure("speed", 1, 1000)
+SIZE = Measure("size")
 printing = options(
     click.option(
         "--bed",
@@ -44,6 +44,7 @@ printing = options(
         "speed",
         "Speed of moves without plastic.",
         within=(1, 1000),
+        name="travel_mm_s",
         default=150.0,
     ),
     number(
@@ -60,7 +61,14 @@ printing = options(
     number("--temp", "hotend temperature", "Nozzle's temperature.", least=150, default=215.0),
     number("--bed-temp", "bed temperature", "Bed's temperature; 0 leaves it off.", default=60.0),
     number("--retract", "distance", "Retraction.  [direct 0.7, bowden 4.4]", within=(0, 20)),
-    number("--retract-speed", "speed", "Speed of the retraction.", within=(1, 200), default=32.0),
+    number(
+        "--retract-speed",
+        "speed",
+        "Speed of the retraction.",
+        within=(1, 200),
+        name="retract_mm_s",
+        default=32.0,
+    ),
     number("--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0),
 )
 
@@ -72,48 +80,27 @@ def job_of(given: dict[str, Any], fast: float, acceleration: float, retract: flo
     from omphalon.prints.job import Bed, Job
 
     rounded = given["bed"].lower().startswith("round:")
-    sizes = numbers_of(
-        given["bed"][6 if rounded else 0 :],
-        SIZE,
-        1 if rounded else 2,
-        "--bed",
-        "220:220 or round:180",
-    )
-    bed = Bed(
-        x_mm=sizes[0],
-        y_mm=sizes[-1],
-        round=rounded,
-        centred=given["centred"] or rounded,
-        height_mm=given["height"],
-        margin_mm=given["margin"],
-    )
-    at = (
-        None
-        if given["at"] is None
-        else numbers_of(given["at"], Measure("length"), 2, "--at", "110:110")
-    )
-
-    def or_else(name: str, usual: float) -> float:
-        return usual if given[name] is None else given[name]
-
-    return Job(
-        bed=bed,
-        at=None if at is None else (at[0], at[1]),
-        nozzle_mm=given["nozzle"],
-        filament_mm=given["filament"],
-        layer_mm=or_else("layer", round(given["nozzle"] / 2, 3)),
-        width_mm=or_else("width", round(given["nozzle"] * 1.125, 3)),
-        slow_mm_s=given["slow"],
-        fast_mm_s=or_else("fast", fast),
-        first_mm_s=given["first"],
-        travel_mm_s=given["travel_speed"],
-        acceleration_mm_s2=or_else("acceleration", acceleration),
-        temp_c=given["temp"],
-        bed_temp_c=given["bed_temp"],
-        retract_mm=or_else("retract", retract),
-        retract_mm_s=given["retract_speed"],
-        fan=given["fan"],
+    size = given["bed"][6 if rounded else 0 :]
+    sizes = numbers_of(size, SIZE, 1 if rounded else 2, "--bed", "220:220 or round:180")
+    centred = given["centred"] or rounded
+    at = None
+    if given["at"] is not None:
+        x, y = numbers_of(given["at"], Measure("length"), 2, "--at", "110:110")
+        at = (x, y)
+    usual = {
+        "layer_mm": round(given["nozzle_mm"] / 2, 3),
+        "width_mm": round(given["nozzle_mm"] * 1.125, 3),
+        "fast_mm_s": fast,
+        "acceleration_mm_s2": acceleration,
+        "retract_mm": retract,
+    }
+    return filled(
+        Job,
+        given,
+        bed=filled(Bed, given, x_mm=sizes[0], y_mm=sizes[-1], round=rounded, centred=centred),
+        at=at,
         tool=click.get_current_context().params.get("tool") or 0,
+        **{name: value for name, value in usual.items() if given[name] is None},
     )
 
 
@@ -125,6 +112,5 @@ def print_lines(how: Leaving, given: dict[str, Any]) -> Dialect:
 def refuse_printing(needs: str) -> None:
     """Refuse options of a print where none is written."""
     shared = click.command()(printing(lambda: None)).params
-    given = next((o.opts[0] for o in shared if o.name and by_hand(o.name)), None)
-    if given is not None:
+    if given := by_hand(*(option.name or "" for option in shared)):
         raise UsageError(f"{given} without {needs}", f"it belongs to a print: give {needs} too")

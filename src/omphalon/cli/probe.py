@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, number
+from omphalon.cli.common import Answer, Leaving, answering, filled, number
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.columns import PROBE as COLUMNS
 from omphalon.errors import UsageError
@@ -23,7 +23,7 @@ PAPER = number("--paper", "size", "Thickness of the paper.", within=(0.02, 1), d
 @probe.command("plan", short_help="How to find the zero.")
 @PAPER
 @answering(plot=False, dialect=False)
-def plan(how: Leaving, paper: float) -> Answer:
+def plan(how: Leaving, paper_mm: float) -> Answer:
     """Say how to find the zero with paper and probe.
 
     \b
@@ -32,7 +32,7 @@ def plan(how: Leaving, paper: float) -> Answer:
     """
     from omphalon.studies.measured.probe import plan_probe
 
-    return plan_probe(paper)
+    return plan_probe(paper_mm)
 
 
 def _asked(given: dict[str, Any]) -> Asked:
@@ -40,7 +40,7 @@ def _asked(given: dict[str, Any]) -> Asked:
     from omphalon.recording import Readings
     from omphalon.studies.measured.probe import PROBE, ProbeQuestion
 
-    question = ProbeQuestion(offset_mm=given["offset"], paper_mm=given["paper"])
+    question = filled(ProbeQuestion, given)
     if given["path"] is not None:
         if given["drag_mm"] or given["trigger_mm"]:
             raise UsageError("readings in a file and in options", "give one of the two")

@@ -76,8 +76,6 @@ def plan(
     axis: str,
     bed_moves_y: bool,
     sweep: str,
-    rate: float,
-    microstep: float,
     ringing: str | None,
     bands: str | None,
     out: str | None,
@@ -103,7 +101,7 @@ def plan(
     chosen = print_lines(how, given)
     if ringing is not None:
         print_bands = None if bands is None else bands_of(bands)
-        if print_bands is not None and given["acceleration"] is not None:
+        if print_bands is not None and given["acceleration_mm_s2"] is not None:
             raise UsageError("--acceleration and --bands", "the bands say it; leave it out")
         found, printed = plan_ringing(job, chosen, print_bands)
         put_lines(ringing, printed.lines(), ";")
@@ -114,10 +112,10 @@ def plan(
             axis=axis,
             low_hz=low,
             high_hz=high,
-            rate_hz_s=rate,
+            rate_hz_s=given["rate"],
             acceleration_mm_s2=job.acceleration_mm_s2,
             at=job.middle,
-            microstep_mm=microstep,
+            microstep_mm=given["microstep_mm"],
         )
         if out is not None
         else None
@@ -163,7 +161,7 @@ def fit(
     log: str | None,
     log_x: str | None,
     log_y: str | None,
-    speed: float | None,
+    speed_mm_s: float | None,
     offered: str,
     **given: Any,
 ) -> Answer:
@@ -188,7 +186,7 @@ def fit(
             raise UsageError("a LOG beside --x or --y", "name each by its axis")
         axis = _moved(read_motion(log, wanted))
         log_x, log_y = (log, None) if axis == "x" else (None, log)
-    _refuse_lonely(log_x, log_y, speed, given)
+    _refuse_lonely(log_x, log_y, speed_mm_s, given)
     logs = {
         axis: read_motion(path, wanted)
         for axis, path in (("x", log_x), ("y", log_y))
@@ -197,8 +195,8 @@ def fit(
     question = ShaperQuestion(
         logs=logs,
         sensor={axis: given[f"sensor_{axis}"] for axis in "xy"},
-        ripples_mm={axis: given[f"ripple_{axis}"] for axis in "xy"},
-        speed_mm_s=speed,
+        ripples_mm={axis: given[f"ripple_{axis}_mm"] for axis in "xy"},
+        speed_mm_s=speed_mm_s,
         offered=names_of(offered),
         limits=limits_of(given),
         present=shapers_in_use(given),
@@ -228,14 +226,14 @@ def _refuse_lonely(
     without ripples, one log twice.
     """
     for axis, log in (("x", log_x), ("y", log_y)):
-        ripples = given[f"ripple_{axis}"]
+        ripples = given[f"ripple_{axis}_mm"]
         if log is not None and ripples:
             raise UsageError(f"--{axis} and --ripple-{axis}", "give one of the two")
         if log is None and given[f"sensor_{axis}"] is not None:
             raise UsageError(f"--sensor-{axis} without --{axis}", "give both")
         if log is None and not ripples and given[f"present_{axis}"] is not None:
             raise UsageError(f"--present-{axis} without --{axis}", "give both")
-    if speed is not None and not (given["ripple_x"] or given["ripple_y"]):
+    if speed is not None and not (given["ripple_x_mm"] or given["ripple_y_mm"]):
         raise UsageError(
             "--speed without --ripple-x or --ripple-y",
             "it belongs to ripples on a print; leave it out",

@@ -6,17 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, by_hand, choice, number
-from omphalon.cli.shaper_common import (
-    DAMPING,
-    FREQUENCY,
-    SENSOR,
-    bands_of,
-    limits,
-    limits_of,
-    logging,
-    wanted_of,
-)
+from omphalon.cli.common import Answer, Leaving, answering, by_hand, choice, filled, number
+from omphalon.cli.shaper_common import SENSOR, bands_of, limits, limits_of, logging, wanted_of
 from omphalon.constants import ASSUMED_DAMPING, SHAPER_NAMES
 from omphalon.errors import UsageError
 
@@ -29,16 +20,9 @@ if TYPE_CHECKING:
 @click.argument("logs", nargs=-1, metavar="[LOG] [LATER]")
 @click.option("--axis", type=choice("x", "y"), help="Which axis.")
 @click.option("--sensor", type=SENSOR, help="Sensor's axis that lay along it.  [from the log]")
-@click.option("--shaper", "name", type=choice(*SHAPER_NAMES), help="Shaper in force.")
-@click.option("--frequency", type=FREQUENCY, metavar="HZ", help="Its frequency.")
-@click.option(
-    "--damping",
-    type=DAMPING,
-    default=ASSUMED_DAMPING,
-    show_default=True,
-    metavar="Z",
-    help="Its damping.",
-)
+@click.option("--shaper", type=choice(*SHAPER_NAMES), help="Shaper in force.")
+@number("--frequency", "frequency", "Its frequency.")
+@number("--damping", "damping", "Its damping.", default=ASSUMED_DAMPING)
 @number("--acceleration", "acceleration", "Acceleration in use.")
 @number(
     "--seen",
@@ -76,11 +60,11 @@ def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> Answer:
         raise UsageError(f"{len(logs)} logs", "give one log, or two: before and after")
     if len(set(logs)) < len(logs):
         raise UsageError("before and after are one log", "give two, or one")
-    if given["bands"] is not None and not given["seen"]:
+    if given["bands"] is not None and not given["seen_mm_s2"]:
         raise UsageError("--bands without --seen", "give both")
     if given["kind"] == "rest":
         answer = _at_rest(logs, given)
-    elif given["seen"]:
+    elif given["seen_mm_s2"]:
         answer = _seen(logs, given)
     else:
         answer = _on_logs(logs, given)
@@ -89,8 +73,8 @@ def check(how: Leaving, logs: tuple[str, ...], **given: Any) -> Answer:
 
 def _needed(given: dict[str, Any], *names: str) -> None:
     """Refuse what was left out, in words."""
-    options = {"name": "--shaper"}
-    lacking = [options.get(n, f"--{n}") for n in names if given[n] is None]
+    params = click.get_current_context().command.params
+    lacking = [p.opts[0] for p in params if p.name in names and given[p.name] is None]
     if lacking:
         raise UsageError(f"no {', '.join(lacking)}", "say which axis and what is in force")
 
@@ -101,13 +85,10 @@ def _at_rest(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
 
     if len(logs) != 1:
         raise UsageError(f"--kind rest with {len(logs)} logs", "give one log of a sensor at rest")
-    if given["seen"]:
+    if given["seen_mm_s2"]:
         raise UsageError("--kind rest and --seen", "give one of the two")
-    for name in ("axis", "sensor", "name", "frequency", "acceleration"):
-        if by_hand(name):
-            raise UsageError(
-                "--kind rest and a setting", "a sensor at rest needs none; leave it out"
-            )
+    if by_hand("axis", "sensor", "shaper", "frequency_hz", "acceleration_mm_s2"):
+        raise UsageError("--kind rest and a setting", "a sensor at rest needs none; leave it out")
     log = read_motion(logs[0], wanted_of(given))
     return sensor_answer(log)
 
@@ -121,17 +102,15 @@ def _seen(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
         raise UsageError(f"--seen with {len(logs)} logs", "give one log, or none")
     if given["bands"] is None:
         raise UsageError("--seen without --bands", "give the bands that were printed")
-    _needed(given, "axis", "acceleration")
-    question = BandsQuestion(
-        seen_mm_s2=tuple(one.value for one in given["seen"]),
+    _needed(given, "axis", "acceleration_mm_s2")
+    question = filled(
+        BandsQuestion,
+        given,
+        seen_mm_s2=tuple(one.value for one in given["seen_mm_s2"]),
         bands=bands_of(given["bands"]),
-        axis=given["axis"],
-        acceleration_mm_s2=given["acceleration"],
         setting=_in_force(given),
         log=read_motion(logs[0], wanted_of(given)) if logs else None,
-        sensor=given["sensor"],
         limits=limits_of(given),
-        kind=given["kind"],
     )
     return bands_answer(question)
 
@@ -146,7 +125,7 @@ def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
 
     if not logs:
         raise UsageError("no log", "give a fresh log, or --seen with --bands")
-    _needed(given, "axis", "name", "frequency", "acceleration")
+    _needed(given, "axis", "shaper", "frequency_hz", "acceleration_mm_s2")
     setting = _in_force(given)
     assert setting is not None
     wanted, printed, axis = wanted_of(given), given["printed"], given["axis"]
@@ -154,16 +133,13 @@ def _on_logs(logs: tuple[str, ...], given: dict[str, Any]) -> Finding:
     if printed is not None and not pictured:
         raise UsageError("--print without a picture", "give the card's picture, or leave it out")
     cards = cards_of(printed) if pictured else []
-    question = ShaperCheckQuestion(
-        logs=tuple(
-            read_picture(path) if is_picture(path) else read_motion(path, wanted) for path in logs
-        ),
-        axis=axis,
+    read = (read_picture(p) if is_picture(p) else read_motion(p, wanted) for p in logs)
+    question = filled(
+        ShaperCheckQuestion,
+        given,
+        logs=tuple(read),
         setting=setting,
-        acceleration_mm_s2=given["acceleration"],
-        sensor=given["sensor"],
         limits=limits_of(given),
-        kind=given["kind"],
         read_card=lambda picture: axis_on_card(picture, cards, printed, axis),
     )
     return shaper_check_answer(question)
@@ -173,8 +149,6 @@ def _in_force(given: dict[str, Any]) -> ShaperInUse | None:
     """The setting, where it was named."""
     from omphalon.studies.shaper.question import ShaperInUse
 
-    if given["name"] is None or given["frequency"] is None:
+    if given["shaper"] is None or given["frequency_hz"] is None:
         return None
-    return ShaperInUse(
-        shaper=given["name"], frequency_hz=given["frequency"], damping=given["damping"]
-    )
+    return filled(ShaperInUse, given)

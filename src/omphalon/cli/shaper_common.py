@@ -25,7 +25,7 @@ READ = (
         help="Unit of the logs.  [from the header, or gravity]",
     ),
     number("--every", "interval", "Seconds between samples that are numbered, not timed;"),
-    number("--rate", "rate", "or samples a second.", name="samples_hz"),
+    number("--rate", "rate", "or samples a second."),
     click.option(
         "--column", multiple=True, metavar="NAME=HEADER", help="Column of time, x, y or z."
     ),
@@ -105,9 +105,10 @@ def wanted_of(given: dict[str, Any]) -> AxesWanted:
     """How the logs are read, by the options."""
     from omphalon.readers.acceleration import AxesWanted
 
-    if given["every"] is not None and given["samples_hz"] is not None:
+    every, rate = given["every_s"], given["rate_hz"]
+    if every is not None and rate is not None:
         raise UsageError("--every and --rate", "give one of the two")
-    every = given["every"] if given["samples_hz"] is None else 1 / given["samples_hz"]
+    every = every if rate is None else 1 / rate
     unit = None if given["unit"] is None else given["unit"].replace("2", "²")
     return AxesWanted(unit=unit, every_s=every, columns=pairs(given["column"]))
 
@@ -117,7 +118,9 @@ def limits_of(given: dict[str, Any]) -> Limits:
     from omphalon.physics.shaping import Limits
 
     return Limits(
-        ringing_mm=given["ringing_limit"], rounding_mm=given["rounding_limit"], drift=given["drift"]
+        ringing_mm=given["ringing_limit_mm"],
+        rounding_mm=given["rounding_limit_mm"],
+        drift=given["drift"],
     )
 
 

@@ -37,12 +37,7 @@ if TYPE_CHECKING:
 
 heated = options(
     click.option(
-        "--heater",
-        "which",
-        type=choice(*KINDS),
-        default="hotend",
-        show_default=True,
-        help="Which heater.",
+        "--heater", type=choice(*KINDS), default="hotend", show_default=True, help="Which heater."
     ),
     tool_option,
     number(
@@ -184,7 +179,7 @@ def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:
 @heated
 @click.option("--fan", type=choice("on", "off"), help="The part fan.  [on hotend, off bed]")
 @click.option("--send", "lines", multiple=True, metavar="LINE", help="A line to begin with.")
-@number("--for", "time", "End after so long.", name="for_s")
+@number("--for", "time", "End after so long.")
 @number(
     "--every",
     "interval",
@@ -199,16 +194,16 @@ def capture(
     at: Wired,
     out: str,
     run: str | None,
-    which: str,
+    heater: str,
     tool: int | None,
-    target: float | None,
+    target_c: float | None,
     cycles: int,
     fan: str | None,
     lines: tuple[str, ...],
     for_s: float | None,
-    every: float,
-    max_temp: float | None,
-    silence: float,
+    every_s: float,
+    max_temp_c: float | None,
+    silence_s: float,
     warm: bool,
     force: bool,
     quiet: bool,
@@ -224,10 +219,10 @@ def capture(
     """
     check_outputs(force, (), out=out)
     dialect = agreed_dialect(at, yes)
-    which = one_heater(which, tool)
-    if run is None and (target is not None or warm):
+    which = one_heater(heater, tool)
+    if run is None and (target_c is not None or warm):
         raise UsageError("--target or --warm without --run", "--run oscillation, or --run hold")
-    goal = goal_of(target, which)
+    goal = goal_of(target_c, which)
     blows = fan == "on" or (fan is None and is_hotend(which))
     course = (
         _watching(lines, for_s, which)
@@ -237,17 +232,17 @@ def capture(
     if run is not None and (lines or for_s is not None):
         raise UsageError("--send or --for with --run", "a run has its own lines and its own end")
     if run is not None:
-        refuse_low_limit(max_temp, goal)
+        refuse_low_limit(max_temp_c, goal)
         _say_run(course.start(), goal, which, yes)
     if run is None and for_s is None:
         cold = "when what it heats has been off for some minutes, or " if lines else ""
         click.echo(f"watching; it ends {cold}with Ctrl-C; --for S ends it by itself")
     ask_by_name(lines, dialect)
-    with at_printer(at, dialect, silence) as printer:
+    with at_printer(at, dialect, silence_s) as printer:
         if run is not None and not warm:
             cool_down(printer, which, quiet)
         done = run_course(
-            printer, course, which, out=out, quiet=quiet, max_temp=max_temp, every=every
+            printer, course, which, out=out, quiet=quiet, max_temp=max_temp_c, every=every_s
         )
         off = printer.cool() if run is not None or lines else None
     click.echo(_came_to(done, out))

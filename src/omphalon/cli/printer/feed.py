@@ -97,11 +97,11 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
 @at_wire
 def extruder(
     at: Wired,
-    asked: float,
+    asked_mm: float,
     runs: int,
-    temp: float,
-    rate: float,
-    waits: float,
+    temp_c: float,
+    rate_mm_s: float,
+    waits_s: float,
     tool: int | None,
     yes: bool,
 ) -> int:
@@ -113,9 +113,9 @@ def extruder(
       omphalon printer tune extruder --port socket://127.0.0.1:5555
     """
     dialect = agreed_dialect(at, yes)
-    feeding = feeding_of(dialect.for_tool(tool), asked, runs, temp, rate)
+    feeding = feeding_of(dialect.for_tool(tool), asked_mm, runs, temp_c, rate_mm_s)
     click.echo(
-        f"1 heats to {temp:g} °C and feeds {runs} times {asked:g} mm, you read what is left; "
+        f"1 heats to {temp_c:g} °C and feeds {runs} times {asked_mm:g} mm, you read what is left; "
         "2 fits the steps; 3 sends, stores and reads them back; 4 feeds again, and checks. Lines "
         "that are sent:"
     )
@@ -123,7 +123,7 @@ def extruder(
     ask_by_name(feeding.heat, feeding.dialect)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
-    with at_printer(at, dialect, waits_s=waits) as printer:
+    with at_printer(at, dialect, waits_s=waits_s) as printer:
         setter = Setter(
             printer=printer,
             dialect=feeding.dialect,

@@ -138,7 +138,7 @@ def stand_in(
     desk: str | None,
     build: str,
     faults: tuple[str, ...],
-    fault_after: float,
+    fault_after_s: float,
 ) -> None:
     """Be Fulmar, a made-up printer, on this computer: heaters, extruder, frame, filament.
 
@@ -180,7 +180,7 @@ def stand_in(
             f"--tcp {number}: cannot listen there ({error.strerror})", "choose another, or 0"
         ) from error
     click.echo(f"listening on {wire.name}")
-    for _ in serve(wire, Faulty(machine, faults, fault_after), pace, _panel):
+    for _ in serve(wire, Faulty(machine, faults, fault_after_s), pace, _panel):
         pass
 
 

@@ -54,7 +54,7 @@ def send(
     readback: bool,
     out: str | None,
     force: bool,
-    silence: float,
+    silence_s: float,
     yes: bool,
 ) -> int:
     """Send the lines of a SHEET (`omphalon bench sheet --out SHEET`, or a test print) one by one.
@@ -83,7 +83,7 @@ def send(
     ask_by_name(lines, dialect)
     if sheet is not None and not confirmed(f"send {len(lines)} line{'s'[: len(lines) != 1]}?", yes):
         raise declined("nothing was sent")
-    with at_printer(at, dialect, silence) as printer:
+    with at_printer(at, dialect, silence_s) as printer:
         replies = sent(printer, lines, dialect)
         text = "\n".join(lines)
         compared = compare_with(printer, text, dialect) if readback else True

@@ -61,13 +61,13 @@ tune.add_command(extruder)
 @at_wire
 def heater(
     at: Wired,
-    which: str,
+    heater: str,
     tool: int | None,
-    target: float | None,
+    target_c: float | None,
     cycles: int,
     aim: str,
     style: str,
-    max_temp: float | None,
+    max_temp_c: float | None,
     out: str,
     warm: bool,
     force: bool,
@@ -81,13 +81,13 @@ def heater(
     Example:
       omphalon printer tune heater --heater hotend --target 235 --port socket://127.0.0.1:5555
     """
-    which, kind = one_heater(which, tool), which
-    goal, dialect = goal_of(target, which), agreed_dialect(at, yes)
+    which = one_heater(heater, tool)
+    goal, dialect = goal_of(target_c, which), agreed_dialect(at, yes)
     own = dialect.for_tool(tool)
     name = which.replace(" ", "-")
     logs = {run: str(Path(out) / f"{name}-{run}.csv") for run in (style, "hold")}
     check_outputs(force, (), **logs)
-    refuse_low_limit(max_temp, goal)
+    refuse_low_limit(max_temp_c, goal)
     fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
     courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
     _say_whole(
@@ -102,7 +102,7 @@ def heater(
             if not warm:
                 cool_down(printer, which, quiet)
             run_course(
-                printer, courses[name], which, out=logs[name], quiet=quiet, max_temp=max_temp
+                printer, courses[name], which, out=logs[name], quiet=quiet, max_temp=max_temp_c
             )
             say_off(printer.cool())
             return logs[name]
@@ -110,7 +110,7 @@ def heater(
         setter = Setter(
             printer=printer,
             dialect=own,
-            setting=f"{kind}-gains",
+            setting=f"{heater}-gains",
             found=printer.listing(),
             without=yes,
         )

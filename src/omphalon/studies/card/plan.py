@@ -45,7 +45,7 @@ class CardAsked:
     start_s: float
     stop_s: float
     drive: str
-    present_s: float | None
+    present_s: float | None = None
     shake_mm_s2: float
     shapers: Mapping[str, ShaperInUse]
 

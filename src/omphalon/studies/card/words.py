@@ -31,9 +31,9 @@ class CardQuestion:
     what moves by which motors, the questions that the studies of each part ask.
     """
 
-    length_mm: float | None
+    length_mm: float | None = None
     steps: Mapping[str, float]
-    build: str
+    build: str = ""
     advance: AdvanceQuestion
     shaper: Callable[[Mapping[str, AxisReading]], ShaperQuestion]
 

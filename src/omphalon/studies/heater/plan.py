@@ -28,8 +28,8 @@ class HeaterTest:
     """
 
     heater: str
-    target_c: float | None
-    cycles: int
+    target_c: float | None = None
+    cycles: int = 8
     style: str = "oscillation"
 
     @property

@@ -47,10 +47,10 @@ class TravelParts:
     output.
     """
 
-    motor_steps: float
     microsteps: float
-    gear: float
     per_turn_mm: float
+    motor_steps: float = 200.0
+    gear: float = 1.0
 
     @property
     def steps_per_mm(self) -> float:
@@ -326,7 +326,7 @@ class MoveTest:
     """
 
     axis: str
-    longest_mm: float
+    longest_mm: float = 150.0
     resolution_mm: float
     wanted: float
 

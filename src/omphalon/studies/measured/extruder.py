@@ -49,10 +49,10 @@ class DriveParts:
     drive wheel.
     """
 
-    motor_steps: float
     microsteps: float
-    gear: float
     wheel_mm: float
+    motor_steps: float = 200.0
+    gear: float = 1.0
 
     @property
     def steps_per_mm(self) -> float:

@@ -34,7 +34,7 @@ class FlowQuestion:
     """
 
     flow: float
-    expected_mm: float | None
+    expected_mm: float | None = None
     resolution_mm: float | None = None
     squeeze_mm: float = SQUEEZE_MM
     nominal_mm: float = FILAMENT_MM
