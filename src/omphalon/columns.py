@@ -23,4 +23,5 @@ TABLES = {
     for table, columns in groupby(rows_of("columns", Column, choices=WORDS), attrgetter("table"))
 }
 FILAMENT = TABLES.pop("filament")  # measured at the filament, not read from a table
-EXTRUDER, AXIS, FLOW, ADVANCE, CORNERS, MOTION, PROBE = TABLES.values()
+EXTRUDER, AXIS, FLOW, ADVANCE = (TABLES[t] for t in ("extruder", "axis", "flow", "advance"))
+CORNERS, MOTION, PROBE = (TABLES[t] for t in ("advance check", "motion", "probe"))
