@@ -358,3 +358,20 @@ def test_bulges_in_a_tower_s_bands_are_left_out(run, tmp_path):
     found = json.loads(run("advance", "fit", "r.csv", *words).stdout)
     assert found["evidence"]["readings"] == 6 and found["settings"]["advance_s"] > 0.45
     assert "tower-bands" in [w["code"] for w in found["warnings"]]
+
+
+@pytest.mark.parametrize("height, end", [("0.4", "at the start of"), ("39.7", "at the end of")])
+def test_a_best_value_at_an_end_lies_beyond_it(height, end, run):
+    tower = ("--from", 0.02, "--per-mm", 0.002, "--to", 0.1, "--drive", "direct")
+    heights = [word for _ in range(4) for word in ("--height", height)]
+    done = run("advance", "fit", *tower, *heights)
+    assert done.returncode == 3 and end in done.stdout.split("next")[0]
+
+
+@pytest.mark.parametrize(
+    "drive, per_mm, usual", [("direct", 0.002, "0.01 to 0.1 s"), ("bowden", 0.02, "0.2 to 1 s")]
+)
+def test_what_is_usual_is_said(drive, per_mm, usual, run):
+    tower = ("--from", 0, "--per-mm", per_mm, "--to", 40 * per_mm, "--drive", drive)
+    heights = [word for height in (19.5, 20, 20.5) for word in ("--height", height)]
+    assert f"usually {usual}" in run("advance", "fit", *tower, *heights).stdout

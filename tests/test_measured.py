@@ -2,6 +2,7 @@
 
 import json
 import re
+import statistics
 import subprocess
 import sys
 
@@ -11,6 +12,8 @@ from scipy import stats
 
 from omphalon.physics import scale
 from omphalon.quantities import QUANTITIES
+from omphalon.studies.measured.axis import TravelParts
+from omphalon.studies.measured.extruder import DriveParts
 from omphalon.units import number_in
 
 
@@ -741,3 +744,25 @@ def test_backlash_is_the_whole_way_between_there_and_back(run):
     assert "differ by 0.30 mm" in document["warnings"][0]["message"]
     row = re.search(r"there and back +(\S+) ± (\S+) mm", run(*words).stdout)
     assert abs(float(row[1])) == pytest.approx(0.3, abs=0.02) and 0 < float(row[2]) < 0.2
+
+
+# steps a turn × microsteps × gear ÷ travel a turn, by hand
+@pytest.mark.parametrize(
+    "parts, steps",
+    [
+        (DriveParts(microsteps=16, wheel_mm=11, gear=3), 200 * 16 * 3 / 34.55751919),
+        (DriveParts(microsteps=32, wheel_mm=7.3, motor_steps=400), 400 * 32 / 22.93362637),
+        (TravelParts(microsteps=16, per_turn_mm=2 * 20), 80.0),
+        (TravelParts(microsteps=16, per_turn_mm=8, motor_steps=400), 800.0),
+    ],
+)
+def test_what_parts_make_by_construction(parts, steps):
+    assert parts.steps_per_mm == pytest.approx(steps)
+
+
+def test_the_walls_scatter_is_their_own(run):
+    walls = [0.47, 0.48, 0.49, 0.48, 0.50]
+    done = run(
+        "flow", "fit", "--flow", 1, "--expected", 0.45, *(w for x in walls for w in ("--wall", x))
+    )
+    assert f"scatter of {statistics.stdev(walls):.3f} mm" in " ".join(done.stdout.split())

@@ -19,6 +19,8 @@ from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal
 from omphalon.reports import report_of
+from omphalon.studies.advance.fit import next_print
+from omphalon.studies.advance.question import DRIVES, AdvanceQuestion, Readout
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
 from omphalon.studies.measured.engine import fit
 from omphalon.units import Number, number_in
@@ -224,3 +226,28 @@ def test_a_move_that_agrees_never_costs_the_answer(share, lengths):
 
     if answered(lengths[:-1]):
         assert answered(lengths)
+
+
+@given(
+    low=st.floats(0.0, 1.0),
+    span=st.floats(0.002, 1.5),
+    method=st.sampled_from(["heights", "widths"]),
+)
+def test_the_next_print_has_round_numbers_and_holds_what_is_wanted(low, span, method):
+    none = np.zeros(0)
+    read = Readout(
+        method=method,
+        values_s=none,
+        seen=none,
+        where=(),
+        step=0.001,
+        span=(0.0, 1.0),
+        drive=DRIVES["direct"],
+    )
+    found = next_print(read, AdvanceQuestion(), low, low + span)
+    first = found.step_s / 10 ** math.floor(math.log10(found.step_s) + 1e-9)
+    assert any(math.isclose(first, nice) for nice in (1, 2, 2.5, 5, 10))
+    assert 0 <= found.start_s <= low + 1e-9 and found.stop_s >= low + span - 1e-9
+    for end in (found.start_s, found.stop_s):
+        assert math.isclose(end / found.step_s, round(end / found.step_s), abs_tol=1e-5)
+    assert 8 < (found.stop_s - found.start_s) / found.step_s < 60
