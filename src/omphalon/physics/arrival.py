@@ -15,8 +15,7 @@ from omphalon.arrays import Array, Mask
 from omphalon.physics.oscillation import noise_level, quantum
 from omphalon.physics.scale import memory
 
-NEAR_C = 1.0
-BAND_C = 10.0
+NEAR_C = 1.0  # of its target: there it has arrived
 
 
 @dataclass(frozen=True)

@@ -19,10 +19,10 @@ from scipy.signal import lfilter
 
 from omphalon.arrays import Array, Mask
 
-STEP_S, BIN_MM = 1e-3, 0.5
+STEP_S, BIN_MM = 1e-3, 0.5  # of the simulated pressure; of the places along a line
 LEAST_SHARE, MOST_SHARE = 0.35, 1.9  # of the usual width: beyond, the bead is torn or drowned
 SKIP_MM = 3.0  # of a line's start: its first blob
-LAGS_S = (2e-4, 3.0)
+LAGS_S = (2e-4, 3.0)  # that a drive and its filament may have
 ROUGH = 0.02  # of the width: readings so far off count less
 
 

@@ -19,8 +19,8 @@ STRANGE = 3.6  # deviations beyond which a point is left out
 WORTHY = (
     1.5  # fits whose prediction error is within this factor of the best have a say in the doubt
 )
-TENT_SHARES = (0.3, 0.5)
-SHARES, SHARP_SHARES = (1.0, 0.7, 0.5), (0.7, 0.5, 0.35, 0.25)
+TENT_SHARES = (0.3, 0.5)  # of the range that a score is a tent over
+SHARES, SHARP_SHARES = (1.0, 0.7, 0.5), (0.7, 0.5, 0.35, 0.25)  # of the range that counts
 ROUNDS = 3  # of leaving out; the last one only fits, so that what was left out has left the fit too
 MOST_STRANGE = 0.2  # of the readings: more are no strangers
 

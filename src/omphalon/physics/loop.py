@@ -58,8 +58,8 @@ class Loop:
     quantum_c: float = 0.0
 
 
-SENSITIVITY_PRICE = 2.0
-MOST_TICKS = 1900
+SENSITIVITY_PRICE = 2.0  # of each unit of sensitivity over the aim's
+MOST_TICKS = 1900  # that a run is simulated in: fewer, longer steps where it lasts long
 # mean change of power a step in the hold; °C for all of full power
 CHATTER_RAIL, CHATTER_PRICE = 0.08, 3.0
 FALL_PRICE = 4.0  # for each °C of a fall out of the band, where the loop starts all over again

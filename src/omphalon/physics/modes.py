@@ -16,14 +16,14 @@ from omphalon.physics.resonance import DriveShape, Law, Mode, Response, follows,
 from omphalon.physics.scale import by_median
 from omphalon.physics.sweep import RATE_HZ
 
-MOST_MODES = 4
-LEAST_SHARE = 0.015
-DAMPINGS = (0.004, 0.35)
+MOST_MODES = 4  # that one axis is fitted with
+LEAST_SHARE = 0.015  # of the motion: less is noise
+DAMPINGS = (0.004, 0.35)  # between a bell and no mode at all
 BROADEST = 0.3  # what is broader explains a slope, not a peak
 INSIDE = 1e-6  # of a bound: where a search may start
 SOFT = 3.0  # deviations beyond which a miss counts less
 EXPLAINED = 0.4  # mean square of the misses, in deviations, at which no further mode is asked for
-LOWEST_HZ = 10.0
+LOWEST_HZ = 10.0  # below it a frame rocks as a whole
 # What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on
 # the stand-in (docs/shaper.md)
 DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0008, 0.021, 0.002
@@ -291,8 +291,8 @@ def _mode_fit(model: _Model, best: tuple[float, _Solved, float], independent: fl
 
 
 SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is heard after it
-LOW_HZ, MOST_HZ = 8.0, 130.0
-FEWEST = 3
+LOW_HZ, MOST_HZ = 8.0, 130.0  # of what taps tell
+FEWEST = 3  # taps that tell anything
 TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and from the next
 
 

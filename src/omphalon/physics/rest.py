@@ -14,8 +14,8 @@ STRETCH_S = 1.0  # of one spectrum: hum and noise are told apart to about 1.5 Hz
 LOWEST_HZ, HIGHEST_HZ = 5.0, 200.0  # below, the sensor's own drift; above, what no sweep reaches
 STRETCHES = 8  # whose means are held against each other
 WORDS_BITS = (8, 10, 12, 13, 14, 16)  # of the sensors that are sold
-RANGES_G = (2, 4, 8, 16, 32)
-RANGE_WITHIN = 0.06
+RANGES_G = (2, 4, 8, 16, 32)  # that sensors are made with
+RANGE_WITHIN = 0.06  # of it a reading at its end lies
 
 
 @dataclass(frozen=True, kw_only=True)

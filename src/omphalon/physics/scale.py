@@ -20,7 +20,7 @@ from scipy.special import ndtri, stdtrit
 from omphalon.arrays import Array, Mask
 from omphalon.constants import NORMAL_95
 
-PRIOR_FREEDOM = 4.0
+PRIOR_FREEDOM = 4.0  # readings that the assumed scatter counts as (see above)
 HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times
 STRANGE = 0.012  # chance that sound readings hold one that is called a stranger
 TELLING = 1.2  # intervals; at less, noise within half an interval would be chased too often

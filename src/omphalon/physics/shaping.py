@@ -11,11 +11,11 @@ from omphalon.arrays import Array
 from omphalon.physics.impulses import SHAPERS, Impulses, residual, seconds, variance_s2
 from omphalon.physics.resonance import Mode
 
-LOWEST_HZ, HIGHEST_HZ = 10.0, 200.0
+LOWEST_HZ, HIGHEST_HZ = 10.0, 200.0  # that a shaper is looked for in
 SHORTER = 0.98  # a shorter shaper is preferred when it allows this share of the best
 
 
-DRIFT_POINTS = 9
+DRIFT_POINTS = 9  # between both ends of a drift
 
 
 @dataclass(frozen=True)

@@ -15,14 +15,14 @@ from omphalon.arrays import Array, Complexes, Mask
 from omphalon.physics.resonance import Response
 
 RATE_HZ = 512.0  # all work is done at this rate
-WINDOW_S = 1.0
-HOP_S = 0.1
-LOW_HZ, HIGH_HZ = 4.0, 200.0
+WINDOW_S = 1.0  # of one spectrum: a Hann line is 1.4 Hz wide at half power
+HOP_S = 0.1  # between windows
+LOW_HZ, HIGH_HZ = 4.0, 200.0  # that a sweep may reach
 SPLINED_STEPS = 4.0  # a gap up to so many usual steps is spanned by a spline
 LINE_BINS, LINE_TIMES = 41, 5.0  # a line stands out so many times of the median of so many bins
 BEFORE_S, AFTER_S = 1.2, 2.6  # of the sweep's passing: what belongs to it at one frequency
-LEAST_SPAN_HZ = 18.0
-SURE_SPAN_HZ = 90.0
+LEAST_SPAN_HZ = 18.0  # a shorter climb is no sweep
+SURE_SPAN_HZ = 90.0  # no chance line climbs so far
 EDGE_HZ = 2.5  # where a sweep starts and ends, it is not yet itself
 
 

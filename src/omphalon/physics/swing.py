@@ -20,11 +20,11 @@ from omphalon.constants import NORMAL_95
 from omphalon.physics.resonance import Mode
 from omphalon.physics.scale import by_median, memory
 
-BAND_HZ, STEPS_A_OCTAVE = (15.0, 160.0), 36
+BAND_HZ, STEPS_A_OCTAVE = (15.0, 160.0), 36  # where modes are looked for
 DAMPINGS = (0.03, 0.1)  # that are tried; and between which one may lie
-LEAST_DAMPING, MOST_DAMPING = 0.004, 0.25
+LEAST_DAMPING, MOST_DAMPING = 0.004, 0.25  # that a fitted mode may have
 BROADEST = 0.18  # what is broader bends a line, and is no resonance
-MOST_MODES = 3
+MOST_MODES = 3  # that the combs of one axis can tell apart
 MOST_CORNER_MM_S = 30.0  # that a controller takes a sharp corner with
 # of χ² that a mode must explain, of each of two speeds a twelfth, and of all that is explained:
 # what the model itself misses of the first mode; tried on the benchmark's first six printers

@@ -15,7 +15,7 @@ from omphalon.physics.scale import memory
 from omphalon.physics.thermal import ThermalModel, first_order
 from omphalon.stages import begins
 
-AMBIENT_C = 23.0
+AMBIENT_C = 23.0  # of a room, where no log starts cold
 COLD_C = 45.0  # a log that starts below may have started at rest
 # growth of the loss over the whole rise, and its deviation, before a log tells: free convection and
 # radiation of parts at 100 to 300 °C; and what no heater passes

@@ -21,7 +21,7 @@ Change = Literal["worse", "better", "clean", "same", "unclear"]
 
 LENGTHS = ("bulge_mm", "diagonal_mm", "x_mm", "y_mm")
 CALIPER_MM = 0.02  # how unlike a caliper is put to a corner
-FEWEST = 2
+FEWEST = 2  # corners of a print
 PLAINLY = 3.0  # intervals: a fault so large is plain
 
 

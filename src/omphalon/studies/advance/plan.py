@@ -20,8 +20,8 @@ from omphalon.studies.advance.question import DRIVES, LINES, TOWER_MM
 from omphalon.studies.card.plan import LADDER, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
-FEWEST, MOST = 5, 200
-LOWEST_TOWER_MM = 10.0
+FEWEST, MOST = 5, 200  # values in one print
+LOWEST_TOWER_MM = 10.0  # lower, nobody sees a height in it
 UNITS = {"tower": "s", "ladder": "thousandths of a second", "corners": "s"}
 READ = {
     "tower": (

@@ -21,8 +21,8 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.question import ShaperInUse
 
 MOST_MM, LEAST_MM, BOTH_MM = 170.0, 100.0, 168.0  # a card; and one with combs and rungs
-VALUES = 11
-COMB_SPEEDS, COMB_MM_S2 = (60.0, 100.0, 140.0), 3500.0
+VALUES = 11  # of pressure advance on a card
+COMB_SPEEDS, COMB_MM_S2 = (60.0, 100.0, 140.0), 3500.0  # of three speeds lags and modes part
 # slow and fast, at the least; of a ladder, which has room for more changes of speed
 LADDER = {"direct": (13.0, 30.0), "bowden": (22.0, 60.0)}
 LEAST_SLOW = 0.6  # of a slow stretch must be left on a small bed

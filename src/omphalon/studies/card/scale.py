@@ -17,7 +17,7 @@ from omphalon.settings import Setting
 from omphalon.studies.card.sight import CardSight
 from omphalon.studies.measured.axis import PLACING_MM
 
-QUARTER_DEG, NEARLY_DEG = 90.0, 25.0
+QUARTER_DEG, NEARLY_DEG = 90.0, 25.0  # between two scans, give or take
 LEAST_HALF, LEAST_HALF_DEG = 1e-4, 0.005  # what paper, plate and light leave open
 MATTERS, MATTERS_DEG = 0.001, 0.05  # less is no matter: 0.15 mm over the card
 

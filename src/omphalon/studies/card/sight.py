@@ -19,7 +19,7 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.stages import begins
 from omphalon.studies.card.rungs import LEAST_SHARE, RungSeen, read_rungs, rung_readings
 
-RINGS = 5
+RINGS = 5  # in the corners, and one that tells which is which
 LEAST_PX = 4.5  # that a line must be wide
 MOST_BLUR = 0.36  # of a line's width: the deviation of its edges
 LEAST_WIDTH = 0.3  # of a line's: less is no line

@@ -23,7 +23,7 @@ from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.signs import ALLOWED, SIGNS, Seen, Sign
 
-FEWEST_REPORTS = 20
+FEWEST_REPORTS = 20  # that a loop is judged by
 SHORTEST_UNITS, HELD_UNITS = 1 / 2, 1 / 6  # of a log, and of the hold in it
 CREEPS_UNITS = 1.5  # after the takeover without arriving: that is slow, however the log goes on
 FAR_C = 15.0  # a log that stays so far below a target was not asked for it

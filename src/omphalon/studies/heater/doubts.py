@@ -22,7 +22,7 @@ from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.moved import Moved
 from omphalon.studies.heater.tuning import Tuned
 
-FASTEST_C_S = 15.0
+FASTEST_C_S = 15.0  # no heater moves a reading faster
 # of a log under the gains that are given: power at neither end, so many reports, how far its moves
 # must go with theirs, and by which factor they may differ: judgements
 ENDS, FEWEST_AT_WORK, AT_WORK, NOT_THESE = (0.02, 0.98), 15, 0.8, 3.0
@@ -33,7 +33,7 @@ EXPERIMENTS = {
 }
 COASTS_S, ALONE_C = 15.0, 5.0  # without power a block still warms for a while, and by a little
 MOST_SHIFT_DOUBTS = 2.5  # of the switching instants, in their own doubts
-MOST_APART_DEG = 25.0
+MOST_APART_DEG = 25.0  # of phase at the cycle, between log and model
 THIN = AIMS["even"].sensitivity  # peak sensitivity that the usual aim allows
 SCALES = (1.0, 100.0, 127.0, 255.0, 1023.0)  # that controllers give gains for
 # gains that lie so many times off, and by factors within so many times of one another, are in

@@ -14,7 +14,7 @@ from omphalon.physics.oscillation import Cycles, Switching
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 
-SPIKE_C = 5.0
+SPIKE_C = 5.0  # off both neighbours
 BUSY = 0.01  # of full power
 APART_S = 900.0  # without power and target: another session, no off half of a cycle is so long
 LEAD_S = 3.0  # kept before the test
@@ -122,13 +122,13 @@ def _stuck(log: TemperatureLog) -> Mask:
     return found
 
 
-FEWEST_CYCLES = 3
-MOST_CYCLES = 20
+FEWEST_CYCLES = 3  # that gains can be made of
+MOST_CYCLES = 20  # that are looked at: more tell the same
 SAME_C = 0.5  # targets no further apart are one
 LEAST_SWITCH = 0.02  # of full power
 LEAST_STEPS = 0.75  # of the display's step: a swing below it is not seen
-LOOSE, PHASES_DEG = 0.6, (-255.0, -75.0)
-FAHRENHEIT_WITHIN_C = 8.0
+LOOSE, PHASES_DEG = 0.6, (-255.0, -75.0)  # of the power's turns against the reading's
+FAHRENHEIT_WITHIN_C = 8.0  # of the other scale, it is that
 # a target so far outside the cycles is not theirs
 AROUND_SWINGS, AROUND_C = 0.5, 1.5
 

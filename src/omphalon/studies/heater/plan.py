@@ -13,7 +13,7 @@ from omphalon.quantities import QUANTITIES
 from omphalon.remarks import Remark
 from omphalon.units import is_usual
 
-LOWEST_TARGET_C = 35.0
+LOWEST_TARGET_C = 35.0  # lower, a room may hold it
 TITLES = {
     "oscillation": "Oscillation test",
     "step": "Step of the target and back",

@@ -12,7 +12,7 @@ from omphalon.recording import TemperatureLog
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
-SHOWN_FAN_DOUBT = 0.3
+SHOWN_FAN_DOUBT = 0.3  # of a fan's cooling that a log itself has shown
 # of a cooling, where no test was made: air that hits what is far from the sensor makes less of a
 # dip; so measured in docs/heater.md, "geometry"
 FAR_FAN = 0.6

@@ -37,11 +37,11 @@ ALLOWED = {
         Allowed(overshoot_c=0.7, ripple_c=0.6, bias_c=0.5, noise_c=0.35, creep_units=0.45),
     ),
 }
-FULL_BUSY = 0.9
+FULL_BUSY = 0.9  # of the hold with the power at an end
 BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
 HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
 WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
-SWINGS = 4
+SWINGS = 4  # that are no chance
 
 
 @dataclass(frozen=True, kw_only=True)

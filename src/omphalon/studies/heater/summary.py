@@ -18,9 +18,9 @@ from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 
-FEWEST = 3
+FEWEST = 3  # cycles
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
-MOST_SWING_C = 60.0
+MOST_SWING_C = 60.0  # a larger one is a slip of the pen
 MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
 # of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
 # come out is measured (docs/heater.md)

@@ -22,7 +22,7 @@ from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.stages import begins
 from omphalon.studies.heater.question import HeaterQuestion
 
-DRAWS_IN_SEARCH = 4
+DRAWS_IN_SEARCH = 4  # of what the heater may be, in each cost
 DAYS_EACH = (
     6  # of eight heaters of a search: the first model's, where a second one explains the log
 )

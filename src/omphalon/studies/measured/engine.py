@@ -22,7 +22,7 @@ from omphalon.remarks import Refusal, Remark
 Question = TypeVar("Question")
 FURTHEST = 1.6  # no drive and no belt is off by more
 SEVERAL = 0.2  # of the longest length: a range that tells a zero error from the scale
-GROSS_WITHIN = 0.06
+GROSS_WITHIN = 0.06  # of such a factor, it is that slip
 # ratio of got to asked → which slip it is
 GROSS = (
     (0.1, "cm"),

@@ -35,11 +35,11 @@ from omphalon.units import plural
 PLACING_MM = 0.3  # deviation of a mark placed, or met, by hand; measured: docs/measuring.md
 BY_EYE_MM = 0.1  # of a flag or a cut end held against an edge by eye; a judgement
 FINEST_MM = 0.01  # that a rule or caliper reads to
-THEORY_WITHIN = 0.10
-SLIPPED = 0.005
-SHOWN_RUNS = 8
+THEORY_WITHIN = 0.10  # of what the parts make: a wheel bites in
+SLIPPED = 0.005  # of the length, from slow to fast: less is no matter
+SHOWN_RUNS = 8  # in the table
 SAME_AGAIN = 3  # readings, the same to the digit
-MOST_RUNS = 100
+MOST_RUNS = 100  # nobody feeds more often
 BEYOND_MM = 30.0  # the mark sits that much further, so that feeding too much can still be seen
 
 

@@ -48,7 +48,7 @@ class FlowQuestion:
         return self.expected_mm
 
 
-FEWEST_PLACES = 3
+FEWEST_PLACES = 3  # that tell how a roll changes
 PRESS_MM = 0.005  # how unlike a caliper presses: from reading to reading, and throughout
 UNEVEN_MM = 0.015  # how unlike a roll is from place to place: a judgement, until readings tell more
 FURTHEST = 0.2  # of the nominal width: beyond, another filament or another unit

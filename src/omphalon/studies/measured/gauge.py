@@ -10,7 +10,7 @@ from omphalon.prints.pieces import Gauge
 from omphalon.studies.printed import TestPrint, plain_print, print_steps
 
 SHARES = (0.25, 0.6, 1.0)  # of the longest: jaws reach between the frames
-SHORTEST_MM = 80.0
+SHORTEST_MM = 80.0  # in a shorter one the frames lie too near for jaws
 
 
 def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:

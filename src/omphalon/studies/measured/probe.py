@@ -18,10 +18,10 @@ from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
 
-PAPER_MM = 0.10
+PAPER_MM = 0.10  # of office paper
 FEEL_MM = 0.02  # how alike two drags are felt; a judgement
 FURTHEST_MM = 5.0  # a first guess by eye is nearer than that
-UNSTEADY_MM = 0.05
+UNSTEADY_MM = 0.05  # a quarter of a first layer
 FAR_MM = 0.2  # an offset that is larger sits clearly on one side of the nozzle
 FIRST_LAYER_MM = 0.2  # an example
 

@@ -144,7 +144,7 @@ def _passes_after_fail(one: Limit) -> list[Remark]:
 
 
 NEAR = 0.9  # of the limit: a run below that says nothing about it
-ROUNDED = 1.001
+ROUNDED = 1.001  # a level as it was typed
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -14,8 +14,8 @@ from omphalon.prints.job import levels
 from omphalon.studies.motion.question import UNITS
 from omphalon.units import plural
 
-MOST_LEVELS = 40
-SHORTEST_MM = 20.0
+MOST_LEVELS = 40  # nobody watches more
+SHORTEST_MM = 20.0  # of travel
 ABOVE = 1.1  # the controller's own limit is lifted by so much above the highest level
 RETRACT_MM_S = 60.0  # while the acceleration is raised
 LONGEST_RETRACTION_MM = 15.0  # soft filament drawn further into the cold stays there

@@ -25,10 +25,10 @@ from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_axis
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
 
 KEEPS = 0.97  # of the best: a present setting that allows so much stays
-DRAWS = 40
+DRAWS = 40  # of what the modes may be
 CURVE_HZ = (15.0, 130.0, 0.5)  # of a figure
 ROUNDED_FROM, ROUNDED_MM_S2 = 100.0, 10.0  # accelerations above are given in tens
-LEAST_SHARE, DAMPINGS = 1e-3, (1e-3, 0.5)
+LEAST_SHARE, DAMPINGS = 1e-3, (1e-3, 0.5)  # that a draw is held to
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -23,15 +23,15 @@ from omphalon.remarks import Refusal, Remark
 
 SENSOR_AXES = "xyz"
 SHORTEST_S = {"sweep": 8.0, "taps": 3.0}
-LONGEST_GAP_S = 0.3
-MOST_LOST = 0.25
+LONGEST_GAP_S = 0.3  # that a spline spans
+MOST_LOST = 0.25  # of the samples
 NOTED_GAP_S, NOTED_STEPS = 0.03, 10  # a gap longer than both is worth a word
 LEAST_ROWS = 30  # frequencies at which a response must be seen
 NOISIEST = 0.6  # relative deviation of the response at which a sweep is lost in noise
-OVERSAMPLED = 2.5
+OVERSAMPLED = 2.5  # samples a period of the highest mode
 SEEN = 0.6  # of the sweep's frequencies must stand out
 LATEST_START_HZ, EARLIEST_END_HZ = 25.0, 60.0  # a narrower sweep may miss what matters
-USUAL_END_HZ = 130.0
+USUAL_END_HZ = 130.0  # of a sweep
 UPRIGHT = 0.8  # of gravity along an axis: it points up or down
 MOVES = 0.1  # of the most: an axis that moves so much is worth looking into
 HARDLY, ASKEW = 0.3, 0.25  # of the loudest axis
@@ -40,13 +40,13 @@ ALONG_BOTH, UNLIKE = (
     0.7,
 )  # power of a second axis, and how far their ratio wanders (ln): judgement
 CLIPPED_ROWS, CLIPPED_SHARE, CLIPPED_RUNS, CLIPPED_MM_S2 = 30, 0.0004, 10, 500.0
-STILL_MM_S2 = 100.0
-LARGE_SHARE, BROAD_DAMPING, MANY = 0.15, 0.15, 3
-MISFIT, UNEXPLAINED = 4.0, 0.12
-RIPPLE_DAMPING_HALF = 0.03
+STILL_MM_S2 = 100.0  # a sensor that nobody moved
+LARGE_SHARE, BROAD_DAMPING, MANY = 0.15, 0.15, 3  # of modes that are worth a word
+MISFIT, UNEXPLAINED = 4.0, 0.12  # χ² a bin, and share of the energy
+RIPPLE_DAMPING_HALF = 0.03  # around the assumed one
 RIPPLE_READ = 0.04  # deviation of one ripple spacing read off a print, as a share
-RIPPLE_HZ = (10.0, 200.0)
-RIPPLES_APART = 0.3
+RIPPLE_HZ = (10.0, 200.0)  # between which a frame swings
+RIPPLES_APART = 0.3  # of their middle: they contradict each other
 
 
 @dataclass(frozen=True, kw_only=True)

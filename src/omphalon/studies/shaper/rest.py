@@ -13,7 +13,7 @@ from omphalon.recording import MotionLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.shaper.modes import OVERSAMPLED, SENSOR_AXES, USUAL_END_HZ, Gaps, gaps_of
 
-SHORTEST_S = 2.0
+SHORTEST_S = 2.0  # that noise is judged by
 # measured on sweeps of 2000 mm/s², the least that `shaper plan` writes: modes are found up to a
 # noise of 240 mm/s²/√Hz and no more at 430
 NOISIEST_MM_S2 = 120.0
