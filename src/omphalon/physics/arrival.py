@@ -12,6 +12,7 @@ import numpy as np
 from scipy import signal
 
 from omphalon.arrays import Array, Mask
+from omphalon.constants import BAND_C
 from omphalon.physics.oscillation import noise_level, quantum
 from omphalon.physics.scale import memory
 
