@@ -49,7 +49,7 @@ NEAR = (
         "test_frame test_sensor test_shaper test_prints",
     ),
     (r"lead|studies/advance", "advance or led", "test_advance test_prints"),
-    (r"fellows", "among", ""),
+    (r"fellows|changes", "among", "test_farm test_changes"),
     (
         r"scale|studies/(measured|motion)",
         "axis or extruder or flow or motion or probe or measured",

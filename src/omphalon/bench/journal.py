@@ -252,7 +252,7 @@ class Ranked:
 
     change: str
     difference: float
-    told: str
+    certainty: str
 
 
 def ranked(trials: Sequence[Entry]) -> list[Ranked]:
@@ -273,7 +273,7 @@ def ranked(trials: Sequence[Entry]) -> list[Ranked]:
         Ranked(
             change=" and ".join(changes),
             difference=statistics.fmean(found),
-            told=_spread_words(len(changes), found),
+            certainty=_spread_words(len(changes), found),
         )
         for changes, found in differences.items()
     ]

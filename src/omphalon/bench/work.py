@@ -155,8 +155,8 @@ def steps(state: State) -> list[Step]:
 
 def by_card(some: Sequence[Step]) -> list[str]:
     """The groups among some steps that one test card tells."""
-    told = (s.kind.group for s in some if not s.kind.tool and s.kind.axis.lower() != "z")
-    return list(dict.fromkeys(group for group in told if group in OF_CARD))
+    groups = (s.kind.group for s in some if not s.kind.tool and s.kind.axis.lower() != "z")
+    return list(dict.fromkeys(group for group in groups if group in OF_CARD))
 
 
 OF_CARD = ("axis", "shaper", "advance")

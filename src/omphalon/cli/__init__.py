@@ -143,10 +143,10 @@ def sentence_of(error: Exception) -> tuple[str, int]:
     if isinstance(error, click.exceptions.Abort):
         return "stopped", 1
     if isinstance(error, click.MissingParameter) and error.param and error.ctx:
-        told = error.format_message().rstrip(".")
+        problem = error.format_message().rstrip(".")
         asks = any("--ask" in param.opts for param in error.ctx.command.params)
         where = "the printer lists what it holds (M503); --ask asks for it; " if asks else ""
-        return f"{told}; {where}see '{error.ctx.command_path} --help'", 2
+        return f"{problem}; {where}see '{error.ctx.command_path} --help'", 2
     if isinstance(error, click.UsageError):
         at = error.ctx.command_path if error.ctx else "omphalon"
         return f"{' '.join(error.format_message().split()).rstrip('.')}; see '{at} --help'", 2

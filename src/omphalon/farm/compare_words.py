@@ -37,15 +37,15 @@ def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
     )
 
 
-def _because(found: FarmComparison, told: Sequence[Comparison], earlier: bool) -> str:
-    if not told and not found.changed:
+def _because(found: FarmComparison, apart: Sequence[Comparison], earlier: bool) -> str:
+    if not apart and not found.changed:
         return (
             f"no number with an interval stands in the answers of {FEWEST} printers of one model "
             f"({found.printers} printers, {found.answers} answers)"
         )
     odd, moved = {p.measured.printer for _, p in found.odd}, {c.after.printer for c in found.moved}
     parts = []
-    if told:
+    if apart:
         parts.append(
             f"{_listed(odd)} from the fellows beyond chance" if odd else
             "no printer differs from its fellows beyond chance"
@@ -56,7 +56,7 @@ def _because(found: FarmComparison, told: Sequence[Comparison], earlier: bool) -
             else "none has changed since beyond chance" if found.changed
             else "no number stands in both runs"
         )  # fmt: skip
-    many = f"{len(told)} number{'s' * (len(told) != 1)}"
+    many = f"{len(apart)} number{'s' * (len(apart) != 1)}"
     return f"{'; '.join(parts)} ({many} of {found.printers} printers compared)"
 
 
@@ -174,14 +174,14 @@ def _number(one: Comparison) -> dict[str, Any]:
     }
 
 
-def _placed(one: Placed, key: Key, told: bool) -> dict[str, Any]:
+def _placed(one: Placed, key: Key, named: bool) -> dict[str, Any]:
     return {
         "printer": one.measured.printer,
         "value": one.measured.value,
         "half_width": one.measured.half_width,
-        "away": one.away if told else None,
-        "away_half_width": one.half_width if told else None,
-        "chance": one.chance if told else None,
+        "away": one.away if named else None,
+        "away_half_width": one.half_width if named else None,
+        "chance": one.chance if named else None,
         "differs": one.differs,
         "points_at": (_points(key, one.away) or None) if one.differs else None,
     }

@@ -90,7 +90,7 @@ def draw_stretches(ax: Axes, moved: Moved) -> None:
         ax.axvline(one.start_s, color=PALE, linewidth=1)
         if one.end_s - one.start_s > 0.08 * width:
             ax.text(one.start_s, top, f" {one.kind}", color=INK, fontsize=9, va="top")
-    for at, share in moved.told_losses:
+    for at, share in moved.clear_losses:
         ax.axvline(at, color=SAND, linewidth=1.2, linestyle=":")
         low, high = ax.get_ylim()
         label = f" loss {share.value:+.0%}"

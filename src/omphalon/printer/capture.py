@@ -97,11 +97,11 @@ def capture(
             else:
                 link.ask_report(every_s)
         link.pump()
-        for told_s, report in link.reports:
+        for at_s, report in link.reports:
             seen = report.heaters.get(heater)
             if seen is None or course.over:
                 continue
-            time = told_s
+            time = at_s
             if log is not None:
                 log.add(time, seen, course.blows())
             count, highest = count + 1, max(highest, seen.temperature_c)

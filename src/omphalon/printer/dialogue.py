@@ -84,9 +84,9 @@ class Ear:
             return
         yield heard_in(text)
 
-    def _noise(self, told: str) -> Heard:
+    def _noise(self, text: str) -> Heard:
         self.noise += 1
-        return Heard(kind=Speech.NOISE, text=told)
+        return Heard(kind=Speech.NOISE, text=text)
 
 
 def heard_in(text: str) -> Heard:

@@ -58,10 +58,10 @@ def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
     return lines
 
 
-def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
+def send(link: Link, lines: Sequence[str], progress: Callable[[int], None]) -> Sent:
     """Send lines in their order; stop at the first that is refused or not acknowledged.
 
-    `told`: is handed the count of lines done.
+    `progress`: is handed the count of lines done.
     """
     replies: list[str] = []
     for number, line in enumerate(lines):
@@ -79,5 +79,5 @@ def send(link: Link, lines: Sequence[str], told: Callable[[int], None]) -> Sent:
                 fault=fault,
                 replies=tuple(replies),
             )
-        told(number + 1)
+        progress(number + 1)
     return Sent(applied=tuple(lines), replies=tuple(replies))

@@ -95,18 +95,18 @@ def _busier(lines: list[str]) -> str:
     """The heater whose power went up and down more often; without powers, the one whose temperature
     moved furthest.
     """
-    told: dict[str, list[Heating]] = {"hotend": []}
+    reported: dict[str, list[Heating]] = {"hotend": []}
     for line in lines:
         report = report_of(line)
         for name, heating in ({} if report is None else report.heaters).items():
-            told.setdefault(name, []).append(heating)
+            reported.setdefault(name, []).append(heating)
     moves = {
         name: float((np.abs(np.diff(np.array([h.power for h in own]))) > 5).sum())
-        for name, own in told.items()
+        for name, own in reported.items()
     }
     if not any(moves.values()):
         moves = {
             name: float(np.ptp([h.temperature_c for h in own])) if own else 0.0
-            for name, own in told.items()
+            for name, own in reported.items()
         }
     return max(moves, key=lambda name: moves[name])

@@ -54,8 +54,8 @@ def read_picture(path: str) -> GreyPicture:
                 dots = opened.info.get("dpi")
             del opened  # its colours need not lie beside what is made of them
             ImageOps.exif_transpose(grey, in_place=True)  # upright, however the camera was held
-            told = float(dots[0]) if dots and float(dots[0]) > 1 else None
-            return GreyPicture(name, np.asarray(grey), channel, told)
+            dpi = float(dots[0]) if dots and float(dots[0]) > 1 else None
+            return GreyPicture(name, np.asarray(grey), channel, dpi)
     except OmphalonError:
         raise
     except FileNotFoundError as error:

@@ -56,9 +56,9 @@ def show(text: str) -> None:
     click.echo(text, color=sys.stdout.isatty() and not os.environ.get("NO_COLOR"))
 
 
-def show_bench(told: str) -> None:
+def show_bench(words: str) -> None:
     """Print what a bench had to do with an answer, under it."""
-    show("\n" + _wrapped("bench   ", shown(told)))
+    show("\n" + _wrapped("bench   ", shown(words)))
 
 
 def _finding(finding: Finding) -> str:

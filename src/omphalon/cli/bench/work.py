@@ -185,7 +185,7 @@ def trial(
         rows = ranked(one.journal.entries(kind="trial"))
         if not rows:
             raise UsageError("no trials with scores to compare", "give --score with each trial")
-        table([(r.change, f"{r.difference:+.2g}", r.told) for r in rows])
+        table([(r.change, f"{r.difference:+.2g}", r.certainty) for r in rows])
         return
     if outcome is None:
         raise UsageError("a trial without its outcome", "give --outcome TEXT, and --changed TEXT")

@@ -50,16 +50,16 @@ class _Plain:
     """A line every EVERY_S seconds."""
 
     def __init__(self) -> None:
-        self.began = self.told = time.monotonic()
+        self.began = self.said = time.monotonic()
         self.first: int | None = None
 
     def tell(self, done: int, whole: int) -> None:
         if self.first is None:
             self.first = done
         now = time.monotonic()
-        if now - self.told < EVERY_S or done == self.first:
+        if now - self.said < EVERY_S or done == self.first:
             return
-        self.told = now
+        self.said = now
         left = (now - self.began) / (done - self.first) * (whole - done)
         click.echo(f"{done} of {whole} done, about {_words(left)} left", err=True)
 

@@ -230,11 +230,11 @@ def _setter(dialect: Dialect, values: tuple[float, ...]) -> Callable[[float], st
 
 
 def _head(
-    asked: AdvanceAsked, job: Job, whole: Survey, told: str, acceleration: str | None
+    asked: AdvanceAsked, job: Job, whole: Survey, words: str, acceleration: str | None
 ) -> tuple[str, ...]:
     """The comment header: what it is, for which printer, how to read it."""
     return (
-        f"{asked.style} for pressure advance: {told}",
+        f"{asked.style} for pressure advance: {words}",
         f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, filament "
         f"{job.filament_mm:g} mm",
         f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast "
@@ -247,7 +247,7 @@ def _head(
     )
 
 
-def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: TestPrint) -> Plan:
+def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: TestPrint) -> Plan:
     first = [
         "Set steps, flow and the printing temperature first: this comes after them, for one "
         "filament."
@@ -259,7 +259,7 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, told: str, printed: T
     )
     return Plan(
         "advance-plan",
-        f"{asked.style.capitalize()} for pressure advance: {told}",
+        f"{asked.style.capitalize()} for pressure advance: {words}",
         (
             *first,
             *print_steps(printed),

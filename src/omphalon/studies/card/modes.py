@@ -68,12 +68,12 @@ def _unseen(axis: str, seen: Swings) -> tuple[Remark, ...]:
 
 
 def axis_on_card(
-    picture: GreyPicture, cards: Sequence[Card], told: str | None, axis: str
+    picture: GreyPicture, cards: Sequence[Card], file: str | None, axis: str
 ) -> AxisReading:
     """One axis, read off a card's picture.
 
-    `cards`: that it may be of. `told`: the file that was said to be its print; None: the card says
+    `cards`: that it may be of. `file`: the one that was said to be its print; None: the card says
     which. Raises Refusal where the picture does not show what is needed.
     """
-    sight = look(picture, cards, told)
+    sight = look(picture, cards, file)
     return readings_of(sight, swings_of(sight, axis))[axis]

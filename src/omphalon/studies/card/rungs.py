@@ -203,8 +203,8 @@ def noise_mm(rungs: Sequence[RungSeen]) -> float:
 
 def _apart(rungs: Sequence[RungSeen]) -> dict[float, float]:
     """By how much the two rungs of a value differ in what they tell, where both can be read."""
-    told: dict[float, list[float]] = {}
+    differences: dict[float, list[float]] = {}
     for one in rungs:
         if one.why is None:
-            told.setdefault(one.rung.value_s, []).append(one.slowdown_mm - one.speedup_mm)
-    return {value: abs(two[0] - two[1]) for value, two in told.items() if len(two) == 2}
+            differences.setdefault(one.rung.value_s, []).append(one.slowdown_mm - one.speedup_mm)
+    return {value: abs(two[0] - two[1]) for value, two in differences.items() if len(two) == 2}

@@ -89,10 +89,10 @@ class CardSight:
         wide = float(np.ptp(self.widths_mm) / np.median(self.widths_mm))
         if wide > TILT_SHARE:
             odd.append(Remark("bed-not-level", {"share": wide}))
-        told = self.picture.dots_an_inch
+        dpi = self.picture.dots_an_inch
         seen = 25400 / self.um_a_pixel
-        if self.scanned and told is not None and abs(told / seen - 1) > DPI_APART:
-            odd.append(Remark("dots-apart", {"told": told, "seen": seen}))
+        if self.scanned and dpi is not None and abs(dpi / seen - 1) > DPI_APART:
+            odd.append(Remark("dots-apart", {"told": dpi, "seen": seen}))
         gone = [r for r in self.rungs if r.why is not None]
         if gone:
             odd.append(Remark("rungs-unread", {"count": len(gone), "total": len(self.rungs)}))
@@ -119,10 +119,10 @@ class CardSight:
         return tuple(float(s - 1) * self.card.layer_mm for s in share)
 
 
-def look(picture: GreyPicture, cards: Sequence[Card], told: str | None) -> CardSight:
+def look(picture: GreyPicture, cards: Sequence[Card], file: str | None) -> CardSight:
     """Find a card in a picture, and follow its lines.
 
-    `cards`: that it may be of. `told`: the file that was said to be its print; None: the card says
+    `cards`: that it may be of. `file`: the one that was said to be its print; None: the card says
     which. Raises Refusal where the picture does not show what is needed.
     """
     begins("the card is looked for")
@@ -142,9 +142,9 @@ def look(picture: GreyPicture, cards: Sequence[Card], told: str | None) -> CardS
                 found = card, pose
                 break
     if found is None:
-        if told is None:
+        if file is None:
             raise Refusal("unknown-card")
-        raise Refusal("other-card", file=told)
+        raise Refusal("other-card", file=file)
     return _read(picture, *found)
 
 

@@ -51,7 +51,7 @@ def card_answer(
     kind: str,
     pictures: Sequence[GreyPicture],
     cards: Sequence[Card],
-    told: str | None,
+    file: str | None,
     question: CardQuestion,
     dialect: Dialect,
 ) -> Finding:
@@ -62,7 +62,7 @@ def card_answer(
     """
 
     def find() -> Finding:
-        sights = [look(picture, cards, told) for picture in pictures]
+        sights = [look(picture, cards, file) for picture in pictures]
         if len({s.card.number for s in sights}) > 1:
             raise Refusal("two-prints")
         return replace(_finding(sights, question, dialect), kind=kind)
@@ -73,7 +73,7 @@ def card_answer(
 def ladder_answer(
     picture: GreyPicture,
     card: Card,
-    told: str,
+    file: str,
     question: AdvanceQuestion,
     dialect: Dialect,
     seen: Callable[[CardSight], None],
@@ -84,9 +84,9 @@ def ladder_answer(
     """
 
     def find() -> Finding:
-        sight = look(picture, [card], told)
+        sight = look(picture, [card], file)
         if not sight.rungs:
-            raise Refusal("no-rungs", file=told)
+            raise Refusal("no-rungs", file=file)
         found = _advance(sight, question, dialect)
         seen(sight)
         left_out = {f"{n}": r.why for n, r in enumerate(sight.rungs, 1) if r.why is not None}

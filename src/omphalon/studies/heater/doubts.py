@@ -177,34 +177,34 @@ def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) ->
     return odd
 
 
-def refuse_too_little(told: Moved, tuned: Tuned) -> None:
+def refuse_too_little(read: Moved, tuned: Tuned) -> None:
     """Refuse gains for a heater of which an ordinary log leaves too much open, and say which
     experiment would tell most.
     """
     share = max(tuned.relative_spread)
     if share <= MOST_OPEN:
         return
-    cold = any(s.kind == "heats up" and s.from_c < COLD_C for s in told.stretches)
+    cold = any(s.kind == "heats up" and s.from_c < COLD_C for s in read.stretches)
     missing = "" if cold else "; it does not begin cold"
     name = "test" if cold else "heat-up"
     raise Refusal("too-little-told", share=share, missing=missing, experiment=EXPERIMENTS[name])
 
 
-def refuse_not_at_work(told: Moved, present: Gains) -> None:
+def refuse_not_at_work(read: Moved, present: Gains) -> None:
     """Refuse present gains that an ordinary log shows not to be at work: its power moves as theirs
     would, by another factor.
 
     `present`: for a power of 0…1.
     """
     asked, given = [], []
-    for hold in (s for s in told.stretches if s.kind == "holds"):
-        t, u = told.time_s, told.power
+    for hold in (s for s in read.stretches if s.kind == "holds"):
+        t, u = read.time_s, read.power
         rows = (t >= hold.start_s) & (t < hold.end_s) & (u > ENDS[0]) & (u < ENDS[1])
         if rows.sum() < FEWEST_AT_WORK:
             continue
-        error = hold.target_c - told.temperature_c[rows]
+        error = hold.target_c - read.temperature_c[rows]
         gathered = np.concatenate([[0.0], np.cumsum(error[1:] * np.diff(t[rows]))])
-        slope = np.gradient(told.temperature_c[rows], t[rows])
+        slope = np.gradient(read.temperature_c[rows], t[rows])
         power = present.kp * error + present.ki * gathered - present.kd * slope
         asked.append(power - power.mean())
         given.append(u[rows] - u[rows].mean())
@@ -219,15 +219,15 @@ def refuse_not_at_work(told: Moved, present: Gains) -> None:
         raise Refusal("gains-not-at-work", factor=factor)
 
 
-def moved_doubts(told: Moved, tuned: Tuned) -> list[Remark]:
+def moved_doubts(read: Moved, tuned: Tuned) -> list[Remark]:
     """What gains from an ordinary log stand on thinly."""
-    odd = [Remark("ordinary", {"count": len(told.stretches)})]
+    odd = [Remark("ordinary", {"count": len(read.stretches)})]
     if tuned.sensitivity[0] > THIN:
         odd.append(Remark("thin-margin", {"sensitivity": float(tuned.sensitivity[0])}))
     holding, limit = tuned.model.holding_power, tuned.loop.limit
     if holding * (1 + tuned.loop.fan_extra) > 0.95 * limit:
         odd.append(Remark("nearly-all", {"holding": holding}))
-    if (most := float(told.power.max())) < 0.9 * limit:
+    if (most := float(read.power.max())) < 0.9 * limit:
         odd.append(Remark("never-full", {"most": most, "limit": limit}))
     return odd
 
@@ -251,8 +251,8 @@ def refuse_other_scale(given: Gains, best: Gains, full_power: float, period_s: f
         factor = math.exp(abs(middle))
         facts = {"factor": factor, "scale": scale, "full_power": full_power}
         raise Refusal("gains-too-small" if middle < 0 else "gains-too-large", **facts)
-    for unit, told in ((period_s, "a-loop"), (60.0, "minutes")):
+    for unit, which in ((period_s, "a-loop"), (60.0, "minutes")):
         shift = math.log(unit)
         near = abs(ki - shift) < NEAR_LOG and abs(kd + shift) < NEAR_LOG and abs(kp) < NEAR_LOG
         if near and abs(shift) > math.log(INVERSE):
-            raise Refusal("gains-of-other-times", unit=f"gains-per-{told}", seconds=unit)
+            raise Refusal("gains-of-other-times", unit=f"gains-per-{which}", seconds=unit)

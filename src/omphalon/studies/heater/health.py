@@ -35,36 +35,36 @@ def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float
     `log`: with a heat-up from cold at full power, and a hold.
     """
     try:
-        told = moved(log, target_c)
+        read = moved(log, target_c)
     except Refusal:
         return {}
-    found = {**_holding(told), **_heat_up(told)}
+    found = {**_holding(read), **_heat_up(read)}
     return {
         name: (value, float(np.hypot(own, OTHER_DAY[name] * value + OTHER_DAY_S * (name == DELAY))))
         for name, (value, own) in found.items()
     }
 
 
-def _holding(told: Moved) -> dict[str, tuple[float, float]]:
+def _holding(read: Moved) -> dict[str, tuple[float, float]]:
     """The mean power of the first hold once it has settled, before its loss changes."""
-    hold = next((s for s in told.stretches if s.kind == "holds"), None)
+    hold = next((s for s in read.stretches if s.kind == "holds"), None)
     if hold is None:
         return {}
-    ends = [at for at, _ in told.told_losses if at > hold.start_s]
-    start = hold.start_s + SETTLES_DELAYS * told.fit.log.delay_s
-    rows = (told.time_s >= start) & (told.time_s < min([hold.end_s, *ends]))
+    ends = [at for at, _ in read.clear_losses if at > hold.start_s]
+    start = hold.start_s + SETTLES_DELAYS * read.fit.log.delay_s
+    rows = (read.time_s >= start) & (read.time_s < min([hold.end_s, *ends]))
     if rows.sum() < 20:
         return {}
-    power = told.power[rows]
+    power = read.power[rows]
     own = float(np.std(power)) * np.sqrt(max(memory(power), 1.0) / len(power))
     return {"holding_power": (float(power.mean()), float(own))}
 
 
-def _heat_up(told: Moved) -> dict[str, tuple[float, float]]:
+def _heat_up(read: Moved) -> dict[str, tuple[float, float]]:
     """The rise in the middle of the heat-up, and how late its beginning answers: where the line
     through it would have left the room's temperature.
     """
-    log, t, y, u = told.fit.log, told.time_s, told.temperature_c, told.power
+    log, t, y, u = read.fit.log, read.time_s, read.temperature_c, read.power
     full = u > FULL * u.max()
     on = int(np.argmax(u > BUSY))
     if not log.at_rest or on == 0:

@@ -69,14 +69,14 @@ class Moved:
     remarks: tuple[Remark, ...]
 
     @property
-    def told_losses(self) -> list[tuple[float, Estimate]]:
+    def clear_losses(self) -> list[tuple[float, Estimate]]:
         """The changes of loss that are more than chance, and matter."""
         return [(at, e) for at, e in self.losses if abs(e.value) > max(e.half_width, LEAST_FAN)]
 
     @property
     def rises(self) -> list[Estimate]:
         """Those by which more heat was lost."""
-        return [e for _, e in self.told_losses if e.value > 0]
+        return [e for _, e in self.clear_losses if e.value > 0]
 
     @property
     def cooling(self) -> Estimate | None:
@@ -162,10 +162,10 @@ def _most_telling(log: TemperatureLog) -> tuple[TemperatureLog, float]:
         raise Refusal("never-switched")
     y = log.temperature_c
 
-    def told(part: slice) -> float:
+    def rise(part: slice) -> float:
         return float(y[part].max() - y[part][0])
 
-    best = max(parts, key=told)
+    best = max(parts, key=rise)
     part = log.rows(best)
     assert part.power is not None
     # a rest before says no more than its last moments

@@ -310,7 +310,7 @@ def _stretch_rows(moved: Moved) -> list[Shown]:
     for one in sorted(shown, key=lambda s: s.start_s):
         span = (f"{one.start_s:.0f} s", f"{one.end_s:.0f} s", f"{one.power:.0%}")
         rows.append(Shown(f"  {one.kind}", (*span, TOLD[one.kind])))
-    for at, share in moved.told_losses:
+    for at, share in moved.clear_losses:
         words = f"at {at:.0f} s, by {share.value:+.0%} ± {share.half_width:.0%} of what is lost"
         rows.append(Shown("loss changes", (words,)))
     logged = "a mean since the last report" if moved.averaged else "a sample at each report"

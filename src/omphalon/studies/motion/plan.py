@@ -54,7 +54,7 @@ class DryRunAsked:
         return UNITS[self.quantity]
 
     @property
-    def told(self) -> str:
+    def what_runs(self) -> str:
         """What runs."""
         if self.quantity == "corner_mm_s":
             return "X and Y through corners"
@@ -71,7 +71,7 @@ def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
     run = _run(asked, dialect)
     return Plan(
         "motion-plan",
-        f"Dry run of {asked.told}: {start:g} to {stop:g} {asked.unit}",
+        f"Dry run of {asked.what_runs}: {start:g} to {stop:g} {asked.unit}",
         _steps(asked, run),
         next=f"omphalon motion fit READINGS.csv --axis {asked.axis}",
         settings={"levels": list(run.levels), "axis": asked.axis},
@@ -157,8 +157,8 @@ def _steps(asked: DryRunAsked, run: DryRun) -> tuple[str, ...]:
         "The file lifts the controller's own limit for the run and puts it back at its end."
         if run.first_lines
         else "The controller's own limits cap a run unseen: note down what it allows "
-        f"{asked.told}, raise that above {asked.levels[1]:g} {asked.unit} before the run, and put "
-        "it back after it."
+        f"{asked.what_runs}, raise that above {asked.levels[1]:g} {asked.unit} before the run, and "
+        "put it back after it."
     )
     stays = (
         "The acceleration of the last level stays in force until it is set again: give the present "
