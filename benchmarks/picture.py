@@ -30,9 +30,10 @@ from omphalon.recording import GreyPicture, Readings
 from omphalon.remarks import Refusal
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import Reader, ladder_csv
+from omphalon.studies.advance.drives import DRIVES, LINES
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
-from omphalon.studies.advance.question import DRIVES, LINES, AdvanceQuestion
+from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.card.rungs import noise_mm, rung_readings
 from omphalon.studies.card.sight import look
 

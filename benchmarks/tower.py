@@ -22,9 +22,10 @@ from omphalon.recording import GreyPicture
 from omphalon.remarks import Refusal
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import tower_bulges
+from omphalon.studies.advance.drives import DRIVES, TOWER_MM
 from omphalon.studies.advance.fit import fit_advance
 from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
-from omphalon.studies.advance.question import DRIVES, TOWER_MM, AdvanceQuestion
+from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.silhouette import silhouette
 
 RANGES = {"direct": (0.02, 0.1), "bowden": (0.2, 1.0)}

@@ -19,8 +19,9 @@ from omphalon.quantities import QUANTITIES
 from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal
 from omphalon.reports import report_of
+from omphalon.studies.advance.drives import DRIVES
 from omphalon.studies.advance.fit import next_print
-from omphalon.studies.advance.question import DRIVES, AdvanceQuestion, Readout
+from omphalon.studies.advance.question import AdvanceQuestion, Readout
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
 from omphalon.studies.measured.engine import fit
 from omphalon.units import Number, number_in

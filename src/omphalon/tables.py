@@ -10,6 +10,12 @@ from types import MappingProxyType
 from typing import Any, TypeVar
 
 Row = TypeVar("Row")
+
+
+def _ends(cell: str) -> tuple[float, ...]:
+    return tuple(map(float, cell.split(" to ")))
+
+
 # a field's type → how its cell is read
 CELLS: dict[str, Callable[[str], Any]] = {
     "str": str,
@@ -18,7 +24,7 @@ CELLS: dict[str, Callable[[str], Any]] = {
     "bool": {"yes": True}.__getitem__,
     "float": float,
     "float | None": float,
-    "tuple[float, float] | None": lambda cell: tuple(map(float, cell.split(" to "))),
+    **dict.fromkeys(("tuple[float, float]", "tuple[float, float] | None"), _ends),
     "tuple[str, ...]": lambda cell: tuple(cell.split("|")),
 }
 

@@ -86,8 +86,8 @@ def plan(how: Leaving, style: str, out: str, **given: Any) -> Answer:
       omphalon advance plan --style tower --drive bowden --dialect stand-in --out tower.gcode
     """
     how.check(out=out)
+    from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
     from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
-    from omphalon.studies.advance.question import DRIVES, LINES, TOWER_MM
     from omphalon.studies.card.plan import most_values
 
     usual, start = DRIVES[given["drive"]], given["start_s"]

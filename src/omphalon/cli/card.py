@@ -63,7 +63,7 @@ def plan(how: Leaving, parts: str, out: str, **given: Any) -> Answer:
     """
     how.check(out=out)
     from omphalon.prints.card import PARTS
-    from omphalon.studies.advance.question import DRIVES
+    from omphalon.studies.advance.drives import DRIVES
     from omphalon.studies.card.plan import CardAsked, plan_card
 
     wanted = [word.strip() for word in parts.split(",")]

@@ -16,7 +16,8 @@ from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing
 from omphalon.physics.scale import TELLING, readings_needed
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
-from omphalon.studies.advance.question import AdvanceQuestion, Drive, Readout, readout
+from omphalon.studies.advance.drives import Drive
+from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
 
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
 VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one

@@ -16,7 +16,7 @@ from omphalon.prints.advance import Corners, Tower
 from omphalon.prints.card import Card
 from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Survey, survey
-from omphalon.studies.advance.question import DRIVES, LINES, TOWER_MM
+from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
 from omphalon.studies.card.plan import LADDER, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 

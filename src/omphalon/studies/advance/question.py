@@ -1,6 +1,4 @@
-"""What is asked about pressure advance, what is usual for a direct drive and a bowden tube, and
-what was read off a print, checked once.
-"""
+"""What is asked about pressure advance, and what was read off a print, checked once."""
 
 from __future__ import annotations
 
@@ -14,80 +12,7 @@ from omphalon.errors import UsageError
 from omphalon.prints.advance import Tower
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
-
-
-@dataclass(frozen=True)
-class Drive:
-    """Usual values: the first test's range (s), retraction, speed and stretches of a line, and the
-    range of sound answers.
-
-    `enough_s` is the half width at which another print is not worth its plastic; `matters_s` the
-    one beyond which no answer is worth entering; `eye_s` what an eye can tell at a corner. The
-    range reaches a fifth past the usual values. A tower's clean corner is passed slowly from
-    `band_leg_mm` before it in its bands: till then the pressure has come to rest.
-    """
-
-    name: str
-    to_s: float
-    retract_mm: float
-    fast_mm_s: float
-    acceleration_mm_s2: float
-    leg_mm: float
-    band_leg_mm: float
-    foot_mm: float
-    usual_s: tuple[float, float]
-    enough_s: float
-    matters_s: float
-    eye_s: float
-
-
-DRIVES = {
-    drive.name: drive
-    for drive in (
-        Drive(
-            name="direct",
-            to_s=0.12,
-            retract_mm=0.7,
-            fast_mm_s=90.0,
-            acceleration_mm_s2=1800.0,
-            leg_mm=20.0,
-            band_leg_mm=10.0,
-            foot_mm=9.0,
-            usual_s=(0.01, 0.1),
-            enough_s=0.0035,
-            matters_s=0.015,
-            eye_s=0.003,
-        ),
-        Drive(
-            name="bowden",
-            to_s=1.2,
-            retract_mm=4.4,
-            fast_mm_s=60.0,
-            acceleration_mm_s2=600.0,
-            leg_mm=36.0,
-            band_leg_mm=32.0,
-            foot_mm=14.0,
-            usual_s=(0.2, 1.0),
-            enough_s=0.0225,
-            matters_s=0.12,
-            eye_s=0.02,
-        ),
-    )
-}
-# a look along a corner is good to 1 mm: on a tower so high that is as much as an eye tells, and a
-# caliper reads it in one go
-TOWER_MM = 48.0
-# steps of a ladder or a row of corners, the most that the bed holds: round values, easily read
-LINES = (24, 20, 16, 12, 10, 8)
-
-
-def drive_of(name: str | None, highest_s: float) -> Drive:
-    """The drive that was named, or the one whose values these are.
-
-    `name`: direct or bowden; None: by the values. `highest_s`: the highest value of the print.
-    """
-    return DRIVES[name] if name is not None else DRIVES["bowden" if highest_s > 0.2 else "direct"]
-
+from omphalon.studies.advance.drives import Drive, drive_of
 
 # method → what was read
 METHODS = {
