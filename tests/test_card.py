@@ -185,6 +185,7 @@ def test_a_card_is_held_against_a_sensor(logs, on, run, folder):
     assert (changed in done.stdout) == (len(logs) == 2) and "gone" not in done.stdout
 
 
+@pytest.mark.slow
 def test_a_bench_records_each_answer_and_adopts_it(run, folder):
     assert run("bench", "new", "b").returncode == 0
     (folder / "b" / "prints" / "card.gcode").write_bytes((folder / "card.gcode").read_bytes())

@@ -112,10 +112,13 @@ def commands(group=program, path=("omphalon",)):
             yield (*path, name), command
 
 
+LONG = ("farm", "card", "heater", "shaper", "advance")  # much the same runs elsewhere too
+
+
 @pytest.mark.parametrize(
     "path, command",
     [
-        pytest.param(p, c, id=" ".join(p), marks=pytest.mark.slow if p[1] == "farm" else [])
+        pytest.param(p, c, id=" ".join(p), marks=pytest.mark.slow if p[1] in LONG else [])
         for p, c in commands()
         # the demo has tests of its own, and so has what asks
         if p not in (("omphalon", "demo"), ("omphalon", "start")) and p[1] != "printer"

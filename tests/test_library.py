@@ -21,7 +21,9 @@ PAGE = (ROOT / "docs" / "library.md").read_text()
 SECTIONS = dict(re.findall(r"^## omphalon\.(\w+)\n(.*?)(?=^## |\Z)", PAGE, re.M | re.S))
 
 
-@pytest.mark.parametrize("name", MODULES)
+@pytest.mark.parametrize(
+    "name", [pytest.param(m, marks=pytest.mark.slow if m == "card" else []) for m in MODULES]
+)
 def test_every_public_name_stands_in_a_table_and_in_an_example_that_runs(name, monkeypatch):
     monkeypatch.chdir(SAMPLES)
     table, code = SECTIONS[name].split("```python\n")

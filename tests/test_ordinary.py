@@ -197,6 +197,7 @@ def test_other_tests_are_planned_for_controllers_without_one(style, run):
     assert ("M104 S220" in plan["lines"]) == (style == "step")
 
 
+@pytest.mark.slow
 def test_a_bench_holds_a_heater_against_what_it_first_was(run, tmp_path):
     weak = replace(FULMAR_HOTEND, power_w=0.88 * FULMAR_HOTEND.power_w)
     for name, heater, seed in (("a", FULMAR_HOTEND, 1), ("b", weak, 2), ("c", weak, 3)):

@@ -81,6 +81,7 @@ def test_the_scan_in_any_form_gives_its_value(run, tmp_path, made):
     )
 
 
+@pytest.mark.slow
 def test_of_two_ladders_the_one_that_is_pointed_at_is_read(run, tmp_path):
     one = np.asarray(scan())
     both = Image.fromarray(np.concatenate([one, np.rot90(one, 2)], axis=1))

@@ -26,6 +26,7 @@ from omphalon.cli import omphalon as program
 from omphalon.cli.common import as_json
 from omphalon.errors import OmphalonError
 
+pytestmark = pytest.mark.xdist_group("logs")  # which are made once
 SCHEMA = Draft202012Validator(
     json.loads((Path(__file__).parents[1] / "docs" / "answer.schema.json").read_text("utf-8"))
 )
