@@ -10,10 +10,10 @@ import numpy as np
 from plants import Plant, best_possible, logged_every, plants
 
 from omphalon.remarks import Refusal
-from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, fit_summary
+from scored import day_score
 
 
 def summaries(log: HeaterLog) -> tuple[list[CycleSummary], tuple[float, float]]:

@@ -19,8 +19,8 @@ import numpy as np
 from heater_gains import fitted, stamped
 from plants import Plant, best_possible, plants
 
-from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import HeaterLog, as_csv, oscillation_log
+from scored import day_score
 
 BENIGN = {"power-scale-guessed", "heater-guessed"}
 COLUMNS = ("time_s", "temperature_c", "power", "target_c")

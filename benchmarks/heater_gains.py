@@ -22,8 +22,8 @@ import numpy as np
 from plants import Plant, best_possible, plants
 
 from omphalon.physics.linear import textbook
-from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import HeaterLog, as_console, oscillation_log
+from scored import day_score
 
 
 @dataclass(frozen=True)

@@ -26,7 +26,7 @@ from plants import FAMILIES, Plant, best_possible, family_plants
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal
 from omphalon.standin.heater import Heater
-from omphalon.standin.loop import Hold, day_score, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.changes import held_against
 from omphalon.studies.heater.fit import fit_heater
@@ -34,6 +34,7 @@ from omphalon.studies.heater.health import SIGNS, health, health_pairs
 from omphalon.studies.heater.moved import moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
+from scored import day_score
 
 # what ran: factors of the best kp, ki, kd
 QUALITIES = {

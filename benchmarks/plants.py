@@ -19,11 +19,11 @@ from typing import Any
 import numpy as np
 
 from omphalon.standin.heater import Heater
-from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import Test
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "tests"))
 from families import Chain
+from scored import day_score
 
 CACHE = pathlib.Path(__file__).with_name("best_possible.json")
 

@@ -1,13 +1,41 @@
 """Logs and readings that the stand-in makes, by name: what an answer must not move on."""
 
 import numpy as np
+from scipy.signal import lfilter
 
 from families import Chain
-from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log, tap_log
+from omphalon.standin.frame import FrameLog, Sensor, Sweep, Swing, sensed, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_BED, FULMAR_HOTEND
+
+
+def tap_log(
+    swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: float = 1.5
+) -> FrameLog:
+    """Taps with a soft hammer: pushes of some ms on the moving part, which is held by the frame;
+    each decays freely.
+    """
+    random = np.random.default_rng(sensor.seed + 1)
+    count = int((taps + 1) * apart_s * sensor.rate_hz)
+    at = np.arange(count) / sensor.rate_hz
+    force = np.zeros(count)
+    for n in range(taps):
+        middle = (n + 0.7 + random.uniform(-0.1, 0.1)) * apart_s
+        force += random.uniform(20, 40) * np.exp(-0.5 * ((at - middle) / 0.0015) ** 2)
+    # the frame's answer to a force: H less the rigid motion, so that it comes back to rest
+    moved = np.zeros(count)
+    for swing in swings:
+        w, z = 2 * np.pi * swing.frequency_hz, swing.damping
+        pole = np.exp((-z * w + 1j * w * np.sqrt(1 - z * z)) / sensor.rate_hz)
+        shape = [1.0, -2 * pole.real, abs(pole) ** 2]
+        place = lfilter([0, 1.0], shape, force) * swing.share / sensor.rate_hz
+        moved += np.gradient(np.gradient(place, at), at)
+    log = sensed(np.zeros(count), swings, sensor)
+    log.acceleration[:, sensor.along] += np.round(moved * 60000.0 / np.abs(moved).max())
+    return log
+
 
 SLOW_CHAIN = Chain(
     power_w=48.0,

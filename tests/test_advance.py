@@ -5,9 +5,10 @@ import json
 import numpy as np
 import pytest
 
+from eyes import corners_csv
 from omphalon.physics.lead import NoAnswer, crossing, peak, told_by
 from omphalon.standin.bead import Nozzle
-from omphalon.standin.reader import Reader, corners_csv, ladder_csv, tower_csv
+from omphalon.standin.reader import Reader, ladder_csv, tower_csv
 
 READ = {"tower": tower_csv, "ladder": ladder_csv, "corners": corners_csv}
 TOP = {"direct": 0.1, "bowden": 1.0}

@@ -12,11 +12,12 @@ import pytest
 from omphalon.physics.thermal_fit import fit_thermal
 from omphalon.readers.columns import Wanted
 from omphalon.readers.temperature import read_temperature
-from omphalon.standin.loop import Hold, day_score, hold_log, run_loop
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_model, record_of
+from scored import day_score, run_loop
 
 SAMPLES = {
     "hotend-oscillation.csv": (FULMAR_HOTEND, HOTEND_TEST, False),

@@ -8,9 +8,9 @@ import json
 import numpy as np
 import pytest
 
-from omphalon.standin.loop import day_score
 from omphalon.standin.oscillation import HeaterLog, Test, as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
+from scored import day_score
 
 BASE = {"target_c": 235.0, "cycles": 9, "fan_on": True, "seed": 21}
 NAMES = ("time_s", "temperature_c", "power", "target_c")

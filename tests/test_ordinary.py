@@ -12,9 +12,10 @@ import pytest
 
 from conftest import SAMPLES
 from logs import as_csv
-from omphalon.standin.loop import Hold, day_score, hold_log
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import as_console
 from omphalon.standin.samples import FULMAR_HOTEND
+from scored import day_score
 
 GAINS = (0.13, 0.0085, 0.2)
 HOLD = Hold(235.0, GAINS, 240.0, None, 1.0, seed=4)

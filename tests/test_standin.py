@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from omphalon.standin.heater import Heater, Lanes, quantised
-from omphalon.standin.loop import Hold, hold_log, run_loop
+from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
+from scored import run_loop
 
 PLAIN = Heater(
     power_w=40.0,

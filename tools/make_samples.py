@@ -9,10 +9,12 @@ import tempfile
 from collections.abc import Iterator
 from dataclasses import replace
 
+import numpy as np
 from PIL import Image
 
-from omphalon.standin.bead import Nozzle
-from omphalon.standin.reader import Reader, cube_csv, ladder_csv, tower_csv
+from omphalon.standin.bead import Nozzle, beads
+from omphalon.standin.moves import heard
+from omphalon.standin.reader import Reader, corner_bulge, ladder_csv, tower_csv
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y, SAMPLES
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "benchmarks"))
@@ -23,6 +25,34 @@ FOLDER = pathlib.Path(__file__).parents[1] / "src" / "omphalon" / "samples"
 FULMAR_NOZZLE = Nozzle(0.52)
 FULMAR_AXES = (1.0002, 1.0052, 0.0021)  # how long X and Y come out, and how Y leans
 HEAD = "# Fulmar, bowden, harbour-grey PETG: {}; made up by the stand-in printer"
+
+
+def cube_csv(
+    leads_s: tuple[float, float], nozzle: Nozzle, reader: Reader, side_mm: float = 30.0
+) -> Iterator[str]:
+    """The four corners of a cube's top layers, printed before and after with two values; the seam
+    is at the rear left.
+    """
+    random = np.random.default_rng(reader.seed)
+    names = ("front-left", "front-right", "rear-right", "rear-left")
+    corners = ((0.0, 0.0), (side_mm, 0.0), (side_mm, side_mm), (0.0, side_mm))
+    yield "print,corner,bulge_mm"
+    for when, lead in zip(("before", "after"), leads_s, strict=True):
+        lines = [f"LEAD {lead}", "PUSH 600", f"G1 X0 Y{side_mm} Z0.2 F3600"]
+        for layer in range(8):
+            lines += [
+                f"G1 Z{0.2 * (layer + 1):.1f}",
+                *(f"G1 X{x} Y{y} E{side_mm * 0.034:.4f} F3600" for x, y in corners),
+            ]
+        bead = next(beads(heard(lines), nozzle, random))
+        found = [
+            [corner_bulge(bead, bead.ends_mm[4 * layer + k]) for layer in range(3, 7)]
+            for k in range(4)
+        ]
+        for name, bulges in zip(names, found, strict=True):
+            seam = 0.14 if name == "rear-left" else 0.0
+            off = random.normal(0, reader.caliper_mm * reader.careless)
+            yield f"{when},{name},{np.mean(bulges) + seam + off:.2f}"
 
 
 def printed(*words: str, group: str = "advance") -> list[str]:

@@ -193,34 +193,6 @@ def sweep_log(swings: tuple[Swing, ...], sweep: Sweep, sensor: Sensor) -> FrameL
     )
 
 
-def tap_log(
-    swings: tuple[Swing, ...], sensor: Sensor, taps: int = 8, apart_s: float = 1.5
-) -> FrameLog:
-    """Taps with a soft hammer: pushes of some ms on the moving part, which is held by the frame;
-    each decays freely.
-    """
-    random = np.random.default_rng(sensor.seed + 1)
-    count = int((taps + 1) * apart_s * sensor.rate_hz)
-    at = np.arange(count) / sensor.rate_hz
-    force = np.zeros(count)
-    for n in range(taps):
-        middle = (n + 0.7 + random.uniform(-0.1, 0.1)) * apart_s
-        force += random.uniform(20, 40) * np.exp(-0.5 * ((at - middle) / 0.0015) ** 2)
-    # the frame's answer to a force: H less the rigid motion, so that it comes back to rest
-    from scipy.signal import lfilter
-
-    moved = np.zeros(count)
-    for swing in swings:
-        w, z = 2 * np.pi * swing.frequency_hz, swing.damping
-        pole = np.exp((-z * w + 1j * w * np.sqrt(1 - z * z)) / sensor.rate_hz)
-        shape = [1.0, -2 * pole.real, abs(pole) ** 2]
-        place = lfilter([0, 1.0], shape, force) * swing.share / sensor.rate_hz
-        moved += np.gradient(np.gradient(place, at), at)
-    log = sensed(np.zeros(count), swings, sensor)
-    log.acceleration[:, sensor.along] += np.round(moved * 60000.0 / np.abs(moved).max())
-    return log
-
-
 def as_csv(log: FrameLog, unit: str = "mm/s²", head: str = "") -> Iterator[str]:
     """The log as rows, in a unit."""
     scale = {"g": G_MM_S2, "m/s²": 1000.0, "mm/s²": 1.0}[unit]

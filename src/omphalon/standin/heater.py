@@ -51,10 +51,6 @@ class Heater:
         return Lanes(heaters, copies, step_s)
 
 
-# The four days over which a loop is scored: as it is, and three others.
-DAYS = ((1.0, 1.0), (1.3, 1.12), (1.3, 0.9), (0.85, 1.12))
-
-
 class Lanes:
     """Many heaters side by side, advanced together; `shape` is (heaters, copies of each)."""
 
@@ -113,14 +109,6 @@ class Lanes:
         )
         self.sensor += self.into_sensor * (seen - self.sensor)
         self.now += 1
-
-    def take(self, other: Lanes, rows: np.ndarray) -> None:
-        """Copy the state of other's heaters `rows` (other has one copy of each) into the same rows
-        of this one.
-        """
-        for name in ("first", "second", "sensor"):
-            getattr(self, name)[rows] = getattr(other, name)[rows]
-        self._take_past(other, rows)
 
     def _take_past(self, other: Lanes, rows: np.ndarray) -> None:
         self.past[:, rows, :] = other.past[

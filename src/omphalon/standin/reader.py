@@ -50,23 +50,6 @@ def tower_csv(lines: list[str], nozzle: Nozzle, reader: Reader, looks: int = 5) 
         yield f"{float(np.clip(seen_mm, 0, height[-1])):.1f}"
 
 
-def tower_bulges_csv(
-    lines: list[str], nozzle: Nozzle, reader: Reader, every_mm: float = 2.5
-) -> Iterator[str]:
-    """The clean corner's bulge by caliper, every so many mm of height."""
-    random = np.random.default_rng(reader.seed)
-    height, bulge, slow = tower_bulges(lines, nozzle, random)
-    yield "height_mm,bulge_mm"
-    for goal in np.arange(every_mm, height[-1], every_mm):
-        around = np.abs(height - goal) < 0.5
-        if slow[around].any():
-            continue
-        yield (
-            f"{goal:.1f}"
-            f",{bulge[around].mean() + random.normal(0, reader.caliper_mm * reader.careless):.2f}"
-        )
-
-
 def tower_bulges(
     lines: list[str], nozzle: Nozzle, random: np.random.Generator
 ) -> tuple[Array, Array, Mask]:
@@ -80,36 +63,9 @@ def tower_bulges(
         for move, end in zip(bead.moves, bead.ends_mm, strict=True):
             if move.z > 1.5 * layer and abs(move.x1 - right) < 0.01 and abs(move.y1 - front) < 0.01:
                 heights.append(move.z - layer / 2)
-                bulges.append(_bulge(bead, end))
+                bulges.append(corner_bulge(bead, end))
                 speeds.append(move.speed_mm_s)
     return np.array(heights), np.array(bulges), np.array(speeds) < 0.5 * max(speeds)
-
-
-def corners_csv(
-    lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False
-) -> Iterator[str]:
-    """Each value's corner: its bulge by caliper (mean of the layers above the first), or a
-    score.
-    """
-    random = np.random.default_rng(reader.seed)
-    found: dict[float, list[float]] = {}
-    layer = 0.0
-    for bead in beads(heard(lines), nozzle, random):
-        run, layer = bead.moves, layer or bead.moves[0].z
-        if len(run) == 2 and run[0].z > 1.5 * layer and min(run[0].length_mm, run[1].length_mm) > 5:
-            found.setdefault(run[0].lead_s, []).append(_bulge(bead, bead.ends_mm[0]))
-    values = np.array(sorted(found))
-    bulges = np.array([np.mean(found[v]) for v in values])
-    if score:
-        yield from _scores(values, np.abs(bulges), reader, random)
-        return
-    yield "advance_s,bulge_mm"
-    for value, bulge in zip(
-        values,
-        bulges + random.normal(0, reader.caliper_mm * reader.careless, len(values)),
-        strict=True,
-    ):
-        yield f"{value:g},{bulge:.2f}"
 
 
 def ladder_csv(
@@ -134,7 +90,7 @@ def ladder_csv(
         down.append(float(falling.mean()))
         fault.append(abs(falling.mean() - rising.mean()))
     if score:
-        yield from _scores(np.array(values), np.array(fault), reader, random)
+        yield from scores_csv(np.array(values), np.array(fault), reader, random)
         return
     yield "advance_s,speedup_mm,slowdown_mm"
     blur = reader.caliper_mm * reader.careless
@@ -151,34 +107,7 @@ def _in_turn(slow: Sequence[Move], fast: Sequence[Move]) -> bool:
     return all(len(some) == 1 for some in speeds) and max(speeds[0]) < max(speeds[1])
 
 
-def cube_csv(
-    leads_s: tuple[float, float], nozzle: Nozzle, reader: Reader, side_mm: float = 30.0
-) -> Iterator[str]:
-    """The four corners of a cube's top layers, printed before and after with two values; the seam
-    is at the rear left.
-    """
-    random = np.random.default_rng(reader.seed)
-    names = ("front-left", "front-right", "rear-right", "rear-left")
-    corners = ((0.0, 0.0), (side_mm, 0.0), (side_mm, side_mm), (0.0, side_mm))
-    yield "print,corner,bulge_mm"
-    for when, lead in zip(("before", "after"), leads_s, strict=True):
-        lines = [f"LEAD {lead}", "PUSH 600", f"G1 X0 Y{side_mm} Z0.2 F3600"]
-        for layer in range(8):
-            lines += [
-                f"G1 Z{0.2 * (layer + 1):.1f}",
-                *(f"G1 X{x} Y{y} E{side_mm * 0.034:.4f} F3600" for x, y in corners),
-            ]
-        bead = next(beads(heard(lines), nozzle, random))
-        found = [
-            [_bulge(bead, bead.ends_mm[4 * layer + k]) for layer in range(3, 7)] for k in range(4)
-        ]
-        for name, bulges in zip(names, found, strict=True):
-            seam = 0.14 if name == "rear-left" else 0.0
-            off = random.normal(0, reader.caliper_mm * reader.careless)
-            yield f"{when},{name},{np.mean(bulges) + seam + off:.2f}"
-
-
-def _bulge(bead: Bead, corner_mm: float) -> float:
+def corner_bulge(bead: Bead, corner_mm: float) -> float:
     """How far a corner stands out from its legs: what lies too much there, as width; it spreads,
     and lacks at most all.
     """
@@ -187,7 +116,7 @@ def _bulge(bead: Bead, corner_mm: float) -> float:
     return max(1.2 * math.tanh(excess / 1.2), -0.85 * bead.line_mm)
 
 
-def _scores(
+def scores_csv(
     values: Array, fault: Array, reader: Reader, random: np.random.Generator
 ) -> Iterator[str]:
     """Points from 1 to 10: the print's own best and worst set the scale."""
