@@ -67,7 +67,17 @@ PARTS: dict[str, dict[str, str]] = {
 }
 # parts that each tool has for itself; what is changed on one makes nothing of another stale
 PARTS_OF_TOOL = frozenset(
-    "nozzle block sock sensor cartridge part-fan drive-wheel motor filament".split()
+    (
+        "nozzle",
+        "block",
+        "sock",
+        "sensor",
+        "cartridge",
+        "part-fan",
+        "drive-wheel",
+        "motor",
+        "filament",
+    )
 )
 
 

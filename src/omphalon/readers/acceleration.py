@@ -36,13 +36,38 @@ SPELLINGS = (
     ("m/s²", r"(?<!m)m/?s(?:\^?2|²|\*\*2|-2)|(?<!m)m_s2"),
     ("g", r"(?<![a-z])g(?![a-z])"),
 )
-TIMES = set("time t timestamp seconds sec ms us µs datetime date clock elapsed".split())
-OTHERS = set(
-    (
-        "gyro gyr gyroscope rotation rot mag magnetometer angle angular velocity vel rpm deg dps "
-        "temp temperature"
-    ).split()
-)
+TIMES = {
+    "time",
+    "t",
+    "timestamp",
+    "seconds",
+    "sec",
+    "ms",
+    "us",
+    "µs",
+    "datetime",
+    "date",
+    "clock",
+    "elapsed",
+}
+OTHERS = {
+    "gyro",
+    "gyr",
+    "gyroscope",
+    "rotation",
+    "rot",
+    "mag",
+    "magnetometer",
+    "angle",
+    "angular",
+    "velocity",
+    "vel",
+    "rpm",
+    "deg",
+    "dps",
+    "temp",
+    "temperature",
+}
 MEANT = {"accel", "acc", "acceleration", "accelerometer", "a"}
 HEAD_BYTES = 65_536
 FEWEST_ROWS = 64

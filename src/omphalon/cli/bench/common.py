@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -21,9 +22,6 @@ LISTED = 5e-4  # of a value may be lost in a listing
 ESCAPED = re.compile(
     CONTROL.pattern.replace(r"\x00-\x1f", r"\x00-\x09\x0b-\x1f")
 )  # all but line ends
-where = click.option(
-    "--bench", "place", metavar="DIR", help="The bench.  [OMPHALON_BENCH, or this folder]"
-)
 as_document = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
 loaded = click.option("--filament", metavar="NAME", help="With this one loaded.  [printer.loaded]")
 
@@ -36,6 +34,17 @@ def opened(place: str | None) -> Bench:
     if found is None:
         raise UsageError("no bench here", "give --bench DIR, or make one: omphalon bench new DIR")
     return found
+
+
+def in_bench(command: Callable[..., Any]) -> Callable[..., Any]:
+    """A command that is handed the bench it is about, first."""
+
+    @click.option("--bench", metavar="DIR", help="The bench.  [OMPHALON_BENCH, or this folder]")
+    @functools.wraps(command)
+    def within(bench: str | None, **given: Any) -> Any:
+        return command(opened(bench), **given)
+
+    return within
 
 
 def table(rows: Sequence[Sequence[str]]) -> None:

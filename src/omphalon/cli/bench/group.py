@@ -10,13 +10,12 @@ import click
 from omphalon.cli.bench.common import (
     as_document,
     document,
+    in_bench,
     iso_date,
     loaded,
-    opened,
     plain_json,
     table,
     take_found,
-    where,
 )
 from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
@@ -24,6 +23,7 @@ from omphalon.cli.common import InOrder, choice
 from omphalon.errors import UsageError, echoed, shown
 
 if TYPE_CHECKING:
+    from omphalon.bench.bench import Bench
     from omphalon.bench.journal import Entry
 
 MOST_SHOWN, FIRST = 30, 3
@@ -81,8 +81,8 @@ def _pair(text: str) -> tuple[str, str]:
 
 @bench.command("set", short_help="Set a fact in bench.toml.")
 @click.argument("facts", nargs=-1, required=True, metavar="KEY=VALUE...")
-@where
-def set_(facts: tuple[str, ...], place: str | None) -> None:
+@in_bench
+def set_(one: Bench, facts: tuple[str, ...]) -> None:
     """Set facts in bench.toml; comments and order stay.
 
     \b
@@ -92,7 +92,6 @@ def set_(facts: tuple[str, ...], place: str | None) -> None:
     from omphalon.bench.facts import checked
     from omphalon.lines.dialect import load_dialect
 
-    one = opened(place)
     pairs = [_pair(fact) for fact in facts]
     for key, value in pairs:
         if checked(key, value) and key == "controller.dialect":
@@ -105,8 +104,8 @@ def set_(facts: tuple[str, ...], place: str | None) -> None:
 @bench.command("show", short_help="Facts, and the settings in force.")
 @loaded
 @as_document
-@where
-def show(filament: str | None, as_json: bool, place: str | None) -> None:
+@in_bench
+def show(one: Bench, filament: str | None, as_json: bool) -> None:
     """Show the facts, and each setting in force with its spread, origin, age, and whether it still
     holds.
 
@@ -118,7 +117,6 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
     from omphalon.bench.sheet import origin_words, spread_words, value_words
     from omphalon.bench.work import reason
 
-    one = opened(place)
     state = one.state()
     if filament is not None:
         state = one.with_filament(state, filament)
@@ -172,8 +170,8 @@ def show(filament: str | None, as_json: bool, place: str | None) -> None:
 @click.option("--all", "every", is_flag=True, help="All of it, not the first three.")
 @click.option("--seen", metavar="WORDS", help="What is wrong with a print, or with the printer.")
 @as_document
-@where
-def next_(every: bool, seen: str | None, as_json: bool, place: str | None) -> None:
+@in_bench
+def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
     """Say what to measure now, in the order of work, why, how long it takes, and the command to
     begin with; with --seen what may be behind a complaint, the likeliest first.
 
@@ -183,11 +181,11 @@ def next_(every: bool, seen: str | None, as_json: bool, place: str | None) -> No
       omphalon bench next --seen 'ripples beside edges'
     """
     if seen is not None:
-        return _seen(seen, as_json, place)
+        return _seen(seen, as_json, one)
     from omphalon.bench.work import by_card, steps
     from omphalon.order import ORDER
 
-    found = steps(opened(place).state())
+    found = steps(one.state())
     if as_json:
         rows = [
             {
@@ -221,13 +219,13 @@ def next_(every: bool, seen: str | None, as_json: bool, place: str | None) -> No
         click.echo(f"one card for {words}: omphalon card plan --out prints/card.gcode")
 
 
-def _seen(words: str, as_json: bool, place: str | None) -> None:
+def _seen(words: str, as_json: bool, bench: Bench) -> None:
     """What may be behind a complaint, and what tells."""
     from omphalon.bench.settings import KINDS
     from omphalon.bench.work import command, reason
     from omphalon.complaints import complaint_of
 
-    one, state = complaint_of(words), opened(place).state()
+    one, state = complaint_of(words), bench.state()
     rows: list[dict[str, str | None]] = []
     for cause in one.causes:
         why = reason(cause.key, state) if cause.key else None
@@ -262,14 +260,9 @@ def _seen(words: str, as_json: bool, place: str | None) -> None:
 @click.option("--grep", metavar="TEXT", help="Only entries with this text in them.")
 @as_document
 @click.option("--csv", "as_csv", is_flag=True, help="Print a table.")
-@where
+@in_bench
 def journal(
-    kind: str | None,
-    since: str | None,
-    grep: str | None,
-    as_json: bool,
-    as_csv: bool,
-    place: str | None,
+    one: Bench, kind: str | None, since: str | None, grep: str | None, as_json: bool, as_csv: bool
 ) -> None:
     """List the journal, newest first.
 
@@ -280,7 +273,7 @@ def journal(
     if as_json and as_csv:
         raise UsageError("--json and --csv", "give one of the two")
     whole = as_json or as_csv
-    found = opened(place).journal.entries(
+    found = one.journal.entries(
         kind, iso_date(since) if since else None, grep, -1 if whole else MOST_SHOWN
     )
     if as_json:

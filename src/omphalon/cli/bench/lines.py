@@ -7,15 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.bench.common import (
-    as_document,
-    document,
-    loaded,
-    opened,
-    table,
-    take_found,
-    where,
-)
+from omphalon.cli.bench.common import as_document, document, in_bench, loaded, table, take_found
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.files import put_lines
@@ -23,6 +15,7 @@ from omphalon.files import put_lines
 DIFFERS = 4  # exit code of a readback that does not agree
 
 if TYPE_CHECKING:
+    from omphalon.bench.bench import Bench
     from omphalon.bench.readback import Compared
     from omphalon.bench.work import State
     from omphalon.lines.dialect import Dialect
@@ -33,10 +26,8 @@ if TYPE_CHECKING:
 @click.option("--start", is_flag=True, help="Only what belongs to the start of a print.")
 @click.option("--out", metavar="FILE", help="Write them into a file.")
 @click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
-@where
-def sheet(
-    filament: str | None, start: bool, out: str | None, force: bool, place: str | None
-) -> None:
+@in_bench
+def sheet(one: Bench, filament: str | None, start: bool, out: str | None, force: bool) -> None:
     """Print every setting in force as the lines that enter it, with what each replaced.
 
     \b
@@ -46,7 +37,6 @@ def sheet(
     from omphalon.bench.sheet import sheet_lines
 
     check_outputs(force, (), out=out)
-    one = opened(place)
     state = one.state()
     if filament is not None and filament not in one.filaments():
         known = ", ".join(sorted(one.filaments())) or "none yet"
@@ -70,8 +60,8 @@ def sheet(
 @click.argument("listing", metavar="LISTING")
 @click.option("--adopt-found", is_flag=True, help="Take what the printer has.")
 @as_document
-@where
-def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) -> int:
+@in_bench
+def readback(one: Bench, listing: str, adopt_found: bool, as_json: bool) -> int:
     """Compare what the printer lists of its settings with the bench.
 
     \b
@@ -81,7 +71,6 @@ def readback(listing: str, adopt_found: bool, as_json: bool, place: str | None) 
     from omphalon.bench.readback import BESIDE, SAME, compare
     from omphalon.lines.listing import listed, read_listing
 
-    one = opened(place)
     state = one.state()
     dialect = one.dialect(state.facts)
     text = read_listing(listing)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.bench.common import iso_date, opened, plain_note, table, where
+from omphalon.cli.bench.common import in_bench, iso_date, plain_note, table
 from omphalon.cli.common import choice, tool_option
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed, shown
@@ -25,8 +25,8 @@ if TYPE_CHECKING:
 @click.option("--note", default="", metavar="TEXT", help="A word on it.")
 @click.option("--to", metavar="WHAT", help="A nozzle's width in mm, or the filament's name.")
 @tool_option
-@where
-def changed(part: str, note: str, to: str | None, tool: int | None, place: str | None) -> None:
+@in_bench
+def changed(one: Bench, part: str, note: str, to: str | None, tool: int | None) -> None:
     """Record that a PART was changed, and say which settings it makes stale. A nozzle's width, and
     the filament that is loaded now, become facts.
 
@@ -36,7 +36,6 @@ def changed(part: str, note: str, to: str | None, tool: int | None, place: str |
     """
     from omphalon.bench.settings import KINDS
 
-    one = opened(place)
     fact = {"nozzle": "nozzle.width", "filament": "printer.loaded"}.get(part)
     if tool and part not in PARTS_OF_TOOL:
         raise UsageError(f"--tool {tool} with {part}", "it is no part of a tool")
@@ -67,8 +66,8 @@ def changed(part: str, note: str, to: str | None, tool: int | None, place: str |
 @click.command("adopt", short_help="Make a finding the setting in force.")
 @click.argument("finding", required=False, type=int, metavar="[FINDING]")
 @click.option("--all", "every", is_flag=True, help="All findings that were not adopted yet.")
-@where
-def adopt(finding: int | None, every: bool, place: str | None) -> None:
+@in_bench
+def adopt(one: Bench, finding: int | None, every: bool) -> None:
     """Make a FINDING (its entry; the newest if not given) the setting in force, and print the lines
     that enter it. One at a time: two things changed at once cannot be told apart.
 
@@ -78,7 +77,6 @@ def adopt(finding: int | None, every: bool, place: str | None) -> None:
     """
     from omphalon.bench.settings import KINDS
 
-    one = opened(place)
     if finding is not None:
         chosen = [_named(one, finding)]
     else:
@@ -121,8 +119,8 @@ def _named(one: Bench, number: int) -> Entry:
 @click.argument("setting", required=False, metavar="[SETTING]")
 @click.option("--to", "date", metavar="DATE", help="As it was at that date (ISO, UTC).")
 @click.option("--entry", type=int, metavar="N", help="To what this entry of the journal set.")
-@where
-def revert(setting: str | None, date: str | None, entry: int | None, place: str | None) -> None:
+@in_bench
+def revert(one: Bench, setting: str | None, date: str | None, entry: int | None) -> None:
     """Go back to what was in force before the last setting, or before the last one of a SETTING
     (as `bench show --json` names it: flow, steps-e), at a DATE, or by an entry. Nothing is
     forgotten; a second time goes further back.
@@ -138,7 +136,6 @@ def revert(setting: str | None, date: str | None, entry: int | None, place: str 
         raise UsageError("SETTING, --to and --entry", "give one of them")
     if setting is not None and setting not in KINDS:
         raise UsageError(f"{echoed(setting)}: no setting", f"one of {', '.join(KINDS)}")
-    one = opened(place)
     back = one.before(iso_date(date) if date is not None else None, setting, entry)
     if not back:
         raise UsageError("nothing older is known", "omphalon bench journal --kind setting")
@@ -163,14 +160,14 @@ def revert(setting: str | None, date: str | None, entry: int | None, place: str 
 @click.option("--score", type=float, metavar="N", help="How good, higher is better.")
 @click.option("--photo", metavar="FILE", help="A picture of it.")
 @click.option("--rank", is_flag=True, help="Which changes made most difference.")
-@where
+@in_bench
 def trial(
+    one: Bench,
     changes: tuple[str, ...],
     outcome: str | None,
     score: float | None,
     photo: str | None,
     rank: bool,
-    place: str | None,
 ) -> None:
     """Record a trial print: what was changed since the last one, and what came out; or rank them.
 
@@ -180,7 +177,6 @@ def trial(
     """
     from omphalon.bench.journal import ranked
 
-    one = opened(place)
     if rank:
         rows = ranked(one.journal.entries(kind="trial"))
         if not rows:
@@ -203,8 +199,8 @@ def trial(
 @click.command("report", short_help="One page with everything.")
 @click.option("--out", default="report.html", show_default=True, metavar="FILE", help="The page.")
 @click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
-@where
-def report(out: str, force: bool, place: str | None) -> None:
+@in_bench
+def report(one: Bench, out: str, force: bool) -> None:
     """Write one page with facts, settings and their history, findings with figures, trials, and
     what is next. It needs no network and no script, and prints on paper.
 
@@ -215,15 +211,15 @@ def report(out: str, force: bool, place: str | None) -> None:
     from omphalon.report.page import page_of
 
     check_outputs(force, (), out=out)
-    put_bytes(out, page_of(opened(place)).encode())
+    put_bytes(out, page_of(one).encode())
     click.echo(f"page    {echoed(out)}")
 
 
 @click.command("back-up", short_help="Everything into one archive.")
 @click.argument("file", metavar="FILE")
 @click.option("--force", is_flag=True, help="Replace a file that stands there.")
-@where
-def back_up(file: str, force: bool, place: str | None) -> None:
+@in_bench
+def back_up(one: Bench, file: str, force: bool) -> None:
     """Put the whole bench into one archive, FILE.zip.
 
     \b
@@ -232,7 +228,6 @@ def back_up(file: str, force: bool, place: str | None) -> None:
     """
     from omphalon.bench.archive import pack
 
-    one = opened(place)
     if Path(file).resolve().is_relative_to(one.place.resolve()):
         raise UsageError(f"{echoed(file)}: inside the bench", "keep a back-up somewhere else")
     check_outputs(force, (), file=file)
