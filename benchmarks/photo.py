@@ -16,7 +16,7 @@ from scipy import ndimage
 
 from omphalon.arrays import Array
 from omphalon.standin.bead import BIN_MM, FINE_MM, Bead, Nozzle, beads
-from omphalon.standin.moves import Move, heard
+from omphalon.standin.frame import Move, heard
 
 MM_PER_INCH = 25.4
 MARGIN_MM = 9.0

@@ -37,11 +37,10 @@ GIVEN_UP_S = 150.0
 
 def stand_in(seed: int) -> None:
     """A stand-in that loses lines, until it is ended; its front is standard output."""
-    from omphalon.standin.faults import Faulty
     from omphalon.standin.kept import copied
     from omphalon.standin.machine import Machine
     from omphalon.standin.samples import FULMAR_FOUND
-    from omphalon.standin.serve import Tcp, serve
+    from omphalon.standin.serve import Faulty, Tcp, serve
 
     machine = Machine(copied(FULMAR_FOUND), lambda kept: None, lambda line, kept: None)
     wire = Tcp(0)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from omphalon.standin.bead import Nozzle, beads
-from omphalon.standin.moves import heard
+from omphalon.standin.frame import heard
 from omphalon.standin.reader import Reader, corner_bulge, scores_csv, tower_bulges
 
 

@@ -15,8 +15,8 @@ import pytest
 
 from omphalon.bench.bench import Bench, make
 from omphalon.bench.journal import Journal
-from omphalon.bench.readback import slip
 from omphalon.bench.settings import KINDS
+from omphalon.bench.sheet import slip
 from omphalon.cli.bench.work import PARTS as OFFERED
 from omphalon.errors import UnreadableFile, UnwritableFile
 from omphalon.lines.dialect import load_dialect
@@ -656,8 +656,7 @@ def test_sheet_and_listing_agree_and_every_slip_is_named(name, tmp_path):
     bench = made_up(tmp_path, name)
     state = bench.state()
     dialect = bench.dialect(state.facts)
-    from omphalon.bench.readback import compare
-    from omphalon.bench.sheet import sheet_lines
+    from omphalon.bench.sheet import compare, sheet_lines
 
     text = "\n".join(
         [

@@ -341,7 +341,7 @@ def test_two_lags_and_a_slip_leave_the_lead_where_it_is(split, slips):
     """Widths of the stand-in's own bead: what the means differ by at the lead is told."""
     from omphalon.physics.flow import Laid
     from omphalon.standin.bead import BIN_MM, Nozzle, beads
-    from omphalon.standin.moves import Move
+    from omphalon.standin.frame import Move
     from omphalon.studies.card.rungs import late_mm
 
     lead, stretches = 0.06, (18.0, 32.0, 18.0, 32.0, 18.0)

@@ -22,12 +22,11 @@ from omphalon.recording import TemperatureLog
 from omphalon.standin.frame import Sensor, Sweep, Swing, as_csv, sensed, sweep_log
 from omphalon.standin.oscillation import Test, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND
-from omphalon.studies.heater.check import check_heater
+from omphalon.studies.heater.check import ROWS, Seen, check_heater
 from omphalon.studies.heater.doubts import logs_disagree
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_without_spikes
 from omphalon.studies.heater.question import CheckQuestion, HeaterQuestion
-from omphalon.studies.heater.signs import ROWS, Seen
 
 TARGET = 200.0
 

@@ -14,16 +14,17 @@ from omphalon.physics.shaping import Limits, unshaped
 from omphalon.standin.bead import Nozzle, beads, corner_speeds, ridden, runs
 from omphalon.standin.frame import (
     RATE_HZ,
+    Move,
     Sensor,
     Sweep,
     Swing,
     chirp,
     driven,
+    heard,
     sensed,
     sweep_log,
     swung,
 )
-from omphalon.standin.moves import Move, heard
 
 TWO = (Swing(38.0, 0.045, 0.7), Swing(62.0, 0.06, 0.3))
 

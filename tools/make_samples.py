@@ -13,7 +13,7 @@ import numpy as np
 from PIL import Image
 
 from omphalon.standin.bead import Nozzle, beads
-from omphalon.standin.moves import heard
+from omphalon.standin.frame import heard
 from omphalon.standin.reader import Reader, corner_bulge, ladder_csv, tower_csv
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y, SAMPLES
 

@@ -1,13 +1,17 @@
-"""All lines of a bench from its dialect, with the values they replace as comments."""
+"""All lines of a bench from its dialect, with the values they replace as comments; and a listing
+against the bench: what is the same within its digits, what differs and by which likely slip, what
+is missing, what is there beside.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from omphalon.bench.settings import KINDS, InForce
+from omphalon.bench.settings import KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
-from omphalon.lines.listing import STORED
+from omphalon.lines.listing import STORED, Listed, alike, decimals
 from omphalon.settings import GAINS
 from omphalon.units import plural
 
@@ -105,3 +109,142 @@ def sheet_lines(
 
 def _at_start(setting: InForce) -> bool:
     return setting.kind.of_filament or (bool(setting.kind.line) and setting.kind.line not in STORED)
+
+
+SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
+UNSTORED = "not stored yet"  # the printer still has what the bench replaced
+
+
+@dataclass(frozen=True, kw_only=True)
+class Compared:
+    """One field of one setting: what the bench has, what the printer lists, and the verdict."""
+
+    kind: Kind
+    field: str
+    bench: float | str | None
+    listed: str | None
+    verdict: str
+    slip: str = ""
+
+
+def kind_of(one: Listed) -> Kind | None:
+    """The kind of setting that a listed line sets."""
+    return next(
+        (
+            k
+            for k in KINDS.values()
+            if (k.line, k.tool) == (one.setting, one.tool) and k.axis in ("", one.axis)
+        ),
+        None,
+    )
+
+
+def found_settings(listing: Sequence[Listed], dialect: Dialect) -> list[Taken]:
+    """What a listing holds, as settings; gains scaled back to a power of 0…1, shapers in our
+    words.
+    """
+    ours = {v: k for k, v in dialect.shaper_names.items()}
+    out: dict[str, Taken] = {}
+    for one in listing:
+        kind = kind_of(one)
+        if kind is None or not set(kind.fields) <= set(one.values):
+            continue
+        value: dict[str, float | str] = {}
+        for name in kind.fields:
+            text = one.values[name]
+            if name == "shaper":
+                value[name] = ours.get(text, text)
+            else:
+                value[name] = float(text) / (dialect.gain_scale if name in GAINS else 1.0)
+        out[kind.key] = Taken(key=kind.key, value=value, spread={})
+    return list(out.values())
+
+
+def compare(
+    settings: Mapping[str, InForce],
+    listing: Sequence[Listed],
+    dialect: Dialect,
+    before: Mapping[str, InForce],
+) -> list[Compared]:
+    """Every field of every setting that the dialect has a line for, and what is listed beside.
+
+    `listing`: what the printer lists; of two lines that set the same the last one holds. `dialect`:
+    its templates say how many digits the printer was given. `before`: what the settings in force
+    replaced, where that is known.
+    """
+    there = {kind.key: one for one in listing if (kind := kind_of(one)) is not None}
+    rows = []
+    for key, kind in KINDS.items():
+        setting, one = settings.get(key), there.get(key)
+        if setting is None and one is None:
+            continue
+        own = dialect.for_tool(kind.tool)
+        if kind.line not in own.templates or (kind.of_filament and one is None):
+            continue  # what a filament asks for is set at the start of a print, not stored
+        for name in kind.fields:
+            text = one.values.get(name) if one else None
+            rows.append(_compared(kind, name, setting, text, own, before.get(key)))
+    return rows
+
+
+def _compared(
+    kind: Kind,
+    name: str,
+    setting: InForce | None,
+    text: str | None,
+    dialect: Dialect,
+    old: InForce | None,
+) -> Compared:
+    if setting is None:
+        return Compared(kind=kind, field=name, bench=None, listed=text, verdict=BESIDE)
+    given = _as_given(kind, name, setting.value[name], text, dialect)
+    number = setting.value[name]
+    shown = given if isinstance(number, str) else float(number) * _scale(name, dialect)
+    verdict, why = MISSING, ""
+    if text is not None:
+        verdict = SAME if alike(given, text) else DIFFERENT
+        if verdict == DIFFERENT:
+            former = old and _as_given(kind, name, old.value[name], text, dialect)
+            verdict = UNSTORED if former and alike(former, text) else DIFFERENT
+            why = "" if verdict == UNSTORED or isinstance(number, str) else slip(given, text)
+    return Compared(kind=kind, field=name, bench=shown, listed=text, verdict=verdict, slip=why)
+
+
+def _scale(name: str, dialect: Dialect) -> float:
+    return dialect.gain_scale if name in GAINS else 1.0
+
+
+def _as_given(kind: Kind, name: str, value: float | str, text: str | None, dialect: Dialect) -> str:
+    """A value as the printer was given it, in the digits that it lists."""
+    if isinstance(value, str):
+        return dialect.shaper_names.get(value, value)
+    places = dialect.templates[kind.line].places(name)
+    listed = decimals(text or "")
+    digits = listed if places is None else min(places, listed)
+    return f"{float(value) * _scale(name, dialect):.{digits}f}"
+
+
+def slip(right: str, typed: str) -> str:
+    """The single slip of hand that makes one number of another; nothing where there is none."""
+    a, b = (t.lstrip("+-") for t in (right, typed))
+    if right.startswith("-") != typed.startswith("-") and a == b:
+        return "the sign is missing" if right.startswith("-") else "a sign too many"
+    places = max(decimals(a), decimals(b))
+    a, b = (f"{float(t):.{places}f}" for t in (a, b))
+    if a.replace(".", "").strip("0") == b.replace(".", "").strip("0"):
+        return "the decimal point is elsewhere"
+    if len(a) == len(b):
+        off = [k for k in range(len(a)) if a[k] != b[k]]
+        if len(off) == 1:
+            return f"one digit: {b[off[0]]} for {a[off[0]]}"
+        digits = [k for k in range(len(a)) if a[k] != "."]
+        swapped = len(off) == 2 and digits.index(off[1]) - digits.index(off[0]) == 1
+        if swapped and a[off[0]] == b[off[1]] and a[off[1]] == b[off[0]]:
+            return f"two digits swapped: {a[off[0]]}{a[off[1]]} became {b[off[0]]}{b[off[1]]}"
+        return ""
+    shorter, longer = sorted((a.replace(".", ""), b.replace(".", "")), key=len)
+    if len(longer) - len(shorter) == 1 and any(
+        longer[:k] + longer[k + 1 :] == shorter for k in range(len(longer))
+    ):
+        return "a digit is missing" if len(b) < len(a) else "a digit too many"
+    return ""

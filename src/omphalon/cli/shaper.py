@@ -90,7 +90,7 @@ def plan(
       omphalon shaper plan --ringing bands.gcode --bands 1000:4000:500 --dialect stand-in
     """
     how.check(out=out, ringing=ringing)
-    from omphalon.prints.shake import Shake, shake_lines
+    from omphalon.prints.dryrun import Shake, shake_lines
     from omphalon.studies.shaper.plan import plan_ringing, plan_shaper
 
     if ringing is not None and out is not None:

@@ -13,7 +13,7 @@ from omphalon.errors import UsageError, echoed
 
 if TYPE_CHECKING:
     from omphalon.physics.shaping import Limits
-    from omphalon.prints.ringing import Bands
+    from omphalon.prints.pieces import Bands
     from omphalon.readers.acceleration import AxesWanted
     from omphalon.studies.shaper.question import ShaperInUse
 
@@ -126,7 +126,7 @@ def limits_of(given: dict[str, Any]) -> Limits:
 
 def bands_of(text: str) -> Bands:
     """FROM:TO:STEP as bands."""
-    from omphalon.prints.ringing import Bands
+    from omphalon.prints.pieces import Bands
 
     start, stop, step = numbers_of(text, Measure("acceleration"), 3, "--bands", "500:4000:500")
     return Bands(start_mm_s2=start, stop_mm_s2=stop, step_mm_s2=step)

@@ -148,7 +148,7 @@ def _complaint() -> str | None:
 
 def _dialect_of(listing: str) -> str:
     """The dialect that ships and knows most of a listing."""
-    from omphalon.bench.readback import found_settings
+    from omphalon.bench.sheet import found_settings
     from omphalon.lines.dialect import SHIPPED, load_dialect
     from omphalon.lines.listing import listed
 

@@ -13,8 +13,7 @@ from scipy.ndimage import gaussian_filter1d, uniform_filter1d
 from scipy.signal import lfilter
 
 from omphalon.arrays import Array
-from omphalon.standin.frame import Swing, left_behind
-from omphalon.standin.moves import Move
+from omphalon.standin.frame import Move, Swing, left_behind
 
 FILAMENT_MM2 = math.pi * 1.75**2 / 4
 BIN_MM, FINE_MM = 0.25, 0.05  # of the widths, and of the middle's swing

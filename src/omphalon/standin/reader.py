@@ -12,7 +12,7 @@ import numpy as np
 
 from omphalon.arrays import Array, Mask
 from omphalon.standin.bead import Bead, Nozzle, beads
-from omphalon.standin.moves import Move, heard
+from omphalon.standin.frame import Move, heard
 
 CORNER_MM = 1.5  # to both sides of a corner, where a bulge is seen
 

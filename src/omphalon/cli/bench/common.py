@@ -71,8 +71,8 @@ def plain_json(value: Any, indent: int | None = None) -> str:
 def take_found(one: Bench, text: str) -> None:
     """What a listing holds becomes the settings found."""
     from omphalon.bench.facts import loaded_in
-    from omphalon.bench.readback import found_settings
     from omphalon.bench.settings import KINDS
+    from omphalon.bench.sheet import found_settings
     from omphalon.lines.listing import listed
 
     facts = one.facts()

@@ -16,7 +16,7 @@ DIFFERS = 4  # exit code of a readback that does not agree
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
-    from omphalon.bench.readback import Compared
+    from omphalon.bench.sheet import Compared
     from omphalon.bench.work import State
     from omphalon.lines.dialect import Dialect
 
@@ -68,7 +68,7 @@ def readback(one: Bench, listing: str, adopt_found: bool, as_json: bool) -> int:
     Example:
       omphalon bench readback found-settings.txt
     """
-    from omphalon.bench.readback import BESIDE, SAME, compare
+    from omphalon.bench.sheet import BESIDE, SAME, compare
     from omphalon.lines.listing import listed, read_listing
 
     state = one.state()
@@ -123,8 +123,7 @@ def readback(one: Bench, listing: str, adopt_found: bool, as_json: bool) -> int:
 
 def _mending(rows: Sequence[Compared], state: State, dialect: Dialect) -> None:
     """The lines that make the printer as the bench is, and what makes the bench as the printer."""
-    from omphalon.bench.readback import BESIDE, SAME
-    from omphalon.bench.sheet import entered
+    from omphalon.bench.sheet import BESIDE, SAME, entered
 
     wrong = dict.fromkeys(r.kind.key for r in rows if r.verdict not in (SAME, BESIDE))
     lines = [entered(state.settings[key], dialect) for key in wrong if key in state.settings]

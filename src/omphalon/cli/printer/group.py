@@ -149,11 +149,10 @@ def stand_in(
       omphalon printer stand-in --tcp 5555 --pace 60
     """
     from omphalon.standin.desk import Desk
-    from omphalon.standin.faults import Faulty
     from omphalon.standin.kept import MachineSettings, kept_text, read_kept
     from omphalon.standin.machine import Machine
     from omphalon.standin.samples import FULMAR_BUILDS, found_as
-    from omphalon.standin.serve import Tcp, Terminal, serve
+    from omphalon.standin.serve import Faulty, Tcp, Terminal, serve
 
     if pty and number is not None:
         raise UsageError("--tcp with --pty", "one of them")

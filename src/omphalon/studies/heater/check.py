@@ -1,11 +1,12 @@
-"""Judging a loop that runs: from the log of a heat-up, a hold, and the part fan coming on.
+"""Judging a loop that runs, from the log of a heat-up, a hold, and the part fan coming on: what it
+may do, as rows with limits, and the signs of a bad one, each standing on rows.
 
-No sentences: `words` has them.
+No sentences: `check_words` has them.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,7 +14,7 @@ import numpy as np
 from omphalon.arrays import Array
 from omphalon.finding import Verdict
 from omphalon.heaters import kind_of
-from omphalon.physics.arrival import arrival_deviations, look
+from omphalon.physics.arrival import Arrival, arrival_deviations, look
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair, held_against
@@ -21,7 +22,201 @@ from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import target_doubts
 from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
-from omphalon.studies.heater.signs import ALLOWED, SIGNS, Seen, Sign
+
+
+@dataclass(frozen=True, kw_only=True)
+class Allowed:
+    """What a loop may do before it is called bad: °C, units of time (60 s for a hotend, 300 s for a
+    bed), shares of power.
+    """
+
+    overshoot_c: float
+    ripple_c: float
+    bias_c: float
+    noise_c: float
+    creep_units: float
+    recovery_units: float = 0.75
+    dip_c: float = 1.0  # a dip smaller than that may take its time
+    jumps: int = 0
+    mean_share: float = 0.95
+    busy: float = 0.12
+    chatter: float = 0.15
+
+
+ALLOWED = {
+    "hotend": Allowed(overshoot_c=1.5, ripple_c=1.0, bias_c=0.5, noise_c=0.35, creep_units=0.5),
+    **dict.fromkeys(
+        ("bed", "chamber"),
+        Allowed(overshoot_c=0.7, ripple_c=0.6, bias_c=0.5, noise_c=0.35, creep_units=0.45),
+    ),
+}
+FULL_BUSY = 0.9  # of the hold with the power at an end
+BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
+HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
+WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
+SWINGS = 4  # that are no chance
+
+
+@dataclass(frozen=True, kw_only=True)
+class Row:
+    """A row of the shown table: its value and its limit as numbers in one unit; `beyond`: past
+    it.
+    """
+
+    name: str
+    value: Callable[[Seen], float | None]
+    allowed: Callable[[Seen], float | None] = lambda seen: None
+    quiet: bool = False  # shown only where it is past its limit
+    beyond: Callable[[Seen], bool] | None = None
+
+    def bad(self, seen: Seen) -> bool:
+        """Whether what was seen is past the row's limit."""
+        if self.beyond is not None:
+            return self.beyond(seen)
+        value, limit = self.value(seen), self.allowed(seen)
+        return value is not None and limit is not None and abs(value) > limit
+
+
+@dataclass(frozen=True, kw_only=True)
+class Seen:
+    """One log: what was measured in it, what is allowed, its unit of time, and how often the sensor
+    jumped.
+    """
+
+    arrival: Arrival
+    allowed: Allowed
+    unit_s: float
+    jumps: int
+
+    @property
+    def mean_share(self) -> float | None:
+        """The hold's mean power, as a share of the most that the log shows."""
+        a = self.arrival
+        return None if a.mean_power is None or not a.most_power else a.mean_power / a.most_power
+
+    @property
+    def late(self) -> bool:
+        """Whether it creeps to the target, or never arrives though it has had its time."""
+        a = self.arrival
+        return a.arrival_s is None or (
+            a.creep_s is not None and a.creep_s > self.allowed.creep_units * self.unit_s
+        )
+
+
+ROWS = (
+    Row(
+        name="arrival_s",
+        value=lambda s: s.arrival.arrival_s,
+        beyond=lambda s: s.arrival.arrival_s is None,
+    ),
+    Row(
+        name="creep_s",
+        value=lambda s: None if s.arrival.creep_s is None else max(s.arrival.creep_s, 0.0),
+        allowed=lambda s: s.allowed.creep_units * s.unit_s,
+        beyond=lambda s: s.arrival.arrival_s is not None and s.late,
+    ),
+    Row(
+        name="overshoot_c",
+        value=lambda s: s.arrival.overshoot_c,
+        allowed=lambda s: s.allowed.overshoot_c,
+    ),
+    Row(name="settle_s", value=lambda s: s.arrival.settle_s),
+    Row(
+        name="ripple_c",
+        value=lambda s: s.arrival.ripple_c,
+        allowed=lambda s: max(s.allowed.ripple_c, 3 * s.arrival.noise_c),
+    ),
+    Row(name="bias_c", value=lambda s: s.arrival.bias_c, allowed=lambda s: s.allowed.bias_c),
+    Row(name="dip_c", value=lambda s: s.arrival.dip_c),
+    Row(
+        name="recovery_s",
+        value=lambda s: s.arrival.recovery_s,
+        allowed=lambda s: s.allowed.recovery_units * s.unit_s,
+        beyond=lambda s: (
+            (s.arrival.dip_c or 0) > s.allowed.dip_c
+            and (
+                s.arrival.recovery_s is None
+                or s.arrival.recovery_s > s.allowed.recovery_units * s.unit_s
+            )
+        ),
+    ),
+    Row(
+        name="noise_c",
+        value=lambda s: s.arrival.noise_c,
+        allowed=lambda s: max(s.allowed.noise_c, (s.arrival.ripple_c or 0) / 6),
+    ),
+    Row(
+        name="jumps",
+        quiet=True,
+        value=lambda s: float(s.jumps),
+        allowed=lambda s: float(s.allowed.jumps),
+    ),
+    Row(
+        name="mean_power",
+        quiet=True,
+        value=lambda s: None if s.mean_share is None else 100 * s.mean_share,
+        allowed=lambda s: 100 * s.allowed.mean_share,
+        beyond=lambda s: (
+            (s.mean_share or 0) > s.allowed.mean_share and (s.arrival.busy or 0) > FULL_BUSY
+        ),
+    ),
+    Row(
+        name="busy",
+        value=lambda s: None if s.arrival.busy is None else 100 * s.arrival.busy,
+        allowed=lambda s: 100 * s.allowed.busy,
+        beyond=lambda s: (
+            (s.arrival.busy or 0) > s.allowed.busy and (s.arrival.chatter or 0) > BANGING
+        ),
+    ),
+    Row(
+        name="chatter",
+        value=lambda s: None if s.arrival.chatter is None else 100 * s.arrival.chatter,
+        allowed=lambda s: 100 * s.allowed.chatter,
+        beyond=lambda s: (
+            (s.arrival.chatter or 0) > s.allowed.chatter
+            and (s.arrival.ripple_c or 0) > HEARD * s.arrival.noise_c
+        ),
+    ),
+)
+ROW = {row.name: row for row in ROWS}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sign:
+    """What can be wrong with a loop: the rows it stands on (one past its limit is enough), and what
+    else must be so.
+    """
+
+    name: str
+    rows: tuple[str, ...]
+    also: Callable[[Seen], bool] = lambda seen: True
+
+    def seen(self, seen: Seen) -> bool:
+        """Whether a row it stands on is past its limit, and the rest is so."""
+        return any(ROW[name].bad(seen) for name in self.rows) and self.also(seen)
+
+
+def _one_long_overshoot(seen: Seen) -> bool:
+    a = seen.arrival
+    return (
+        not seen.late
+        and (a.above_s or 0) > WINDUP_UNITS * seen.unit_s
+        and not ROW["ripple_c"].bad(seen)
+    )
+
+
+SIGNS = (
+    Sign(name="loose sensor", rows=("jumps",)),
+    Sign(name="power too weak", rows=("mean_power",)),
+    Sign(name="sensor noise", rows=("noise_c",)),
+    Sign(name="oscillating", rows=("ripple_c",), also=lambda s: s.arrival.swings >= SWINGS),
+    Sign(name="windup", rows=("overshoot_c",), also=_one_long_overshoot),
+    Sign(name="hot", rows=("overshoot_c", "busy", "chatter")),
+    Sign(name="slow", rows=("arrival_s", "creep_s", "recovery_s")),
+    Sign(name="slow", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) < 0),
+    Sign(name="biased", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) > 0),
+)
+
 
 FEWEST_REPORTS = 20  # that a loop is judged by
 SHORTEST_UNITS, HELD_UNITS = 1 / 2, 1 / 6  # of a log, and of the hold in it

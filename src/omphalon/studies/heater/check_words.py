@@ -9,10 +9,9 @@ from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, answer
 from omphalon.recording import TemperatureLog
 from omphalon.studies.changes import Change, changes_document
-from omphalon.studies.heater.check import HeaterCheck, check_heater
+from omphalon.studies.heater.check import ROW, HeaterCheck, Seen, check_heater
+from omphalon.studies.heater.check import ROWS as CHECK_ROWS
 from omphalon.studies.heater.question import CheckQuestion
-from omphalon.studies.heater.signs import ROW, Seen
-from omphalon.studies.heater.signs import ROWS as CHECK_ROWS
 from omphalon.studies.heater.words import read_from
 
 # row of a check → label, unit, decimals

@@ -14,7 +14,7 @@ from omphalon.errors import UsageError
 from omphalon.finding import Verdict
 from omphalon.physics.scale import Estimate, Spread, mean_of
 from omphalon.physics.shaping import Limits, at_setting
-from omphalon.prints.ringing import SAME, Bands
+from omphalon.prints.pieces import SAME, Bands
 from omphalon.recording import MotionLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.shaper.modes import read_axis

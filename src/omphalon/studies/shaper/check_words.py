@@ -14,10 +14,15 @@ from omphalon.physics.rest import Stillness, ranges
 from omphalon.recording import MotionLog
 from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.shaper.bands import BandsCheck, BandsQuestion, check_bands
-from omphalon.studies.shaper.check import ShaperCheck, check_shaper
+from omphalon.studies.shaper.check import (
+    NOISIEST_MM_S2,
+    SensorCheck,
+    ShaperCheck,
+    check_sensor,
+    check_shaper,
+)
 from omphalon.studies.shaper.modes import SENSOR_AXES
 from omphalon.studies.shaper.question import ShaperCheckQuestion
-from omphalon.studies.shaper.rest import NOISIEST_MM_S2, SensorCheck, check_sensor
 from omphalon.studies.shaper.words import LIMITED, health_words, mode_document
 from omphalon.units import digits, plural
 

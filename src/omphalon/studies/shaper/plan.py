@@ -7,9 +7,9 @@ from __future__ import annotations
 from omphalon.errors import UsageError
 from omphalon.finding import Plan
 from omphalon.lines.dialect import Dialect
+from omphalon.prints.dryrun import Shake
 from omphalon.prints.job import Job
-from omphalon.prints.ringing import Bands, Ringing
-from omphalon.prints.shake import Shake
+from omphalon.prints.pieces import Bands, Ringing
 from omphalon.prints.strokes import survey
 from omphalon.remarks import Remark
 from omphalon.studies.printed import TestPrint, plan_of
