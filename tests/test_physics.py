@@ -9,8 +9,8 @@ from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import fit_thermal
 from omphalon.standin.heater import Heater
-from omphalon.standin.loop import run_loop
 from omphalon.standin.oscillation import Test, oscillation_log
+from scored import run_loop
 
 PLAIN = ThermalModel(
     gain_c=400.0,

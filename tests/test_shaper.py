@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from gcode import Machine, strokes
+from logs import tap_log
 from omphalon.physics.impulses import SHAPERS, residual, seconds
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Limits, at_setting, candidates, pick
@@ -22,7 +23,6 @@ from omphalon.standin.frame import (
     as_csv,
     shaken,
     sweep_log,
-    tap_log,
 )
 
 ONE = (Swing(42.0, 0.05, 1.0),)
