@@ -12,8 +12,7 @@ from scipy import stats
 
 from omphalon.physics import scale
 from omphalon.quantities import QUANTITIES
-from omphalon.studies.measured.axis import TravelParts
-from omphalon.studies.measured.extruder import DriveParts
+from omphalon.studies.measured.engine import Parts
 from omphalon.units import number_in
 
 
@@ -748,16 +747,21 @@ def test_backlash_is_the_whole_way_between_there_and_back(run):
 
 # steps a turn × microsteps × gear ÷ travel a turn, by hand
 @pytest.mark.parametrize(
-    "parts, steps",
+    "words, steps",
     [
-        (DriveParts(microsteps=16, wheel_mm=11, gear=3), 200 * 16 * 3 / 34.55751919),
-        (DriveParts(microsteps=32, wheel_mm=7.3, motor_steps=400), 400 * 32 / 22.93362637),
-        (TravelParts(microsteps=16, per_turn_mm=2 * 20), 80.0),
-        (TravelParts(microsteps=16, per_turn_mm=8, motor_steps=400), 800.0),
+        ("--microsteps 16 --wheel 11 --gear 3", 200 * 16 * 3 / 34.55751919),
+        ("--microsteps 32 --wheel 7.3 --motor-steps 400", 400 * 32 / 22.93362637),
     ],
 )
-def test_what_parts_make_by_construction(parts, steps):
-    assert parts.steps_per_mm == pytest.approx(steps)
+def test_what_a_wheel_makes_by_construction(words, steps, run):
+    done = run(*EXTRUDER, "--asked", 80, "--fed", 80, "--fed", 80.1, *words.split(), "--json")
+    evidence = json.loads(done.stdout)["evidence"]
+    assert evidence["theory_steps_per_mm"] == pytest.approx(steps, rel=1e-5)
+
+
+def test_what_belt_and_screw_make_by_construction():
+    assert Parts(microsteps=16, per_turn_mm=2 * 20).steps_per_mm == 80
+    assert Parts(microsteps=16, per_turn_mm=8, motor_steps=400).steps_per_mm == 800
 
 
 def test_the_walls_scatter_is_their_own(run):

@@ -28,7 +28,8 @@ from omphalon.files import put_lines
 
 if TYPE_CHECKING:
     from omphalon.recording import Readings
-    from omphalon.studies.measured.axis import Rectangle, TravelParts
+    from omphalon.studies.measured.axis import Rectangle
+    from omphalon.studies.measured.engine import Parts
 
 AXIS_NAME = choice(*AXES)
 LONGEST_GAUGE_MM = 120.0
@@ -128,8 +129,8 @@ def _of_file(readings: Readings, name: str | None, kind: str | None) -> Readings
     return replace(readings, rows=tuple(replace(r, words={**r.words, **words}) for r in rows))
 
 
-def _parts(given: dict[str, Any]) -> TravelParts | None:
-    from omphalon.studies.measured.axis import TravelParts
+def _parts(given: dict[str, Any]) -> Parts | None:
+    from omphalon.studies.measured.engine import Parts
 
     belt = together("give both", belt_pitch=given["belt_pitch_mm"], teeth=given["teeth"])
     screw = given["screw_lead_mm"] is not None
@@ -149,7 +150,7 @@ def _parts(given: dict[str, Any]) -> TravelParts | None:
             "give both",
         )
     travel = given["belt_pitch_mm"] * given["teeth"] if belt else given["screw_lead_mm"]
-    return filled(TravelParts, given, per_turn_mm=travel)
+    return filled(Parts, given, per_turn_mm=travel)
 
 
 def _rectangle(given: dict[str, Any]) -> Rectangle | None:

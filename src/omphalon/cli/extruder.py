@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import click
@@ -48,7 +49,8 @@ def plan(how: Leaving, **given: Any) -> Answer:
 
 
 def _asked(given: dict[str, Any]) -> Asked:
-    from omphalon.studies.measured.extruder import EXTRUDER, DriveParts, ExtruderQuestion
+    from omphalon.studies.measured.engine import Parts
+    from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
 
     readings = chosen_readings(given["path"], {c.name: given[c.name] for c in COLUMNS}, COLUMNS)
     parts = None
@@ -64,7 +66,7 @@ def _asked(given: dict[str, Any]) -> Asked:
                 "--motor-steps or --gear without --microsteps --wheel",
                 "give both to check against theory",
             )
-        parts = filled(DriveParts, given)
+        parts = filled(Parts, given, per_turn_mm=math.pi * given["wheel_mm"])
     return EXTRUDER, readings, filled(ExtruderQuestion, given, parts=parts)
 
 

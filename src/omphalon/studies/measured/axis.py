@@ -22,6 +22,7 @@ from omphalon.studies.measured.engine import (
     Fitted,
     Measurand,
     Measurement,
+    Parts,
     Sample,
     refuse_gross,
     runs_needed,
@@ -39,25 +40,6 @@ BACKLASH_MM = 0.02  # less is no matter
 SHARES = (0.2, 0.6, 1.0)  # of the longest move: a zero error shows between shortest and longest
 MOST_RUNS = 60
 FEED_MM_MIN = 1200
-
-
-@dataclass(frozen=True, kw_only=True)
-class TravelParts:
-    """What the parts make of it: full steps a turn, microsteps, gear ratio, travel per turn of the
-    output.
-    """
-
-    microsteps: float
-    per_turn_mm: float
-    motor_steps: float = 200.0
-    gear: float = 1.0
-
-    @property
-    def steps_per_mm(self) -> float:
-        """Motor steps × microsteps × gear ÷ travel per turn (belt pitch × teeth, or the screw's
-        lead).
-        """
-        return self.motor_steps * self.microsteps * self.gear / self.per_turn_mm
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -85,7 +67,7 @@ class AxisQuestion:
     steps: Mapping[str, float]
     resolution_mm: float | None = None
     placing_mm: float | None = None
-    parts: TravelParts | None = None
+    parts: Parts | None = None
     rectangle: Rectangle | None = None
     build: str = ""
 

@@ -153,6 +153,24 @@ class Measurand(Generic[Question]):
 
 
 @dataclass(frozen=True, kw_only=True)
+class Parts:
+    """What moves an axis or feeds filament: steps and microsteps of the motor, its turns a turn of
+    the output, and the travel of that turn (belt pitch × teeth, a screw's lead, a wheel's
+    circumference).
+    """
+
+    microsteps: float
+    per_turn_mm: float
+    motor_steps: float = 200.0
+    gear: float = 1.0
+
+    @property
+    def steps_per_mm(self) -> float:
+        """Motor steps × microsteps × gear ÷ travel per turn."""
+        return self.motor_steps * self.microsteps * self.gear / self.per_turn_mm
+
+
+@dataclass(frozen=True, kw_only=True)
 class Fitted(Generic[Question]):
     """A quantity measured: its things (an axis each, or one), and what was odd."""
 

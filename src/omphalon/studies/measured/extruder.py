@@ -4,7 +4,6 @@ theory by construction; and the feeding test.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -24,6 +23,7 @@ from omphalon.studies.measured.engine import (
     Fitted,
     Measurand,
     Measurement,
+    Parts,
     Sample,
     refuse_gross,
     runs_needed,
@@ -44,23 +44,6 @@ BEYOND_MM = 30.0  # the mark sits that much further, so that feeding too much ca
 
 
 @dataclass(frozen=True, kw_only=True)
-class DriveParts:
-    """What the parts make of it: full steps a turn, microsteps, gear ratio, hob diameter of the
-    drive wheel.
-    """
-
-    microsteps: float
-    wheel_mm: float
-    motor_steps: float = 200.0
-    gear: float = 1.0
-
-    @property
-    def steps_per_mm(self) -> float:
-        """Motor steps × microsteps × gear ÷ (π × diameter)."""
-        return self.motor_steps * self.microsteps * self.gear / (math.pi * self.wheel_mm)
-
-
-@dataclass(frozen=True, kw_only=True)
 class ExtruderQuestion:
     """The present steps per mm, how finely was read, how well a mark is placed, and the parts if
     known.
@@ -69,7 +52,7 @@ class ExtruderQuestion:
     steps: float
     resolution_mm: float | None = None
     placing_mm: float = PLACING_MM
-    parts: DriveParts | None = None
+    parts: Parts | None = None
 
 
 # way of measuring what was fed → sign of each column in the fed length
