@@ -55,6 +55,14 @@ class Tuned:
     worth: float | None
     sure: float
 
+    @property
+    def ultimate(self) -> tuple[Array, Array]:
+        """Gain and period at which the loop would swing, by the model's draws: the medians (2,),
+        and half of their 95 % intervals (2,).
+        """
+        half = NORMAL_95 * np.std(self.ultimates, axis=0, ddof=1)
+        return np.median(self.ultimates, axis=0), half
+
 
 class Sensed(Protocol):
     """What a loop needs to know of a log: its target, the noise and the step of its readings."""

@@ -6,9 +6,6 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
-import numpy as np
-
-from omphalon.constants import NORMAL_95
 from omphalon.finding import Finding, Shown, answer
 from omphalon.heaters import is_hotend
 from omphalon.lines.dialect import Dialect
@@ -159,8 +156,7 @@ def _cycle_evidence(fit: HeaterFit) -> dict[str, Any]:
             "cycle_phase_deg": fit.cycle.phase_deg,
         }
     assert fit.moved is not None
-    gain, period = np.median(fit.tuned.ultimates, axis=0)
-    spread = NORMAL_95 * float(np.std(fit.tuned.ultimates[:, 0], ddof=1))
+    (gain, period), (spread, _) = fit.tuned.ultimate
     return {
         "cycles_used": 0,
         "period_s": period,
@@ -262,12 +258,11 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The evidence as a small table."""
     test, m = fit.read, fit.model.model
     full = fit.full_power
-    ultimates = fit.tuned.ultimates * (full, 1.0)
-    gain, period = np.median(ultimates, axis=0)
-    halves = NORMAL_95 * np.std(ultimates, axis=0, ddof=1)
+    (gain, period), (gain_half, period_half) = fit.tuned.ultimate
+    dead = _measured(m.dead_time_s, fit.model.spread("dead_time_s"), "s")
     limit = (
-        f"{_measured(gain, halves[0], 'per °C')}, period {_measured(period, halves[1], 's')}, dead "
-        f"time {_measured(m.dead_time_s, fit.model.spread('dead_time_s'), 's')}"
+        f"{_measured(full * gain, full * gain_half, 'per °C')}, period "
+        f"{_measured(period, period_half, 's')}, dead time {dead}"
     )
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
@@ -293,7 +288,7 @@ def _cycle_rows(fit: HeaterFit) -> tuple[Shown, ...]:
     )
 
 
-TOLD = {
+TELLS = {
     "rests": "the room's temperature, the noise",
     "heats up": "power, masses, growing losses",
     "holds": "holding power, delay at its start",
@@ -309,7 +304,7 @@ def _stretch_rows(moved: Moved) -> list[Shown]:
     rows = [Shown("stretches", ("from", "to", "power", "tells"))]
     for one in sorted(shown, key=lambda s: s.start_s):
         span = (f"{one.start_s:.0f} s", f"{one.end_s:.0f} s", f"{one.power:.0%}")
-        rows.append(Shown(f"  {one.kind}", (*span, TOLD[one.kind])))
+        rows.append(Shown(f"  {one.kind}", (*span, TELLS[one.kind])))
     for at, share in moved.clear_losses:
         words = f"at {at:.0f} s, by {share.value:+.0%} ± {share.half_width:.0%} of what is lost"
         rows.append(Shown("loss changes", (words,)))
