@@ -27,8 +27,7 @@ from omphalon.farm.cluster import Scheduler, run_there
 from omphalon.farm.compare import compare_farms
 from omphalon.farm.jobs import jobs_of
 from omphalon.farm.manifest import read_manifest
-from omphalon.farm.run import run_farm
-from omphalon.farm.store import Result, Store
+from omphalon.farm.store import Result, Store, run_farm
 from omphalon.farm.workers import run_here
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv

@@ -30,11 +30,10 @@ from omphalon.errors import LinkFault, Lowered, OmphalonError
 from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits
-from omphalon.printer.known import Holder, held_port, known, note
 from omphalon.printer.link import Link, reached
 from omphalon.printer.messages import BEAT_S, Message, Peer, as_fault, dialect_of
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
-from omphalon.printer.port import SerialWire
+from omphalon.printer.port import Holder, SerialWire, held_port, known, note
 from omphalon.printer.send import send
 
 SILENT_S = 5.0  # an owner that is not heard of for so long is gone, or stopped

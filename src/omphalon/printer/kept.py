@@ -25,11 +25,19 @@ from omphalon.lines.dialect import Dialect
 from omphalon.printer.capture import Captured
 from omphalon.printer.course import COURSES, Course
 from omphalon.printer.keeper import Brief
-from omphalon.printer.known import Holder, held_port, holder, is_held, known, note
 from omphalon.printer.link import reached
 from omphalon.printer.messages import BEAT_S, Message, Peer, as_dialect, fault_of
 from omphalon.printer.off import SwitchedOff, switch_off
-from omphalon.printer.port import SerialWire, checked_port
+from omphalon.printer.port import (
+    Holder,
+    SerialWire,
+    checked_port,
+    held_port,
+    holder,
+    is_held,
+    known,
+    note,
+)
 from omphalon.printer.send import Sent
 from omphalon.reports import Heating, Status
 

@@ -25,8 +25,7 @@ from omphalon.files import put_bytes
 if TYPE_CHECKING:
     from omphalon.farm.cluster import Scheduler
     from omphalon.farm.jobs import FarmJob, JobOutcome
-    from omphalon.farm.run import FarmRun, Running
-    from omphalon.farm.store import Store
+    from omphalon.farm.store import FarmRun, Running, Store
 
 EVERY_S = 10.0
 
@@ -133,8 +132,7 @@ def fit(
     from omphalon.farm.cluster import Scheduler
     from omphalon.farm.jobs import jobs_of
     from omphalon.farm.manifest import read_manifest
-    from omphalon.farm.run import run_farm
-    from omphalon.farm.store import Store, refuse_parquet
+    from omphalon.farm.store import Store, refuse_parquet, run_farm
 
     if parquet:
         refuse_parquet()

@@ -19,7 +19,7 @@ from omphalon.files import put_bytes
 from omphalon.standin import FAULTS
 
 if TYPE_CHECKING:
-    from omphalon.printer.known import Known
+    from omphalon.printer.port import Known
 
 ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
 
@@ -38,8 +38,7 @@ def list_ports(as_json: bool) -> None:
     Example:
       omphalon printer list
     """
-    from omphalon.printer.known import all_known, known
-    from omphalon.printer.port import found_ports
+    from omphalon.printer.port import all_known, found_ports, known
 
     there = dict(found_ports())
     rows = [known(name) for name in there]

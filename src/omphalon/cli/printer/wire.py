@@ -89,7 +89,7 @@ def agreed_dialect(at: Wired, without: bool) -> Dialect:
     import hashlib
 
     from omphalon.lines.dialect import SHIPPED
-    from omphalon.printer.known import known, note
+    from omphalon.printer.port import known, note
 
     dialect = at.lines()
     if at.dialect is None or at.dialect in SHIPPED:
@@ -229,7 +229,7 @@ def _say(line: str) -> None:
 
 def _warn_of(port: str) -> None:
     """What the last command on a port left behind."""
-    from omphalon.printer.known import known
+    from omphalon.printer.port import known
 
     before = known(port)
     if before.ended:
