@@ -1,5 +1,5 @@
 """What eyes saw on a ringing print whose acceleration rises by height, against what was allowed. No
-sentences: `bands_words` has them.
+sentences: `check_words` has them.
 """
 
 from __future__ import annotations
