@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 from omphalon.errors import UnreadableFile, echoed
 from omphalon.heaters import MOST_TOOLS
 from omphalon.order import ORDER
-from omphalon.settings import GAINS, SETTINGS_OF_TOOL, settings_in, tool_key
+from omphalon.settings import SETTINGS_OF_TOOL, settings_in, tool_key
 from omphalon.shapes import fits
-from omphalon.tables import table_by
+from omphalon.tables import rows_of, table_by
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -35,7 +35,7 @@ class Kind:
     words: str
     group: str
     fields: tuple[str, ...]
-    units: tuple[str, ...]
+    units: tuple[str, ...] = ("",)
     needs: tuple[str, ...] = ()
     of_filament: bool = False
     line: str = ""
@@ -53,109 +53,7 @@ class Kind:
         )
 
 
-def _gains(key: str, words: str) -> Kind:
-    return Kind(
-        key=key,
-        words=words,
-        group="heater",
-        fields=GAINS,
-        units=("per °C", "per °C·s", "per °C/s"),
-        line=key,
-    )
-
-
-def _steps(axis: str, words: str, group: str) -> Kind:
-    return Kind(
-        key=f"steps-{axis}",
-        words=words,
-        group=group,
-        fields=("steps",),
-        units=("per mm",),
-        line="steps",
-        axis=axis.upper(),
-    )
-
-
-def _shaper(axis: str) -> Kind:
-    return Kind(
-        key=f"shaper-{axis}",
-        words=f"input shaper of {axis.upper()}",
-        group="shaper",
-        fields=("shaper", "frequency", "damping"),
-        units=("", "Hz", ""),
-        needs=(f"steps-{axis}",),
-        line="shaper",
-        axis=axis.upper(),
-    )
-
-
-LIMIT_WORDS = {
-    "speed": "highest speed of {axis}",
-    "acceleration": "highest acceleration of {axis}",
-    "corner": "speed of {axis} through corners",
-}
-
-
-def _limit(axis: str, what: str, unit: str) -> Kind:
-    return Kind(
-        key=f"{what}-limit-{axis}",
-        words=LIMIT_WORDS[what].format(axis="the extruder" if axis == "e" else axis.upper()),
-        group="motion",
-        fields=(what,),
-        units=(unit,),
-        line=f"{what}-limit",
-        axis=axis.upper(),
-    )
-
-
-_KINDS = (
-    *(_limit(a, "speed", "mm/s") for a in "xyze"),
-    *(_limit(a, "acceleration", "mm/s²") for a in "xyze"),
-    *(_limit(a, "corner", "mm/s") for a in "xy"),
-    Kind(
-        key="probe-offset",
-        words="nozzle-to-bed zero",
-        group="probe",
-        fields=("offset",),
-        units=("mm",),
-    ),
-    _gains("hotend-gains", "gains of the hotend"),
-    _gains("bed-gains", "gains of the bed"),
-    _gains("chamber-gains", "gains of the chamber"),
-    _steps("e", "steps of the extruder", "extruder"),
-    *(_steps(a, f"steps of {a.upper()}", "axis") for a in "xyz"),
-    Kind(
-        key="flow",
-        words="flow",
-        group="flow",
-        fields=("flow",),
-        units=("",),
-        needs=("steps-e", "hotend-gains"),
-        of_filament=True,
-        line="flow",
-    ),
-    _shaper("x"),
-    _shaper("y"),
-    Kind(
-        key="acceleration",
-        words="acceleration",
-        group="shaper",
-        fields=("acceleration",),
-        units=("mm/s²",),
-        needs=("shaper-x", "shaper-y"),
-        line="acceleration",
-    ),
-    Kind(
-        key="advance",
-        words="pressure advance",
-        group="advance",
-        fields=("advance",),
-        units=("s",),
-        needs=("flow", "steps-e", "hotend-gains"),
-        of_filament=True,
-        line="advance",
-    ),
-)
+_KINDS = tuple(rows_of("settings", Kind))
 _OF_TOOLS = (k.of(n) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in SETTINGS_OF_TOOL)
 KINDS: Mapping[str, Kind] = table_by(
     "key", *sorted((*_KINDS, *_OF_TOOLS), key=lambda kind: list(ORDER).index(kind.group))

@@ -8,11 +8,14 @@ import shlex
 import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import groupby
+from operator import attrgetter
 
 import click
 
 from omphalon.cli.common import Measure, parsed
 from omphalon.errors import UsageError, echoed
+from omphalon.tables import rows_of
 
 FELLOWS = 3  # readings that a further one is held against
 STRANGE = 5.0  # of their own scatter, beyond which it is asked again
@@ -22,15 +25,16 @@ BACK = "back"  # takes the last reading back
 
 @dataclass(frozen=True, kw_only=True)
 class Asked:
-    """One thing to ask for: the option it fills ("" for a file), in words; what may be answered is
-    the option's own type, or a `quantity` where that is a text. `many`: again and again, until an
-    empty answer; `beside`: the option whose reading belongs to each; `apart`: readings are meant to
-    differ from one another; `may_miss`: an empty answer leaves it out; `not_of`: the axis for which
-    it is not asked.
+    """One thing that a command asks for: the option it fills ("" for a file), in words; what
+    may be answered is the option's own type, or a `quantity` where that is a text. `many`:
+    again and again, until an empty answer; `beside`: the option whose reading belongs to each;
+    `apart`: readings are meant to differ from one another; `may_miss`: an empty answer leaves
+    it out; `not_of`: the axis for which it is not asked.
     """
 
-    option: str
+    command: str
     words: str
+    option: str = ""
     quantity: str = ""
     many: bool = False
     beside: str = ""
@@ -39,52 +43,10 @@ class Asked:
     not_of: str = ""
 
 
-AXIS = Asked(option="--axis", words="which axis")
 # command → what it asks for, in this order
-QUESTIONS: dict[str, tuple[Asked, ...]] = {
-    "heater fit": (
-        Asked(option="", words="the log of the oscillation test, a file"),
-        Asked(option="--heater", words="which heater"),
-        Asked(option="--target", words="its target", may_miss=True),
-    ),
-    "extruder fit": (
-        Asked(option="--steps", words="present steps per mm"),
-        Asked(option="--asked", words="length that was fed"),
-        Asked(option="--mark", words="where the mark was, above the inlet"),
-        Asked(option="--left", words="what was left of it", many=True),
-    ),
-    "axis fit": (
-        AXIS,
-        Asked(option="--build", words="what moves, by which motors", may_miss=True, not_of="z"),
-        Asked(option="--steps", words="present steps per mm", quantity="steps"),
-        Asked(option="--moved", words="what was measured", many=True, beside="--asked"),
-    ),
-    "flow fit": (
-        Asked(option="--flow", words="present flow, 1 is 100 %"),
-        Asked(option="--expected", words="width of one line"),
-        Asked(option="--wall", words="a wall's thickness", many=True),
-    ),
-    "advance fit": (
-        Asked(option="--drive", words="where the extruder sits"),
-        Asked(option="--from", words="the value at the tower's foot"),
-        Asked(option="--per-mm", words="by how much it grows a mm"),
-        Asked(option="--to", words="the value at its top"),
-        Asked(option="--height", words="height where the corner is best", many=True),
-    ),
-    "shaper fit": (
-        Asked(option="--x", words="the sensor's log of X, a file", may_miss=True),
-        Asked(option="--y", words="the sensor's log of Y, a file", may_miss=True),
-    ),
-    "motion fit": (
-        AXIS,
-        Asked(option="--quantity", words="what was raised"),
-        Asked(option="--pass", words="a level that passed", many=True, apart=True),
-        Asked(option="--fail", words="a level that failed", many=True, apart=True),
-    ),
-    "probe fit": (
-        Asked(option="--offset", words="present offset"),
-        Asked(option="--drag", words="height at which paper drags", many=True),
-    ),
+QUESTIONS = {
+    command: tuple(asked)
+    for command, asked in groupby(rows_of("questions", Asked), attrgetter("command"))
 }
 
 
@@ -126,7 +88,9 @@ class _Conversation:
                 continue
             if one.option == "" and self.file:
                 continue
-            if (axes and one is AXIS) or (one.not_of and self.given.get("name") == one.not_of):
+            if (axes and one.option == "--axis") or (
+                one.not_of and self.given.get("name") == one.not_of
+            ):
                 continue
             if axes and one.quantity == "steps":
                 for axis in axes:
@@ -142,7 +106,11 @@ class _Conversation:
 
     def _axes_in_file(self, questions: Sequence[Asked]) -> list[str]:
         """The axes that a file of readings tells by itself."""
-        if AXIS not in questions or not isinstance(self.file, str) or "name" in self.given:
+        if (
+            not any(one.option == "--axis" for one in questions)
+            or not isinstance(self.file, str)
+            or "name" in self.given
+        ):
             return []
         from omphalon.columns import AXIS as COLUMNS
         from omphalon.columns import MOTION

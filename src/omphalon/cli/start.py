@@ -71,7 +71,7 @@ def start() -> None:
     click.echo("        one of your own is a file, named in bench.toml: docs/bench.md")
     click.echo(f"first   cd {echoed(str(folder))}, and then:")
     click.get_current_context().invoke(
-        next_, every=False, seen=complaint, as_json=False, place=str(folder)
+        next_, every=False, seen=complaint, as_json=False, bench=str(folder)
     )
 
 
