@@ -1,14 +1,13 @@
 """Heaters of a printer by kind: hotends (`hotend`, `hotend 1`, … by their tool), bed, chamber. What
-differs between them stands here, once.
+differs between them stands in rows/heaters.csv, once.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 from omphalon.quantities import QUANTITIES
-from omphalon.tables import table_by
+from omphalon.tables import rows_of, table_by
 
 MOST_TOOLS = 10  # numbered 0 to 9, as reports have room for
 
@@ -17,24 +16,25 @@ MOST_TOOLS = 10  # numbered 0 to 9, as reports have room for
 class HeaterKind:
     """A kind of heater. Judgements, where docs/heater.md and docs/printer.md name no source.
 
-    `mark`: in reports. `index`: in the line of an oscillation test; a hotend's is its tool.
-    `usual_target_c`: where none is given. `asked_above_c`: more is asked for by name. `unit_s`: of
-    time in scores and limits. `fan_cooling`: how much more heat is lost with the part fan on,
-    `fan_doubt` by which factors that may lie off. `fan_after_s`, `hold_s`: of a hold. `begins_s`,
-    `quiet_s`, `test_s`: within that a test shows that it has begun; target and power at 0 for so
-    long, it is over; and it is over within that, whatever the printer says. `falls_s`: without
-    power it falls within that. `arrives_s`: to any target. `minutes`: what a run takes.
+    `mark`: in reports. `index`: in the line of an oscillation test, a hotend's its tool, none where
+    no code is shared. `usual_target_c`: where none is given. `asked_above_c`: more is asked for by
+    name. `unit_s`: of time in scores and limits. `fan_cooling`: how much more heat is lost with the
+    part fan on, `fan_doubt` by which factors that may lie off (on a bed it hits the plate, not the
+    sensor). `fan_after_s`, `hold_s`: of a hold. `begins_s`, `quiet_s`, `test_s`: within that a test
+    shows that it has begun; target and power at 0 for so long, it is over; and it is over within
+    that, whatever the printer says. `falls_s`: without power it falls within that. `arrives_s`: to
+    any target. `minutes`: what a run takes.
     """
 
     name: str
     mark: str
-    index: int | None
+    index: int | None = None
     usual_target_c: float
     asked_above_c: float
     unit_s: float
     fan_cooling: float
     fan_doubt: tuple[float, float]
-    fan_after_s: float | None
+    fan_after_s: float | None = None
     hold_s: float
     begins_s: float
     quiet_s: float
@@ -55,63 +55,7 @@ class HeaterKind:
         return QUANTITIES[f"{self.name} temperature"].highest
 
 
-KINDS: Mapping[str, HeaterKind] = table_by(
-    "name",
-    HeaterKind(
-        name="hotend",
-        mark="T",
-        index=0,
-        usual_target_c=210.0,
-        asked_above_c=300.0,
-        unit_s=60.0,
-        fan_cooling=0.4,
-        fan_doubt=(0.5, 2.2),
-        fan_after_s=120.0,
-        hold_s=200.0,
-        begins_s=60.0,
-        quiet_s=120.0,
-        test_s=3600.0,
-        falls_s=45.0,
-        arrives_s=600.0,
-        minutes="a quarter of an hour each time, and as long to cool down",
-    ),
-    HeaterKind(
-        name="bed",
-        mark="B",
-        index=-1,
-        usual_target_c=60.0,
-        asked_above_c=120.0,
-        unit_s=300.0,
-        fan_cooling=0.15,
-        fan_doubt=(0.15, 2.2),  # on a bed it hits the plate, not the sensor
-        fan_after_s=None,
-        hold_s=600.0,
-        begins_s=120.0,
-        quiet_s=400.0,
-        test_s=4 * 3600.0,
-        falls_s=180.0,
-        arrives_s=1500.0,
-        minutes="an hour each time, and longer to cool down",
-    ),
-    HeaterKind(
-        name="chamber",
-        mark="C",
-        index=None,  # no code for its test is shared
-        usual_target_c=50.0,
-        asked_above_c=80.0,
-        unit_s=600.0,
-        fan_cooling=0.05,
-        fan_doubt=(0.1, 4.0),
-        fan_after_s=None,
-        hold_s=1200.0,
-        begins_s=300.0,
-        quiet_s=600.0,
-        test_s=6 * 3600.0,
-        falls_s=300.0,
-        arrives_s=3600.0,
-        minutes="two hours each time, and longer to cool down",
-    ),
-)
+KINDS = table_by("name", *rows_of("heaters", HeaterKind))
 
 
 def kind_of(heater: str) -> HeaterKind:

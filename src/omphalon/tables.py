@@ -21,6 +21,7 @@ CELLS: dict[str, Callable[[str], Any]] = {
     "str": str,
     "str | None": str,
     "int": int,
+    "int | None": int,
     "bool": {"yes": True}.__getitem__,
     "float": float,
     "float | None": float,
