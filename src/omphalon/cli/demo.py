@@ -1,4 +1,6 @@
-"""omphalon demo: a whole tune-up on the sample data, through the real commands."""
+"""omphalon demo: a whole tune-up through the real commands (rows/tour.csv), on the sample data, or
+over the wire at a stand-in printer in a process of its own.
+"""
 
 from __future__ import annotations
 
@@ -8,89 +10,42 @@ import os
 import re
 import shlex
 import shutil
+import subprocess
+import sys
+import tempfile
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import click
 
 from omphalon.cli.common import as_json
-from omphalon.errors import UnwritableFile, UsageError, echoed
+from omphalon.errors import LinkFault, UnwritableFile, UsageError, echoed
 from omphalon.files import put_bytes
+from omphalon.tables import rows_of
 
-BENCH, SHEET = "fulmar", "printer-lists.txt"
+BENCH, SHEET, DESK = "fulmar", "printer-lists.txt", "desk"
+PACE = 400  # an hour of the stand-in printer's in nine seconds
 Tour = tuple[tuple[str, tuple[str, ...]], ...]
-FACTS = (
-    *("printer.name=Fulmar", "printer.bed_moves_y=true", "printer.loaded=grey-petg"),
-    *("bed.x=220", "bed.y=220", "bed.height=250", "extruder.drive=bowden"),
-    *("heaters.hotend_target=235", "heaters.bed_target=75", "controller.dialect=stand-in"),
-    *("filament.grey-petg.line=0.45", "filament.grey-petg.temp=235"),
-)
-SETS = tuple(word for fact in FACTS for word in ("--set", fact))
-SHAKES = ("--x", "sweep-x.csv.gz", "--y", "sweep-y.csv.gz")
-CARD = ("card-1.jpg", "card-2.jpg", "--print", "card.gcode", "--length", "144.5", "--no-record")
-TOWER = ("--from", "0", "--per-mm", "0.025", "--to", "1.2")
-FED = ("--asked", "80", "--mark", "110", "--left", "30.2", "--left", "29.9", "--left", "30.1")
 
 
-def _readings(option: str, *values: str) -> tuple[str, ...]:
-    return tuple(word for value in values for word in (option, value))
+@dataclass(frozen=True, kw_only=True)
+class Stop:
+    """A command of a tour, over the samples or live; where it has a name, its figure and its
+    document are kept under it.
+    """
+
+    tour: str
+    name: str = ""
+    command: str
 
 
-DRAGS = _readings("--drag", "0.12", "0.13", "0.12", "0.13")
-ZEROED = _readings("--drag", "0.1", "0.11", "0.1", "0.1")
-WALLS = _readings("--wall", "0.45", "0.455", "0.445", "0.45", "0.45")
-LEVELS = (*_readings("--pass", "100", "150", "200"), "--fail", "250")
-MOVED = ("--axis", "y", *_readings("--asked", "50", "100", "150"))
-TRUE_MOVES = (*MOVED, *_readings("--moved", "50.01", "99.99", "150.01"))
-ADOPT = ("", ("bench", "adopt"))
-# Each stop of the tour: the command's words; where it has a name, its figure and its document are
-# kept under it. What a group plans is measured, becomes the setting, and is checked.
-TOUR: Tour = (
-    ("", ("bench", "new", BENCH, *SETS, "--listing", "found-settings.txt")),
-    ("", ("bench", "next")),
-    ("", ("motion", "plan", "--axis", "x", "--speed", "100:300:50")),
-    ("", ("motion", "fit", "--axis", "x", *LEVELS)),
-    ADOPT,
-    ("", ("motion", "check", "--axis", "x", "--limit", "160", *_readings("--pass", "160", "160"))),
-    ("", ("probe", "plan")),
-    ("", ("probe", "fit", "--offset", "-1.85", *DRAGS)),
-    ADOPT,
-    ("", ("probe", "check", *ZEROED)),
-    ("", ("heater", "plan", "--heater", "hotend")),
-    ("hotend", ("heater", "fit", "hotend-oscillation.csv", "--heater", "hotend")),
-    ADOPT,
-    ("check", ("heater", "check", "hold-before.csv", "hold-after.csv")),
-    ("bed", ("heater", "fit", "bed-console.txt", "--heater", "bed")),
-    ADOPT,
-    ("", ("extruder", "plan")),
-    ("extruder", ("extruder", "fit", "extruder-runs.csv")),
-    ADOPT,
-    ("", ("extruder", "check", *FED)),
-    ("", ("card", "plan")),
-    ("card", ("card", "fit", *CARD)),
-    ("", ("axis", "plan", "--axis", "y")),
-    ("axis", ("axis", "fit", "axis-parts.csv")),
-    ADOPT,
-    ("", ("axis", "check", *TRUE_MOVES)),
-    ("", ("flow", "plan")),
-    ("flow", ("flow", "fit", "flow-walls.csv")),
-    ADOPT,
-    ("", ("flow", "check", *WALLS)),
-    ("", ("shaper", "plan", "--axis", "y")),
-    ("", ("shaper", "check", "sensor-rest.csv.gz", "--kind", "rest")),
-    ("shaper", ("shaper", "fit", *SHAKES)),
-    ADOPT,
-    ("", ("shaper", "check", "sweep-y.csv.gz", "--axis", "y")),
-    ("", ("advance", "plan", "--style", "tower")),
-    ("advance", ("advance", "fit", "tower-heights.csv", *TOWER)),
-    ADOPT,
-    ("corners", ("advance", "check", "cube-corners.csv", "--seam", "rear-left")),
-    ("", ("bench", "sheet", "--out", SHEET)),
-    ("", ("bench", "readback", SHEET)),
-    ("", ("bench", "changed", "nozzle", "--note", "0.6 mm, hardened")),
-    ("", ("bench", "next")),
-    ("", ("bench", "report", "--out", "report.html")),
-)
+def tour_of(name: str, port: str = "") -> Tour:
+    """A tour's stops: what a group plans is measured, becomes the setting, and is checked."""
+    stops = (stop for stop in rows_of("tour", Stop) if stop.tour == name)
+    return tuple((s.name, tuple(shlex.split(s.command.replace("PORT", port)))) for s in stops)
+
+
 WRITTEN = "written-by-the-demo.txt"
 
 
@@ -117,13 +72,15 @@ def demo(folder: str | None, live: bool) -> None:
         ) from error
     click.echo("Fulmar, the printer of a lighthouse museum's model shop. All data are made up.")
     if live:
-        from omphalon.cli.demo_live import live_tour
-
-        live_tour(place, lambda tour: _follow(place, tour))
+        (place / DESK).mkdir(exist_ok=True)
+        with _stand_in(place) as port, tempfile.TemporaryDirectory() as notes:
+            click.echo(f"Fulmar answers at {port}; its time runs {PACE} times as fast as ours.")
+            with _within("OMPHALON_STATE", notes):  # notes about this port are not the user's
+                _follow(place, tour_of("live", port))
     else:
         for sample in (resources.files("omphalon") / "samples").iterdir():
             put_bytes(str(place / sample.name), sample.read_bytes())
-        _follow(place, TOUR)
+        _follow(place, tour_of("samples"))
     click.echo(
         f"\nSaved in {echoed(folder)}/: the logs, a figure and a JSON document of each answer, and "
         f"the bench {BENCH}/."
@@ -148,7 +105,7 @@ def _run(place: Path, name: str, words: tuple[str, ...]) -> None:
     """One stop: the command itself, as text on the screen and as a document beside it."""
     program = click.get_current_context().find_root().command
     figure = ("--plot", f"{name}.png", "--force") if name else ()
-    with contextlib.chdir(place), _standing(BENCH):
+    with contextlib.chdir(place), _within("OMPHALON_BENCH", BENCH if Path(BENCH).is_dir() else ""):
         answer = program.main([*words, *figure], prog_name="omphalon", standalone_mode=False)
     code = getattr(answer, "exit_code", answer)
     if code not in (None, 0, 4):
@@ -158,17 +115,36 @@ def _run(place: Path, name: str, words: tuple[str, ...]) -> None:
 
 
 @contextlib.contextmanager
-def _standing(bench: str) -> Iterator[None]:
-    """The demo's own bench, whatever bench the user works in."""
-    before = os.environ.get("OMPHALON_BENCH")
-    os.environ["OMPHALON_BENCH"] = bench if Path(bench).is_dir() else ""
+def _within(name: str, value: str) -> Iterator[None]:
+    """The demo's own bench and notes, whatever the user has."""
+    before = os.environ.get(name)
+    os.environ[name] = value
     try:
         yield
     finally:
         if before is None:
-            del os.environ["OMPHALON_BENCH"]
+            del os.environ[name]
         else:
-            os.environ["OMPHALON_BENCH"] = before
+            os.environ[name] = before
+
+
+@contextlib.contextmanager
+def _stand_in(place: Path) -> Iterator[str]:
+    words = ("printer", "stand-in", "--tcp", "0", "--pace", str(PACE), "--desk", DESK)
+    with subprocess.Popen(
+        [sys.executable, "-m", "omphalon", *words, "--state", "fulmar-stored.json"],
+        cwd=place,
+        stdout=subprocess.PIPE,
+        text=True,
+    ) as process:
+        try:
+            assert process.stdout is not None
+            line = process.stdout.readline()
+            if not line.startswith("listening on "):
+                raise LinkFault("the stand-in printer does not start", "look at the lines above")
+            yield line.split()[-1]
+        finally:
+            process.terminate()
 
 
 def _mistype(sheet: Path) -> None:
