@@ -46,7 +46,7 @@ def table_by(name: str, *rows: Row) -> Mapping[str, Row]:
 
 def rows_of(name: str, row: Callable[..., Row], **named: Mapping[str, Any]) -> Iterator[Row]:
     """The rows of a table in rows/, each a dataclass: cells by its fields' types, or out of what is
-    `named` for a column; an empty cell is the field's default.
+    `named` for a column; an empty cell is the field's default, a column of no field is a label.
     """
     types = {field.name: str(field.type) for field in fields(row)}  # type: ignore[arg-type]
 
@@ -56,4 +56,4 @@ def rows_of(name: str, row: Callable[..., Row], **named: Mapping[str, Any]) -> I
 
     with open(Path(__file__).parent / "rows" / f"{name}.csv", encoding="utf-8") as file:
         for cells in csv.DictReader(file):
-            yield row(**{column: read(column, cell) for column, cell in cells.items() if cell})
+            yield row(**{c: read(c, cell) for c, cell in cells.items() if cell and c in types})

@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress, say
 
 if TYPE_CHECKING:
     from omphalon.studies.heater.check import HeaterCheck
@@ -126,32 +126,9 @@ def draw_arrival(ax: Axes, fit: HeaterFit) -> None:
     ax.set_ylim(max(goal - 12, low - 0.8), high + 0.22 * (high - low))
     ax.axvline(fan, color=SAND, linewidth=1.2, linestyle=":")
     ax.text(fan, ax.get_ylim()[0], " part fan on", color=INK, fontsize=10, va="bottom")
-    ax.annotate(
-        f"overshoot {run.overshoot_c[0, 0]:.2f} °C",
-        (0.03, 0.97),
-        xycoords="axes fraction",
-        va="top",
-        color=INK,
-        fontsize=11,
-    )
-    ax.annotate(
-        f"dip {run.dip_c[0, 0]:.2f} °C",
-        (0.97, 0.97),
-        xycoords="axes fraction",
-        va="top",
-        ha="right",
-        color=INK,
-        fontsize=11,
-    )
-    ax.annotate(
-        "±1 °C",
-        (0.985, goal - 1.03),
-        xycoords=("axes fraction", "data"),
-        ha="right",
-        va="top",
-        color=INK,
-        fontsize=9,
-    )
+    say(ax, f"overshoot {run.overshoot_c[0, 0]:.2f} °C", (0.03, 0.97))
+    say(ax, f"dip {run.dip_c[0, 0]:.2f} °C", (0.97, 0.97), ha="right")
+    say(ax, "±1 °C", (0.985, goal - 1.03), 9, ha="right", xycoords=("axes fraction", "data"))
     if len(labels) > 1:
         ax.legend(frameon=False, loc="lower right", fontsize=10, bbox_to_anchor=(1.0, 0.06))
 
@@ -198,24 +175,8 @@ def draw_holds(ax: Axes, check: HeaterCheck, colours: tuple[str, ...]) -> None:
         f"ripple {last.ripple_c:.2f} °C" if last.ripple_c is not None else "",
         f"dip {last.dip_c:.1f} °C" if last.dip_c is not None else "",
     ]
-    ax.text(
-        0.985,
-        0.97,
-        f"{check.labels[-1]}: " + ", ".join(filter(None, words)),
-        transform=ax.transAxes,
-        ha="right",
-        va="top",
-        color=INK,
-        fontsize=11,
-    )
-    ax.annotate(
-        "±1 °C",
-        (0.995, goal - 1.05),
-        xycoords=("axes fraction", "data"),
-        ha="right",
-        va="top",
-        color=INK,
-        fontsize=9,
-    )
+    found = f"{check.labels[-1]}: " + ", ".join(filter(None, words))
+    say(ax, found, (0.985, 0.97), ha="right")
+    say(ax, "±1 °C", (0.995, goal - 1.05), 9, ha="right", xycoords=("axes fraction", "data"))
     if len(check.parts) > 1:
         ax.legend(frameon=False, loc="lower right", fontsize=11)

@@ -4,6 +4,8 @@ colour-blind eyes.
 
 from __future__ import annotations
 
+from typing import Any
+
 from matplotlib.axes import Axes
 
 INK = "#22313f"
@@ -29,3 +31,10 @@ def dress(ax: Axes, x: str = "", y: str = "", title: str = "") -> None:
         ax.set_ylabel(y, color=INK, fontsize=11)
     if title:
         ax.set_title(title, loc="left", color=INK, fontsize=12, fontweight="bold")
+
+
+def say(ax: Axes, text: str, at: tuple[float, float], size: float = 11, **more: Any) -> None:
+    """Words in a figure, their top at a place in shares of the axes, or as `xycoords` says."""
+    ax.annotate(
+        text, at, **{"xycoords": "axes fraction", "va": "top", **more}, color=INK, fontsize=size
+    )

@@ -16,39 +16,9 @@ from omphalon.standin.heater import Heater
 from omphalon.standin.kept import GAIN_SCALE, MachineSettings
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
+from omphalon.tables import rows_of
 
-FULMAR_HOTEND = Heater(
-    power_w=40.0,
-    heated_j_c=2.6,
-    second_j_c=12.5,
-    coupling_w_c=1.7,
-    loss_heated_w_c=0.004,
-    loss_second_w_c=0.052,
-    growth_per_c=0.0011,
-    sensor_place=0.93,
-    sensor_lag_s=1.4,
-    dead_time_s=0.9,
-    ambient_c=19.5,
-    fan_extra=0.45,
-    noise_c=0.06,
-    quantum_c=0.05,
-)
-FULMAR_BED = Heater(
-    power_w=220.0,
-    heated_j_c=310.0,
-    second_j_c=270.0,
-    coupling_w_c=9.0,
-    loss_heated_w_c=0.55,
-    loss_second_w_c=0.95,
-    growth_per_c=0.003,
-    sensor_place=0.25,
-    sensor_lag_s=3.2,
-    dead_time_s=1.8,
-    ambient_c=19.5,
-    fan_extra=0.15,
-    noise_c=0.03,
-    quantum_c=0.06,
-)
+FULMAR_HOTEND, FULMAR_BED = rows_of("fulmar", Heater)
 HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, fan_on=True, seed=11)
 BED_TEST = Test(target_c=75.0, cycles=8, report_s=1.0, rest_s=4.0, seed=12)
 
