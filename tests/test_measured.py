@@ -770,3 +770,20 @@ def test_the_walls_scatter_is_their_own(run):
         "flow", "fit", "--flow", 1, "--expected", 0.45, *(w for x in walls for w in ("--wall", x))
     )
     assert f"scatter of {statistics.stdev(walls):.3f} mm" in " ".join(done.stdout.split())
+
+
+@pytest.mark.parametrize("factor", [2, 4, 0.5, 0.25])
+def test_a_factor_of_microsteps_is_named(factor, run):
+    moves = ("--asked", 50, "--moved", 50, "--asked", 100, "--moved", 100)
+    done = run("axis", "fit", "--axis", "x", "--steps", 80 * factor, *moves, *BELT)
+    assert done.returncode == 3
+    assert f"{factor:g} times the 80.0" in " ".join(done.stdout.split())
+
+
+def test_crossed_belts_tell_how_unlike_x_and_y_come_out(run, tmp_path):
+    rows = [(a, n, n * k) for a, k in (("x", 1.004), ("y", 0.997)) for n in (50, 100, 150) * 2]
+    text = "\n".join(["axis,asked_mm,moved_mm", *(f"{a},{n},{m:.2f}" for a, n, m in rows)])
+    (tmp_path / "both.csv").write_text(text)
+    belts = ("--steps", "x=80", "--steps", "y=80", "--build", "crossed-belts")
+    done = run("axis", "fit", "both.csv", *belts)
+    assert "X and Y differ by 0.70%" in done.stdout
