@@ -59,21 +59,12 @@ def heat_up(
         cold.advance(limit)
         there = waiting & (cold.sensor[:, 0] >= target_c - BAND_C)
         if there.any():
-            take(ready, cold, np.flatnonzero(there))
+            ready.take(cold, np.flatnonzero(there))
             taken[there] = cold.now * step_s
             waiting &= ~there
         if cold.now * step_s > 3600:
             raise ValueError("a heater that never reaches its target")
     return ready, taken
-
-
-def take(lanes: Lanes, other: Lanes, rows: np.ndarray) -> None:
-    """Copy the state of other's heaters `rows` (other has one copy of each) into the same rows
-    of this one.
-    """
-    for name in ("first", "second", "sensor"):
-        getattr(lanes, name)[rows] = getattr(other, name)[rows]
-    lanes._take_past(other, rows)
 
 
 class Controller:

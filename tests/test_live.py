@@ -429,7 +429,7 @@ def test_however_it_is_ended_the_log_is_kept(end, course, at, tmp_path):
         process.send_signal(end)
         _, err = process.communicate(timeout=30)
         rows = log.read_text().splitlines()
-        assert len(rows) >= 60 and all(row.count(",") == 3 for row in rows if row[0] != "#")
+        assert len(rows) >= 60 and all(row.count(",") == 4 for row in rows if row[0] != "#")
         after = at("send", "--line", "M503", "--port", fulmar.port)
         while "another omphalon" in after.stderr:  # the keeper is at it still
             after = at("send", "--line", "M503", "--port", fulmar.port)
@@ -530,7 +530,7 @@ def test_a_controller_that_is_silent_about_power_during_its_test(run, at, tmp_pa
         assert at("capture", "--out", "log.csv", *test, "--port", fulmar.port).returncode == 0
     rows = (tmp_path / "log.csv").read_text().splitlines()
     head = next(n for n, row in enumerate(rows) if row[0] == "t") + 1
-    silent = [row.rsplit(",", 1)[0] + "," for row in rows[head + 100 :]]
+    silent = [",".join((*row.split(",")[:3], "", "1")) for row in rows[head + 100 :]]
     (tmp_path / "log.csv").write_text("\n".join(rows[: head + 100] + silent) + "\n")
     done = run("heater", "fit", "log.csv", "--heater", "hotend", "--json")
     told = json.loads(done.stdout)

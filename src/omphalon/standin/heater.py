@@ -110,6 +110,14 @@ class Lanes:
         self.sensor += self.into_sensor * (seen - self.sensor)
         self.now += 1
 
+    def take(self, other: Lanes, rows: np.ndarray) -> None:
+        """Copy the state of other's heaters `rows` (other has one copy of each) into the same rows
+        of this one.
+        """
+        for name in ("first", "second", "sensor"):
+            getattr(self, name)[rows] = getattr(other, name)[rows]
+        self._take_past(other, rows)
+
     def _take_past(self, other: Lanes, rows: np.ndarray) -> None:
         self.past[:, rows, :] = other.past[
             np.arange(other.now - self.depth, other.now) % other.depth
