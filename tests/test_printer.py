@@ -215,6 +215,16 @@ def test_a_stamp_that_stands_still_stops_no_guard():
             seen_by(guard, [row], lambda time, n=n: float(n))
 
 
+def test_a_line_that_ends_it_has_its_time_to_come_through():
+    guard = Guard(GuardLimits())
+    guard.asked("hotend", 235.0, 0.0)
+    seen_by(guard, [(float(n), 230.0, 235.0, 60) for n in range(5)])
+    guard.asked("hotend", 0.0, 5.0)
+    seen_by(guard, [(float(n), 230.0, 235.0, 60) for n in range(5, 15)])
+    with pytest.raises(Unsafe, match="235 °C that was not asked for here"):
+        seen_by(guard, [(float(n), 230.0, 235.0, 60) for n in range(15, 20)])
+
+
 @pytest.mark.parametrize(
     "line, words",
     [

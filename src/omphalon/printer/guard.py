@@ -91,6 +91,8 @@ class _Watched:
     """One heater so far."""
 
     asked_c: float = 0.0  # by a line of ours
+    before_c: float = 0.0  # by the line before it: reported until that one has come through
+    asked_s: float = -math.inf  # when it was sent, by our clock
     by_test: bool = False  # the controller's own test runs: what it reports as target is its affair
     highest_target_c: float = 0.0
     most_power: float = 0.0
@@ -140,6 +142,7 @@ class Guard:
         `target_c`: 0 switches it off. `by_test`: the controller's own test will set it, and end it.
         """
         one = self.heaters.setdefault(heater, _Watched())
+        one.before_c, one.asked_s = one.asked_c, now_s
         one.asked_c, one.by_test, one.held, one.dropped = target_c, by_test, False, 0
         one.read_s, one.begun_s = now_s, None
         one.highest_target_c = max(one.highest_target_c, target_c)
@@ -190,7 +193,7 @@ class Guard:
                 sound = False
                 continue
             one.now, one.last, one.read_s = now, (at_s, now.temperature_c), now_s
-            self._unasked(name, one)
+            self._unasked(name, one, now_s)
             self._dropped(name, one)
             self._late(name, one, at_s)
             self._stands_still(name, one, at_s)
@@ -250,9 +253,12 @@ class Guard:
             "mend it before anything is heated",
         )
 
-    def _unasked(self, name: str, one: _Watched) -> None:
-        """A heater that has a target which no line of ours gave it."""
-        known = one.asked_c > 0 or name in self.left_on
+    def _unasked(self, name: str, one: _Watched, now_s: float) -> None:
+        """A heater that has a target which no line of ours gave it; one that we end is reported
+        until our line has come through, and said again where it is lost.
+        """
+        on_its_way = one.now.target_c == one.before_c and now_s - one.asked_s < SILENCE_S
+        known = one.asked_c > 0 or name in self.left_on or on_its_way
         strange = self.running and not known and one.now.target_c > 0
         one.unasked = one.unasked + 1 if strange else 0
         if one.unasked >= IN_A_ROW:
