@@ -22,12 +22,10 @@ from pathlib import Path
 
 import numpy as np
 
+from eyes import corners_csv, tower_bulges_csv
 from omphalon.cli import main as program
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import Reader, ladder_csv, tower_csv
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-from eyes import corners_csv, tower_bulges_csv
 
 RANGES = {"direct": (0.02, 0.085, 0.1), "bowden": (0.25, 0.85, 1.0)}
 CLOSE_S = {"direct": 0.005, "bowden": 0.03}

@@ -22,7 +22,6 @@ from dataclasses import dataclass, field, replace
 from time import perf_counter
 
 import numpy as np
-from photo import Shot, photograph
 from PIL import Image
 from scipy import ndimage
 
@@ -42,6 +41,7 @@ from omphalon.studies.card.sight import look
 from omphalon.studies.card.words import CardQuestion, card_answer
 from omphalon.studies.shaper.fit import fit_shaper
 from omphalon.studies.shaper.question import ShaperQuestion
+from photo import Shot, photograph
 
 KINDS = ("plain", "two lags", "slipping", "dragged", "slow to push", "relaxing")
 PICTURES = ("scan 600", "scan 1200", "photo")

@@ -13,14 +13,14 @@ import functools
 from dataclasses import replace
 
 import numpy as np
-from heater_gains import fitted, stamped
-from plants import Plant, best_possible, draw, plants
 
+from heater_gains import fitted, stamped
 from omphalon.recording import TemperatureLog
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.check_words import heater_check_answer
 from omphalon.studies.heater.question import CheckQuestion
+from plants import Plant, best_possible, draw, plants
 
 FRESH = 30  # plants of each kind
 # what was done to the gains (kp, ki, kd), windup, noise in °C; and the signs that name it

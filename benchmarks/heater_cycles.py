@@ -7,12 +7,12 @@ score against the least possible one, and the loop's worst overshoot.
 from __future__ import annotations
 
 import numpy as np
-from plants import Plant, best_possible, logged_every, plants
 
 from omphalon.remarks import Refusal
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, fit_summary
+from plants import Plant, best_possible, logged_every, plants
 from scored import day_score
 
 

@@ -16,10 +16,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
-from heater_gains import fitted, stamped
-from plants import Plant, best_possible, plants
 
+from heater_gains import fitted, stamped
 from omphalon.standin.oscillation import HeaterLog, as_csv, oscillation_log
+from plants import Plant, best_possible, plants
 from scored import day_score
 
 BENIGN = {"power-scale-guessed", "heater-guessed"}

@@ -16,6 +16,7 @@ from dataclasses import replace
 from itertools import product
 
 import numpy as np
+
 from heater_gains import Row, judged
 from plants import FAMILIES, Plant, family_plants, plants
 

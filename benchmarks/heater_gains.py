@@ -19,10 +19,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
-from plants import Plant, best_possible, plants
 
 from omphalon.physics.linear import textbook
 from omphalon.standin.oscillation import HeaterLog, as_console, oscillation_log
+from plants import Plant, best_possible, plants
 from scored import day_score
 
 

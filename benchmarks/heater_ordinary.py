@@ -21,7 +21,6 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
-from plants import FAMILIES, Plant, best_possible, family_plants
 
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal
@@ -34,6 +33,7 @@ from omphalon.studies.heater.health import SIGNS, health, health_pairs
 from omphalon.studies.heater.moved import moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
+from plants import FAMILIES, Plant, best_possible, family_plants
 from scored import day_score
 
 # what ran: factors of the best kp, ki, kd

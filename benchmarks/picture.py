@@ -19,7 +19,6 @@ from dataclasses import dataclass, replace
 from tempfile import TemporaryDirectory
 
 import numpy as np
-from photo import Shot, photograph
 
 from omphalon.columns import ADVANCE
 from omphalon.lines.dialect import load_dialect
@@ -36,6 +35,7 @@ from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.card.rungs import noise_mm, rung_readings
 from omphalon.studies.card.sight import look
+from photo import Shot, photograph
 
 RANGES = {"direct": (0.02, 0.095), "bowden": (0.25, 0.95)}
 KINDS = ("scan 300", "scan 600", "scan 1200", "photo 12 MP", "caliper", "eye")

@@ -11,18 +11,15 @@ from __future__ import annotations
 import hashlib
 import json
 import pathlib
-import sys
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
 
+from families import Chain
 from omphalon.standin.heater import Heater
 from omphalon.standin.oscillation import Test
-
-sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "tests"))
-from families import Chain
 from scored import day_score
 
 CACHE = pathlib.Path(__file__).with_name("best_possible.json")

@@ -21,8 +21,8 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
-from frames import allowed_acceleration, clean, dirty, frame, hard, weak_frame
 
+from frames import allowed_acceleration, clean, dirty, frame, hard, weak_frame
 from omphalon.physics.impulses import SHAPERS, seconds
 from omphalon.standin.frame import as_csv, sweep_log
 

@@ -13,7 +13,6 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
-from picture import usual_job
 from scipy import ndimage
 
 from omphalon.arrays import Array
@@ -27,6 +26,7 @@ from omphalon.studies.advance.fit import fit_advance
 from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.silhouette import silhouette
+from picture import usual_job
 
 RANGES = {"direct": (0.02, 0.1), "bowden": (0.2, 1.0)}
 

@@ -4,8 +4,6 @@ frame, bead and scanner.
 
 import json
 import math
-import sys
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -21,8 +19,6 @@ from omphalon.prints.card import mixed
 from omphalon.standin.frame import Swing, left_behind
 from omphalon.standin.samples import FULMAR_X, FULMAR_Y
 from omphalon.studies.card.modes import readings_of
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 FIT = ("card", "fit", "card-1.jpg", "card-2.jpg", "--print", "card.gcode")
 KNOWN = ("--length", "144.5", "--steps", "80:80")

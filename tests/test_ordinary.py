@@ -3,9 +3,7 @@
 import csv
 import io
 import json
-import sys
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -82,7 +80,6 @@ def test_an_ordinary_log_serves_as_the_test_does(changes, best, run, tmp_path):
 @pytest.mark.parametrize("number", [0, 4, 7])
 def test_an_hour_in_which_the_loss_changes_from_the_first_minutes_on_is_read(number):
     """Of the first minutes so many are used as one model follows."""
-    sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
     from heater_ordinary import cases, judged
 
     one = [case for case in cases("two masses") if case.kind == "hour"][number]

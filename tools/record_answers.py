@@ -12,6 +12,7 @@ import sys
 import tempfile
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "tests"))
+sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "benchmarks"))
 from test_unmoved import COMMANDS, INNER, RECORD, answered, inner, written
 
 

@@ -15,6 +15,9 @@ from omphalon.lines.listing import STORED, Listed, alike, decimals
 from omphalon.settings import GAINS
 from omphalon.units import plural
 
+SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
+UNSTORED = "not stored yet"  # the printer still has what the bench replaced
+
 
 def entered(setting: InForce, dialect: Dialect) -> str | None:
     """The line that enters a setting; None where the dialect has none."""
@@ -109,10 +112,6 @@ def sheet_lines(
 
 def _at_start(setting: InForce) -> bool:
     return setting.kind.of_filament or (bool(setting.kind.line) and setting.kind.line not in STORED)
-
-
-SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
-UNSTORED = "not stored yet"  # the printer still has what the bench replaced
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -32,6 +32,12 @@ Command = Callable[..., Any]
 Filled = TypeVar("Filled")
 Answer: TypeAlias = "Finding | Plan"
 UNUSUAL = "omphalon.unusual"
+# unit, or quantity where it has none → what stands for a number in help
+METAVARS = {"mm": "MM", "mm/s": "MM_S", "mm/s²": "MM_S2", "Hz": "HZ", "Hz/s": "HZ_S", "s": "S"}
+# unit → what an option's name ends with, as the field does that it fills
+ENDS = {"mm": "_mm", "mm/s": "_mm_s", "mm/s²": "_mm_s2", "°C": "_c", "s": "_s", "Hz": "_hz"}
+DRAWN = "Draw the answer into FILE.png or FILE.svg."
+TEMPLATES = "Templates of the printer's lines (TOML)."
 
 
 class Measure(click.ParamType):  # type: ignore[type-arg]
@@ -133,13 +139,7 @@ def options(*rows: Command) -> Callable[[Command], Command]:
     return add
 
 
-# unit, or quantity where it has none → what stands for a number in help
-METAVARS = {"mm": "MM", "mm/s": "MM_S", "mm/s²": "MM_S2", "Hz": "HZ", "Hz/s": "HZ_S", "s": "S"}
 METAVARS |= {"°C": "C", "s/mm": "S", "share": "F", "flow": "F", "times": "F", "damping": "Z"}
-
-
-# unit → what an option's name ends with, as the field does that it fills
-ENDS = {"mm": "_mm", "mm/s": "_mm_s", "mm/s²": "_mm_s2", "°C": "_c", "s": "_s", "Hz": "_hz"}
 
 
 def number(
@@ -340,10 +340,6 @@ tool_option = click.option(
     metavar="N",
     help="Which of several hotends and extruders.  [0]",
 )
-
-
-DRAWN = "Draw the answer into FILE.png or FILE.svg."
-TEMPLATES = "Templates of the printer's lines (TOML)."
 
 
 def answering(

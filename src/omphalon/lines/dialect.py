@@ -20,6 +20,21 @@ from omphalon.lines.template import WORD, Template, checked, fill
 FORMS = ("kp", "ki", "kd", "ti", "td", "kp_percent_band", "ki_per_loop", "kd_per_loop")
 # form → what must be known of the loop to write it
 NEEDS = {"kp_percent_band": "span_c", "ki_per_loop": "period_s", "kd_per_loop": "period_s"}
+_OF_FIT = ("period_s", "filter_s", "band_c")
+# what a tool of several has lines of its own for: `tool-steps`, …; `select` makes it the one in use
+LINES_OF_TOOL = ("steps", "hotend-gains", "flow", "advance", "hotend-oscillation", "heat")
+# setting whose line an option may give → that option's example
+EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
+KEYS = ("name", "gain_scale", "loop", "lines", "shaper-names")
+EXAMPLE_OF = {
+    "full_power": "use 255, 100 or 1",
+    "period_s": "in seconds: 0.2",
+    "filter_s": "in seconds: 1; or 0",
+    "band_c": "in °C: 10; 0 where it always acts",
+    "span_c": "in °C, as its band is a percentage of: 300",
+}
+SHIPPED = ("default", "stand-in")
+MOST_BYTES = 64_000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,7 +67,6 @@ class ControlLoop:
         return {name: value for name, value in known.items() if value is not None}
 
 
-_OF_FIT = ("period_s", "filter_s", "band_c")
 LOOP_KEYS = tuple(field.name for field in fields(ControlLoop))
 
 
@@ -154,8 +168,6 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "break": (),
     "halt": (),
 }
-# what a tool of several has lines of its own for: `tool-steps`, …; `select` makes it the one in use
-LINES_OF_TOOL = ("steps", "hotend-gains", "flow", "advance", "hotend-oscillation", "heat")
 SETTINGS |= {
     f"tool-{name}": ("tool", *(f for f in SETTINGS[name] if f not in ("axis", "index")))
     for name in LINES_OF_TOOL
@@ -165,18 +177,6 @@ SETTINGS["select"] = ("tool",)
 KEPT = frozenset(("steps", "flow", "advance", "shaper", "acceleration")) | {
     name for name in SETTINGS if name.endswith(("-limit", "-gains"))
 }
-# setting whose line an option may give → that option's example
-EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
-KEYS = ("name", "gain_scale", "loop", "lines", "shaper-names")
-EXAMPLE_OF = {
-    "full_power": "use 255, 100 or 1",
-    "period_s": "in seconds: 0.2",
-    "filter_s": "in seconds: 1; or 0",
-    "band_c": "in °C: 10; 0 where it always acts",
-    "span_c": "in °C, as its band is a percentage of: 300",
-}
-SHIPPED = ("default", "stand-in")
-MOST_BYTES = 64_000
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,9 @@ from omphalon.physics.oscillation import noise_level, quantum
 from omphalon.physics.scale import memory
 
 NEAR_C = 1.0  # of its target: there it has arrived
+LEAST_HOLD = 8  # reports
+# of a report: two logs of one course may differ by one, and 1.96 √2 times this is a little more
+ONE_REPORT = 0.38
 
 
 @dataclass(frozen=True)
@@ -245,9 +248,6 @@ def _power_in(power: Array | None, where: Mask) -> dict[str, Any]:
 # holds of one loop
 SMOOTHED = math.sqrt(2)
 SINE = 2 * math.sqrt(2)  # peak to peak of a wave, in its standard deviations
-LEAST_HOLD = 8  # reports
-# of a report: two logs of one course may differ by one, and 1.96 √2 times this is a little more
-ONE_REPORT = 0.38
 
 
 def arrival_deviations(

@@ -27,6 +27,9 @@ LOWEST_HZ = 10.0  # below it a frame rocks as a whole
 # What clock, interpolation and the window leave beyond chance, as half widths of 95 %: measured on
 # the stand-in (docs/shaper.md)
 DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0008, 0.021, 0.002
+LOW_HZ, MOST_HZ = 8.0, 130.0  # of what taps tell
+FEWEST = 3  # taps that tell anything
+TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and from the next
 
 
 @dataclass(frozen=True)
@@ -291,9 +294,6 @@ def _mode_fit(model: _Model, best: tuple[float, _Solved, float], independent: fl
 
 
 SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is heard after it
-LOW_HZ, MOST_HZ = 8.0, 130.0  # of what taps tell
-FEWEST = 3  # taps that tell anything
-TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and from the next
 
 
 class NoTaps(Exception):

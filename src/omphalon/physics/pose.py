@@ -18,6 +18,15 @@ from omphalon.physics.scale import by_median
 
 STANDS_OUT = 4.0  # deviations above the plate's grain
 AROUND_PX, SPARSE = 64, 8  # of the plate around a pixel; of them every eighth is looked at
+COARSE_PX = 2200  # long side of the picture in which rings are sought
+LEAST_PX, MOST_SHARE = 9, 0.2  # a ring's width: in that picture, and of its side
+ROUND, CENTRED, LONGEST = 0.12, 0.15, 3.0  # how far from an ellipse, its dot off, its longer axis
+DOT, INSIDE = (0.02, 0.35), 0.35  # a dot's share of its ring's width; the hole's least share
+FITS = 0.03  # of the card: how near the odd ring must lie to its place
+# a ring's radius by the pose, and as it is seen; what a card's sides keep of each other at a slant
+SIZED, SQUARE = 0.3, 0.6
+MOST_RINGS = 12
+LENS_DOUBT = 0.02  # at the corner of a picture, before the card's lines are seen
 
 
 def shrunk(grey: NDArray[np.uint8], shrink: float) -> Array:
@@ -170,17 +179,6 @@ def _scaled(points: Array) -> Array:
     return np.array(
         [[1 / size, 0, -middle[0] / size], [0, 1 / size, -middle[1] / size], [0, 0, 1.0]]
     )
-
-
-COARSE_PX = 2200  # long side of the picture in which rings are sought
-LEAST_PX, MOST_SHARE = 9, 0.2  # a ring's width: in that picture, and of its side
-ROUND, CENTRED, LONGEST = 0.12, 0.15, 3.0  # how far from an ellipse, its dot off, its longer axis
-DOT, INSIDE = (0.02, 0.35), 0.35  # a dot's share of its ring's width; the hole's least share
-FITS = 0.03  # of the card: how near the odd ring must lie to its place
-# a ring's radius by the pose, and as it is seen; what a card's sides keep of each other at a slant
-SIZED, SQUARE = 0.3, 0.6
-MOST_RINGS = 12
-LENS_DOUBT = 0.02  # at the corner of a picture, before the card's lines are seen
 
 
 @dataclass(frozen=True)

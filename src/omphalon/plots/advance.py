@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from omphalon.studies.advance.check import AdvanceCheck
 
 VALUES = LinearSegmentedColormap.from_list("values", [SEA, SAND, SIGNAL])
+PIXEL_MM, EVERY = 0.1, 4
 
 
 def draw_preview(figure: Figure, printed: Any) -> None:
@@ -264,7 +265,6 @@ def draw_corners(figure: Figure, check: AdvanceCheck) -> None:
     ax.margins(y=0.25)
 
 
-PIXEL_MM, EVERY = 0.1, 4
 COLOURS = {"x": SEA, "y": SIGNAL}
 
 

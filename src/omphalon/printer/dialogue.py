@@ -24,6 +24,13 @@ MISHEARD = re.compile(
 BUSY = re.compile(r"(?:\w+:\s*)?busy\b", re.I)
 REFUSAL = re.compile(r"(?:error|!!|halt)|.*\bunknown (?:command|code)\b", re.I)
 START = re.compile(r"start\W*$", re.I)
+SETTLED_S = 0.5  # after "again" an acknowledgement belongs to that; then the line is said again
+VERDICT_S = 1.5  # after an error without "ok" or "again": it is a refusal
+BUSY_S = 5.0  # for so long after it said so, a printer is at work
+MOST_TRIES = 5
+LATER = 3.0  # a slow line is said again ever more rarely: copies of it fill the printer's buffer
+MOST_REPLIES = 20_000  # lines kept of an answer
+UNPLUG = "if a heater may be on, pull the plug; then look at cable, speed and printer"
 
 
 class Speech(Enum):
@@ -108,15 +115,6 @@ def heard_in(text: str) -> Heard:
     if START.match(text):
         return Heard(kind=Speech.START, text=text)
     return Heard(kind=Speech.WORD, text=text)
-
-
-SETTLED_S = 0.5  # after "again" an acknowledgement belongs to that; then the line is said again
-VERDICT_S = 1.5  # after an error without "ok" or "again": it is a refusal
-BUSY_S = 5.0  # for so long after it said so, a printer is at work
-MOST_TRIES = 5
-LATER = 3.0  # a slow line is said again ever more rarely: copies of it fill the printer's buffer
-MOST_REPLIES = 20_000  # lines kept of an answer
-UNPLUG = "if a heater may be on, pull the plug; then look at cable, speed and printer"
 
 
 @dataclass

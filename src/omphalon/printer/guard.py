@@ -17,6 +17,15 @@ from omphalon.reports import Heating, Report
 BACK_S = 1.0  # a printer's clock that goes back by more has started anew
 LEAP_S = 10.0  # and one that leaps further ahead may be misheard
 FEW = 5  # reports, of which the first may have been misheard
+STILL_S = 60.0
+RISE_C = 1.0  # least rise in that time at full power
+NEAR_C = 5.0  # below its target a heater at full power must rise
+FULL = 0.95  # of the most power that was reported: counts as full
+LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
+MOST_READING_C = 1000.0
+MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
+IN_A_ROW = 3
+LONGEST_RUN_S = 12 * 3600.0  # whatever is heated, so long and no longer
 
 
 class ReportClock:
@@ -59,17 +68,6 @@ class ReportClock:
         self.before_s, self.last_s = self.last_s, max(time, self.last_s)
         self.odd, self.count = [], self.count + 1
         return time
-
-
-STILL_S = 60.0
-RISE_C = 1.0  # least rise in that time at full power
-NEAR_C = 5.0  # below its target a heater at full power must rise
-FULL = 0.95  # of the most power that was reported: counts as full
-LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
-MOST_READING_C = 1000.0
-MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
-IN_A_ROW = 3
-LONGEST_RUN_S = 12 * 3600.0  # whatever is heated, so long and no longer
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -23,6 +23,11 @@ from typing import Any, Protocol
 from omphalon.errors import LinkFault, UnwritableFile, echoed
 from omphalon.files import put_bytes
 
+# bits a second, the most common first; tried in this order where none is given
+SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)
+READ_S = 0.02  # the longest a read waits: how fast everything else is looked at
+PLUG = "look at the cable and at the printer's switch; omphalon printer list shows the ports"
+
 
 @dataclass(frozen=True, kw_only=True)
 class Known:
@@ -160,12 +165,8 @@ def held_port(port: str, who: Holder) -> Iterator[None]:
         lock.release()
 
 
-# bits a second, the most common first; tried in this order where none is given
-SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)
-READ_S = 0.02  # the longest a read waits: how fast everything else is looked at
 HOST_AND_PORT = re.compile(r"[A-Za-z0-9.-]+:\d{1,5}")
 SOCKET = re.compile(r"socket://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9_.-]+):(\d{1,5})/?")
-PLUG = "look at the cable and at the printer's switch; omphalon printer list shows the ports"
 
 
 class Wire(Protocol):

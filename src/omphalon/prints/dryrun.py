@@ -14,6 +14,9 @@ from omphalon.errors import UsageError
 from omphalon.prints.job import Bed, feed
 
 WARM_LIFT_MM = 40.0  # above the plate, so that what oozes falls free
+MOST_MOVES_S = 400.0
+LEAST_STROKE_MM = 0.005
+HEADROOM = 1.5  # over a stroke's top speed, so that the speed asked for never caps it
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -243,11 +246,6 @@ def _back(run: DryRun) -> Iterator[str]:
     yield "M400"
     yield from run.reference()
     yield f"G4 S{run.rest_s:.0f}"
-
-
-MOST_MOVES_S = 400.0
-LEAST_STROKE_MM = 0.005
-HEADROOM = 1.5  # over a stroke's top speed, so that the speed asked for never caps it
 
 
 @dataclass(frozen=True)

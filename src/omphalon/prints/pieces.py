@@ -16,6 +16,10 @@ from omphalon.prints.strokes import Place, Stroke, even, layers, square, width_o
 BRIM_LOOPS = 5
 BAND_MM = 4.0  # of a gauge's frame: stiff, and wide enough for digits
 AWAY_MM = 6.0  # from a print to the line that fills the nozzle
+DIGIT_MM = 3.2
+FEWEST_BANDS, MOST_BANDS = 4, 40
+SAME = 1e-6  # a share by which two accelerations are one
+RIB_MM = 0.6  # how far a rib stands out, and how high it is
 
 
 @dataclass(frozen=True)
@@ -123,12 +127,6 @@ class Gauge:
             Label(x, y + outside / 2 - BAND_MM - 4, f"{outside:g} outside, {inside:g} inside")
             for outside, inside in pairs
         )
-
-
-DIGIT_MM = 3.2
-FEWEST_BANDS, MOST_BANDS = 4, 40
-SAME = 1e-6  # a share by which two accelerations are one
-RIB_MM = 0.6  # how far a rib stands out, and how high it is
 
 
 @dataclass(frozen=True, kw_only=True)

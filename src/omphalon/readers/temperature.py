@@ -26,6 +26,11 @@ from omphalon.stages import begins
 FEWEST = 3  # report lines that make a console's log
 FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's
 MOST_FAN = 255.0  # of a line that names no speed
+RESTART_S = 60.0
+LONGEST_STEP_S, LONGEST_S = 30.0, 40 * 86_400.0  # between two reports, and of a log
+SHORTEST_S = 0.5  # of a log: less is another unit
+MOST_SILENT_S = 30.0  # without a power: longer, and what it was then is not known
+FULL = 1.001  # a power this much past full is rounding
 
 
 def is_console(lines: list[str]) -> bool:
@@ -121,12 +126,6 @@ def _busier(lines: list[str]) -> str:
 
 
 __all__ = ["FORMATS", "Wanted", "read_temperature"]
-
-RESTART_S = 60.0
-LONGEST_STEP_S, LONGEST_S = 30.0, 40 * 86_400.0  # between two reports, and of a log
-SHORTEST_S = 0.5  # of a log: less is another unit
-MOST_SILENT_S = 30.0  # without a power: longer, and what it was then is not known
-FULL = 1.001  # a power this much past full is rounding
 
 
 def read_temperature(path: str, how: Wanted | None = None) -> TemperatureLog:

@@ -37,6 +37,7 @@ PACKINGS = {
     b"\xff\xd8\xff": ("a picture", TYPE),
 }
 GZIP = b"\x1f\x8b"
+HEAD, MARK = 12, "; plan "  # the line in which a print says what it is
 
 
 @dataclass(frozen=True)
@@ -175,7 +176,6 @@ def decoded(raw: bytes, name: str) -> str:
 
 
 PRINT = SizeLimit(30 * MB, 30 * MB, "give the print that `omphalon advance plan` wrote")
-HEAD, MARK = 12, "; plan "  # the line in which a print says what it is
 
 
 def read_plan(path: str) -> dict[str, Any]:

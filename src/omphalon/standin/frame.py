@@ -12,6 +12,9 @@ import numpy as np
 
 from omphalon.arrays import Array
 
+G_MM_S2 = 9806.65
+RATE_HZ = 12800.0
+
 
 @dataclass(frozen=True)
 class Move:
@@ -69,9 +72,6 @@ def heard(lines: Iterable[str], acceleration_mm_s2: float = 3000.0) -> list[Move
         elif words[0] == "G28":
             at = {"X": 0.0, "Y": 0.0, "Z": 0.0}
     return moves
-
-
-G_MM_S2 = 9806.65
 
 
 @dataclass(frozen=True)
@@ -263,9 +263,6 @@ def as_csv(log: FrameLog, unit: str = "mm/s²", head: str = "") -> Iterator[str]
         log.time_s.tolist(), (log.acceleration / scale).tolist(), strict=True
     ):
         yield row % (time, x, y, z)
-
-
-RATE_HZ = 12800.0
 
 
 def driven(lines: Iterable[str], axis: str, still_s: float = 2.0) -> Array:

@@ -19,6 +19,11 @@ from omphalon.standin.machine import Machine, Ways
 LOST = 0.1  # share of the lines that are lost
 NOISE = 0.002  # share of the bytes that are changed
 SETS = ("M92", "M301", "M304", "LEAD", "STREAM", "PUSH", "CALM", "CEIL")
+WAIT_S = 0.003  # of real time between two looks
+MOST_STEP_S = 2.0  # of its time in one round, however much has passed: it answers first
+MOST_UNREAD = 1_000_000  # bytes that wait for a reader; more is lost
+LONGEST_LINE = 1000
+REPLUGGED_S = 5.0  # a link that is cut for a while
 
 
 class Faulty:
@@ -123,13 +128,6 @@ class Faulty:
 
     def _garbage(self, data: bytes) -> bytes:
         return bytes(self.random.integers(128, 255, len(data)).tolist())
-
-
-WAIT_S = 0.003  # of real time between two looks
-MOST_STEP_S = 2.0  # of its time in one round, however much has passed: it answers first
-MOST_UNREAD = 1_000_000  # bytes that wait for a reader; more is lost
-LONGEST_LINE = 1000
-REPLUGGED_S = 5.0  # a link that is cut for a while
 
 
 class Terminal:

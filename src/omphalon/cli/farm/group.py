@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     from omphalon.farm.store import FarmRun, Running, Store
 
 EVERY_S = 10.0
+MOST_TOLD = 12  # rows without an answer, or to measure again, that are told on the screen
+ORDER = ("fit", "compare", "show")
+STUDIES = ("heater", "extruder", "axis", "flow", "advance", "shaper", "motion", "probe")
 
 
 @contextlib.contextmanager
@@ -65,10 +68,6 @@ class _Plain:
 
 def _words(seconds: float) -> str:
     return f"{seconds:.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
-
-
-MOST_TOLD = 12  # rows without an answer, or to measure again, that are told on the screen
-ORDER = ("fit", "compare", "show")
 
 
 @click.group(cls=InOrder, order=ORDER)
@@ -303,7 +302,6 @@ for command in (compare, show):
     farm.add_command(command)
 
 
-STUDIES = ("heater", "extruder", "axis", "flow", "advance", "shaper", "motion", "probe")
 # of the options of a fit: those that say how an answer leaves, which a farm settles
 LEFT_OUT = frozenset(
     ("as_json", "plot", "quiet", "force", "bench", "no_record", "template", "ask", "readings")

@@ -22,6 +22,8 @@ from omphalon.units import Number
 Windows = Sequence[tuple[float, float]]  # from, to along a line, in mm
 AFTER_SLOW, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch are read behind a change
 NEAR = 8  # values nearest to where the means are alike, that the flow is fitted to
+LEAST_READ = 0.5  # of all lines
+LEAST_SEEN, LEAST_SHARE = 0.3, 0.7  # of a line, or it is not there; and of a stretch that is read
 
 
 def windows_of(
@@ -87,10 +89,6 @@ def late_mm(lines: Sequence[Laid], ups: Windows, downs: Windows, height_mm: floa
         return 0.0
     at = replace(whole[0], value_s=flow.lead_s)
     return difference(at.along_mm, flow.modelled(at))
-
-
-LEAST_READ = 0.5  # of all lines
-LEAST_SEEN, LEAST_SHARE = 0.3, 0.7  # of a line, or it is not there; and of a stretch that is read
 
 
 @dataclass(frozen=True, kw_only=True)

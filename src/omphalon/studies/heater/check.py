@@ -23,6 +23,16 @@ from omphalon.studies.heater.excerpt import target_doubts
 from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
 
+FULL_BUSY = 0.9  # of the hold with the power at an end
+BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
+HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
+WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
+SWINGS = 4  # that are no chance
+FEWEST_REPORTS = 20  # that a loop is judged by
+SHORTEST_UNITS, HELD_UNITS = 1 / 2, 1 / 6  # of a log, and of the hold in it
+CREEPS_UNITS = 1.5  # after the takeover without arriving: that is slow, however the log goes on
+FAR_C = 15.0  # a log that stays so far below a target was not asked for it
+
 
 @dataclass(frozen=True, kw_only=True)
 class Allowed:
@@ -50,11 +60,6 @@ ALLOWED = {
         Allowed(overshoot_c=0.7, ripple_c=0.6, bias_c=0.5, noise_c=0.35, creep_units=0.45),
     ),
 }
-FULL_BUSY = 0.9  # of the hold with the power at an end
-BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
-HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
-WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
-SWINGS = 4  # that are no chance
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -216,12 +221,6 @@ SIGNS = (
     Sign(name="slow", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) < 0),
     Sign(name="biased", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) > 0),
 )
-
-
-FEWEST_REPORTS = 20  # that a loop is judged by
-SHORTEST_UNITS, HELD_UNITS = 1 / 2, 1 / 6  # of a log, and of the hold in it
-CREEPS_UNITS = 1.5  # after the takeover without arriving: that is slow, however the log goes on
-FAR_C = 15.0  # a log that stays so far below a target was not asked for it
 
 
 @dataclass(frozen=True, kw_only=True)

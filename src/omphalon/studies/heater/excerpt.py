@@ -24,6 +24,15 @@ WORTH_CUTTING_S = 120.0  # less around a test does no harm
 SMALL_MOVE, LEAST_MOVE, SOME, MOSTLY = 0.15, 0.004, 0.1, 0.5
 TWO_LEVELS, LEVEL, WINDOWS = 0.7, 0.02, 6
 FEWEST_MOVES = 6
+FEWEST_CYCLES = 3  # that gains can be made of
+MOST_CYCLES = 20  # that are looked at: more tell the same
+SAME_C = 0.5  # targets no further apart are one
+LEAST_SWITCH = 0.02  # of full power
+LEAST_STEPS = 0.75  # of the display's step: a swing below it is not seen
+LOOSE, PHASES_DEG = 0.6, (-255.0, -75.0)  # of the power's turns against the reading's
+FAHRENHEIT_WITHIN_C = 8.0  # of the other scale, it is that
+# a target so far outside the cycles is not theirs
+AROUND_SWINGS, AROUND_C = 0.5, 1.5
 
 
 def to_test(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
@@ -120,17 +129,6 @@ def _stuck(log: TemperatureLog) -> Mask:
     if longest >= max(8, 3 * usual) and log.time_s[start + longest - 1] - log.time_s[start] >= 6.0:
         found[start + 1 : start + longest] = True
     return found
-
-
-FEWEST_CYCLES = 3  # that gains can be made of
-MOST_CYCLES = 20  # that are looked at: more tell the same
-SAME_C = 0.5  # targets no further apart are one
-LEAST_SWITCH = 0.02  # of full power
-LEAST_STEPS = 0.75  # of the display's step: a swing below it is not seen
-LOOSE, PHASES_DEG = 0.6, (-255.0, -75.0)  # of the power's turns against the reading's
-FAHRENHEIT_WITHIN_C = 8.0  # of the other scale, it is that
-# a target so far outside the cycles is not theirs
-AROUND_SWINGS, AROUND_C = 0.5, 1.5
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -17,6 +17,8 @@ from omphalon.studies.motion.question import Tried, tried
 
 MARGIN = 0.2  # heat, dust and a heavy spool take their share
 RISK = 0.05  # of runs that may fail at the level to trust
+NEAR = 0.9  # of the limit: a run below that says nothing about it
+ROUNDED = 1.001  # a level as it was typed
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -141,10 +143,6 @@ def _passes_after_fail(one: Limit) -> list[Remark]:
             },
         )
     ]
-
-
-NEAR = 0.9  # of the limit: a run below that says nothing about it
-ROUNDED = 1.001  # a level as it was typed
 
 
 @dataclass(frozen=True, kw_only=True)

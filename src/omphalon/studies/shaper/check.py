@@ -38,6 +38,19 @@ from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperInUse
 # a mode's figures, and where their half widths stand
 HALVES = {"frequency_hz": "frequency_half_hz", "damping": "damping_half", "share": "share_half"}
 WORTH = 1.15  # a better setting is named when it allows so much more
+SHORTEST_S = 2.0  # that noise is judged by
+# measured on sweeps of 2000 mm/s², the least that `shaper plan` writes: modes are found up to a
+# noise of 240 mm/s²/√Hz and no more at 430
+NOISIEST_MM_S2 = 120.0
+GRAVITY_WITHIN = 0.1  # a sensor's own scale is good to 3 %
+ASKEW_DEG = 10.0
+HUMS_MM_S2 = 200.0  # a tenth of such a sweep
+HUMS_NOISES = 4.0  # of the noise in one hertz: what chance makes stand out is half of it
+MOVED_MM_S2, MOVED_NOISES = (
+    300.0,
+    8.0,
+)  # apart: the sensor was turned or pushed; its own drift is a tenth of it
+KNOCKED_MM_S2, KNOCKED_NOISES = 1500.0, 9.0  # a single sample's deviation: somebody knocked
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -185,21 +198,6 @@ def _changes(
         )
     )
     return held_against(found)
-
-
-SHORTEST_S = 2.0  # that noise is judged by
-# measured on sweeps of 2000 mm/s², the least that `shaper plan` writes: modes are found up to a
-# noise of 240 mm/s²/√Hz and no more at 430
-NOISIEST_MM_S2 = 120.0
-GRAVITY_WITHIN = 0.1  # a sensor's own scale is good to 3 %
-ASKEW_DEG = 10.0
-HUMS_MM_S2 = 200.0  # a tenth of such a sweep
-HUMS_NOISES = 4.0  # of the noise in one hertz: what chance makes stand out is half of it
-MOVED_MM_S2, MOVED_NOISES = (
-    300.0,
-    8.0,
-)  # apart: the sensor was turned or pushed; its own drift is a tenth of it
-KNOCKED_MM_S2, KNOCKED_NOISES = 1500.0, 9.0  # a single sample's deviation: somebody knocked
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -28,6 +28,9 @@ from omphalon.units import digits, plural
 
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
 FIGURES = {"frequency_hz": ("Hz", "", 3), "damping": ("", "damping", 2), "share": ("", "share", 2)}
+SENSOR_CHECK = "sensor-check"  # not shaper-check: it says nothing of a shaper's setting
+FIT = "mount it rigidly and square, then log a sweep: `omphalon shaper plan`"
+BANDS_CHECK = "bands-check"  # not shaper-check: no log judged the setting
 
 
 def shaper_check_answer(question: ShaperCheckQuestion) -> Finding:
@@ -132,10 +135,6 @@ def _change(change: Change, name: str) -> str:
     return f"{word} {sign}{words} ± {change.half_width:.1g} {unit}".strip()
 
 
-SENSOR_CHECK = "sensor-check"  # not shaper-check: it says nothing of a shaper's setting
-FIT = "mount it rigidly and square, then log a sweep: `omphalon shaper plan`"
-
-
 def sensor_answer(log: MotionLog) -> Finding:
     """Whether a sensor at rest is fit for a sweep, in words."""
     return answer(SENSOR_CHECK, [log], lambda: _rest_finding(check_sensor(log), log))
@@ -224,9 +223,6 @@ def _step_words(still: Stillness) -> str:
         return f"{step}; its range cannot be told from that"
     words = ", ".join(f"{g} g in {bits}" for bits, g in found.items())
     return f"{step}: its range, by the bits it counts in, is {words}; a sweep needs 8 g or more"
-
-
-BANDS_CHECK = "bands-check"  # not shaper-check: no log judged the setting
 
 
 def bands_answer(question: BandsQuestion) -> Finding:

@@ -1,5 +1,5 @@
-"""The reference loop (`omphalon.standin.loop`) run on made-up heaters, many at a time, and how it is
-scored.
+"""The reference loop (`omphalon.standin.loop`) run on made-up heaters, many at a time, and how it
+is scored.
 
 The score (°C): overshoot + deepest deviation after the fan came on + mean |error| of the two
 stretches + ripple in the hold + arrival time over its unit. A stretch begins when the loop takes

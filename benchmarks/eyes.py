@@ -1,5 +1,5 @@
-"""What caliper and eye read off a tower and off a row of corners: ways of reading that the stand-in's
-own desk does not have.
+"""What caliper and eye read off a tower and off a row of corners: ways of reading that the
+stand-in's own desk does not have.
 """
 
 from collections.abc import Iterator
