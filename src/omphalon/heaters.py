@@ -22,8 +22,10 @@ class HeaterKind:
     part fan on, `fan_doubt` by which factors that may lie off (on a bed it hits the plate, not the
     sensor). `fan_after_s`, `hold_s`: of a hold. `begins_s`, `quiet_s`, `test_s`: within that a test
     shows that it has begun; target and power at 0 for so long, it is over; and it is over within
-    that, whatever the printer says. `falls_s`: without power it falls within that. `arrives_s`: to
-    any target. `minutes`: what a run takes.
+    that, whatever the printer says. `falls_s`: within that a fall without power must be certain;
+    `least_fall_c`: no smaller one is; `rises_c_s`: no slower it rises at full power when cold;
+    `lags_s`: for so long a change of power may not show. `arrives_s`: to any target. `minutes`:
+    what a run takes.
     """
 
     name: str
@@ -40,6 +42,9 @@ class HeaterKind:
     quiet_s: float
     test_s: float
     falls_s: float
+    least_fall_c: float
+    rises_c_s: float
+    lags_s: float
     arrives_s: float
     minutes: str
 

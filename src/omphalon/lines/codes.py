@@ -1,5 +1,7 @@
 """Numbered codes as controllers read them: in any case, with or without blanks, words repeated,
-more than one to a line; what a line heats, and what is asked for once more before it is sent.
+more than one to a line; what a line heats, which lines are known not to heat (rows/codes.csv: codes
+that several controllers share, and do nothing else with), and what is asked for by name before it
+is sent.
 """
 
 from __future__ import annotations
@@ -10,10 +12,19 @@ from dataclasses import dataclass
 
 from omphalon.errors import CONTROL, UnknownFormat, echoed
 from omphalon.heaters import kind_of, of_tool
-from omphalon.lines.dialect import Dialect
-from omphalon.lines.listing import listed
+from omphalon.lines.dialect import KEPT, Dialect
+from omphalon.lines.listing import listed, whole_line
+from omphalon.lines.template import fill
+from omphalon.tables import rows_of, table_by
 
 LONGEST = 200
+PLAIN = re.compile(r"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+))?(?![\d.])")
+# a number that some controllers read and others do not: hex, with an exponent, no number at all
+STRANGE_NUMBER = re.compile(
+    r"(?<![A-Za-z0-9.])(?![GMTgmt]\d)[A-Za-z]?[-+]?(?:0[xX][0-9A-Fa-f]+|(?:\d+\.?\d*|\.\d+)[eE][-+]?\d+|(?i:nan|inf))"
+    r"(?![\w.])"
+)
+NUMBERED = re.compile(r"(?<![A-Za-z0-9_])[GMTgmt]\s*\d")
 WORD = re.compile(r"([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)?")
 COMMENT = re.compile(r"\s*(?:;.*|\([^)]*\))")
 FRAMED = re.compile(r"^\s*[Nn]\s*\d|\*\s*\d+\s*$")
@@ -29,15 +40,33 @@ TARGETS |= {("M", 141): "chamber", ("M", 191): "chamber"}
 TEST = ("M", 303)
 # a dialect's own lines that set a target
 HEATS = {
-    **dict.fromkeys(("heat", "hotend-target", "hotend-oscillation", "tool-target"), "hotend"),
+    **dict.fromkeys(("heat", "hotend-target", "hotend-oscillation"), "hotend"),
+    **dict.fromkeys(("tool-heat", "tool-target", "tool-hotend-oscillation"), "hotend"),
     **dict.fromkeys(("bed-heat", "bed-target", "bed-oscillation"), "bed"),
     **dict.fromkeys(("chamber-target", "chamber-oscillation"), "chamber"),
 }
+OFF = ("cool", "hotend-target", "tool-target", "bed-target", "chamber-target")  # with a target of 0
 ASKED_BY_NAME: dict[tuple[str, float], str] = {
     ("M", 502): "a factory reset",
     ("M", 997): "an update of the controller's program",
 }
+UNKNOWN = "a line that omphalon does not know, which may heat"
+# words of a line that sets a target, and of one that starts a test
+TARGET_WORDS, TEST_WORDS = "SRT", "SCEH"
 NOT_A_TEMPERATURE_C = 35.0  # the highest number that an off line may hold: no heater is meant by it
+
+
+@dataclass(frozen=True, kw_only=True)
+class Harmless:
+    """A code that heats nothing: the words that may stand behind it with a number and without."""
+
+    code: str
+    numbers: str = ""
+    bare: str = ""
+    what: str
+
+
+HARMLESS = table_by("code", *rows_of("codes", Harmless))
 
 
 @dataclass(frozen=True)
@@ -109,6 +138,57 @@ def is_move(line: str) -> bool:
     return bool(codes) and all(code.name in MOVES for code in codes)
 
 
+def plain_codes(line: str) -> list[Code] | None:
+    """The codes in a line that holds nothing but letters with plain decimals; else None."""
+    bare, at = line.partition(";")[0].strip(), 0
+    while at < len(bare):
+        match = PLAIN.match(bare, at)
+        if match is None:
+            return None
+        at = match.end()
+    return codes_of(bare) or None if "(" not in bare else None
+
+
+def harmless(line: str, dialect: Dialect) -> bool:
+    """Whether a line is known to heat nothing: every code in it is in the table, with words that
+    the table knows; or the dialect names the line for a setting.
+    """
+    codes = plain_codes(line)
+    if codes is not None and all(map(_known_harmless, codes)):
+        return True
+    return any(
+        whole_line(template, line)
+        for setting, template in dialect.templates.items()
+        if setting not in HEATS
+    )
+
+
+def _known_harmless(code: Code) -> bool:
+    letter, number = code.name
+    row = HARMLESS.get(f"{letter}{number:g}") or HARMLESS.get(letter)
+    return row is not None and all(
+        word in (row.bare if value is None else row.numbers) for word, value in code.words
+    )
+
+
+def understood(line: str, dialect: Dialect) -> bool:
+    """Whether it is known what a line heats: nothing, or what `targets_of` says."""
+    if harmless(line, dialect):
+        return True
+    own = (t for name, t in dialect.templates.items() if name in HEATS)
+    if any(whole_line(template, line) for template in own):
+        return True
+    codes = plain_codes(line)
+    return codes is not None and all(_known_harmless(c) or _sets_target(c) for c in codes)
+
+
+def _sets_target(code: Code) -> bool:
+    words = TARGET_WORDS if code.name in TARGETS else TEST_WORDS if code.name == TEST else ""
+    return bool(code.values("SR")) and all(
+        word in words and value is not None for word, value in code.words
+    )
+
+
 def unfit(line: str) -> str | None:
     """Why a line cannot be sent as it stands; None where it can."""
     if CONTROL.search(line) or not line.isascii():
@@ -117,33 +197,26 @@ def unfit(line: str) -> str | None:
         return f"is longer than {LONGEST} characters"
     if FRAMED.search(line) or any(code.name == ("M", 110) for code in codes_of(line)):
         return "has a number or a check sum of its own, which would put the count out of step"
+    if STRANGE_NUMBER.search(line.partition(";")[0]):
+        return "holds a number that is no plain decimal (put blanks between words)"
     return None
 
 
 def asked_by_name(line: str, dialect: Dialect) -> list[str]:
-    """What in a line a user must agree to by name: heat beyond the usual, and what cannot be taken
-    back.
+    """What in a line a user must agree to by name: what is not known to be harmless, heat beyond
+    the usual, and what cannot be taken back.
     """
     text = [ASKED_BY_NAME[code.name] for code in codes_of(line) if code.name in ASKED_BY_NAME]
     for heater, target in targets_of(line, dialect).items():
-        if target > kind_of(heater).asked_above_c:
+        if not target <= kind_of(heater).asked_above_c:
             text.append(f"the {heater} at {target:g} °C")
+    if not text and not understood(line, dialect):
+        text = [UNKNOWN]
     return [f"{words} ({echoed(line)})" for words in text]
 
 
-def heats_when_off(line: str) -> bool:
-    """Whether a line that should switch off could heat: any number in it, its code aside, that
-    could be a temperature.
-    """
-    numbers = re.findall(r"\d+(?:\.\d+)?", re.sub(r"^\s*[A-Za-z]+\d+(?:\.\d+)?", "", line))
-    return any(float(number) > NOT_A_TEMPERATURE_C for number in numbers)
-
-
 def off_lines(dialect: Dialect, heaters: Iterable[str]) -> list[str]:
-    """The lines that end a wait, switch these heaters off, and then the fan.
-
-    Raises UnknownFormat if one of them could heat.
-    """
+    """The lines that end a wait, switch these heaters off, and then the fan."""
     settings: list[tuple[str, dict[str, object]]] = [("break", {})]
     for heater in heaters:
         kind, _, tool = heater.partition(" ")
@@ -151,14 +224,49 @@ def off_lines(dialect: Dialect, heaters: Iterable[str]) -> list[str]:
             settings.append(("tool-target", {"tool": int(tool), "target": 0}))
         else:
             settings.append((f"{kind}-target", {"target": 0}))
-    lines = []
-    for setting, values in [*settings, ("fan-off", {})]:
-        line = dialect.line(setting, **values)
-        if line is not None and (heats_when_off(line) or heats(line, dialect)):
+    lines = (dialect.line(setting, **values) for setting, values in [*settings, ("fan-off", {})])
+    return [line for line in lines if line is not None]
+
+
+def refuse_heating(dialect: Dialect) -> None:
+    """Refuse a dialect in which a line heats that should not: one that switches off sets targets to
+    0 and nothing else, one of the frame or of a setting sets none. A numbered code of the frame
+    must be one that is known; words of a controller's own may hold no number that could be a
+    temperature.
+
+    Raises UnknownFormat with the line.
+    """
+    for setting, template in dialect.templates.items():
+        switches_off = setting in OFF
+        if setting in HEATS and not switches_off:
+            continue
+        sample = {**dict.fromkeys(template.fields(), 1), "axis": "X", "shaper": "zv", "target": 0}
+        line = fill(template, sample, f"dialect {dialect.name}: '{setting}'")
+        if _heats_in_frame(line, setting, dialect):
+            where = " where it switches off" if switches_off else ""
             raise UnknownFormat(
-                f"dialect {dialect.name}: '{setting}' is {echoed(line)} where it switches off: it "
-                "could heat",
-                "write the line with {target}, and with no other number",
+                f"dialect {dialect.name}: '{setting}' is {echoed(line)}{where}: it could heat",
+                "write it with a code that docs/printer.md names as harmless, or with {target} and "
+                "no other number",
             )
-        lines += [line] if line is not None else []
-    return lines
+
+
+def _heats_in_frame(line: str, setting: str, dialect: Dialect) -> bool:
+    """Whether a line that should heat nothing could."""
+    bare = line.partition(";")[0]
+    if STRANGE_NUMBER.search(bare) or any(t > 0 for t in targets_of(line, dialect).values()):
+        return True
+    if setting in KEPT:  # a controller's own code for a setting is the dialect's affair
+        return any(code.name in TARGETS or code.name == TEST for code in codes_of(line))
+    codes = plain_codes(bare)
+    if NUMBERED.search(bare):
+        off = setting in OFF
+        framing = setting == "number"
+        return codes is None or not all(
+            _known_harmless(code)
+            or (off and _sets_target(code) and code.name != TEST)
+            or (framing and code.name == ("M", 110))
+            for code in codes
+        )
+    numbers = re.findall(r"\d+(?:\.\d+)?", bare)
+    return any(float(number) > NOT_A_TEMPERATURE_C for number in numbers)

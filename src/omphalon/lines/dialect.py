@@ -324,12 +324,16 @@ def _dialect(table: dict[str, object], name: str) -> Dialect:
                 f"{name}: the template of '{setting}' has a form of gains that needs {missing}",
                 f"say it under [loop]: {missing} = {'0.2' if missing == 'period_s' else '300'}",
             )
-    return Dialect(
+    dialect = Dialect(
         echoed(str(table.get("name", name))),
         loop,
         templates,
         _shaper_names(table.get("shaper-names", {}), name),
     )
+    from omphalon.lines.codes import refuse_heating  # which knows dialects
+
+    refuse_heating(dialect)
+    return dialect
 
 
 def _loop(table: Mapping[str, object], name: str) -> ControlLoop:

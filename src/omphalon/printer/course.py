@@ -40,6 +40,10 @@ class Course:
         """Lines to begin with."""
         return []
 
+    def every_line(self) -> list[str]:
+        """All lines that it may send, in their order."""
+        return self.start()
+
     def at(self, moment: Moment) -> list[str]:
         """Lines to send at this report; sets `over`."""
         raise NotImplementedError
@@ -220,6 +224,9 @@ class HeatAndHold(Course):
 
     def start(self) -> list[str]:
         return list(self.lines)
+
+    def every_line(self) -> list[str]:
+        return [*self.lines, *(line for _, line in self.later)]
 
     def at(self, moment: Moment) -> list[str]:
         if self.near_s is None and moment.seen.temperature_c >= self.target_c - NEAR_C:

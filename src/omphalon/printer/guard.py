@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from omphalon.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
@@ -26,6 +26,10 @@ MOST_READING_C = 1000.0
 MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
 IN_A_ROW = 3
 LONGEST_RUN_S = 12 * 3600.0  # whatever is heated, so long and no longer
+AS_ASKED_C = 0.6  # a reported target is the one that was asked for: lines round it
+AS_TESTED_C = 5.0  # the same while a controller's own test sets it
+COOLS_BY_C = 5.0  # above its lowest reading so far, one that was hotter before has stopped to cool
+PAST = 300  # readings kept of a heater that has come to its target: how it swings while it is on
 
 
 class ReportClock:
@@ -88,11 +92,12 @@ class GuardLimits:
 class _Watched:
     """One heater so far."""
 
-    asked_c: float = 0.0  # by a line of ours
+    asked_c: float = 0.0  # by a line of ours, or left on by an earlier command
     before_c: float = 0.0  # by the line before it: reported until that one has come through
+    hottest_asked_c: float = 0.0
+    hot_c: float = -math.inf  # it was hotter than that when it was asked: on its way down
     asked_s: float = -math.inf  # when it was sent, by our clock
     by_test: bool = False  # the controller's own test runs: what it reports as target is its affair
-    highest_target_c: float = 0.0
     most_power: float = 0.0
     since: deque[tuple[float, float]] = field(default_factory=deque)  # at full power: time, reading
     last: tuple[float, float] | None = None
@@ -103,6 +108,7 @@ class _Watched:
     unasked: int = 0  # reports in a row of a target that nobody asked for
     dropped: int = 0  # reports in a row in which the target is gone
     held: bool = False  # its target was reported once
+    past: deque[tuple[float, float]] = field(default_factory=lambda: deque(maxlen=PAST))
 
     @property
     def target_c(self) -> float:
@@ -111,6 +117,17 @@ class _Watched:
     @property
     def on(self) -> bool:
         return self.asked_c > 0 or self.now.target_c > 0 or self.now.power > 0
+
+
+@dataclass(frozen=True, kw_only=True)
+class BeforeOff:
+    """A heater while it was on: its target (nan: none is known), whether we have asked for it, and
+    its readings near the target, time in s and °C.
+    """
+
+    target_c: float
+    asked: bool
+    readings: tuple[tuple[float, float], ...]
 
 
 class Guard:
@@ -122,12 +139,13 @@ class Guard:
     that has gone further counts, so that neither a stamp that stands still nor a fast one is
     believed.
 
-    `limits`: what a user has set. `left_on`: heaters that an earlier command left on: those were
-    asked for.
+    `limits`: what a user has set. `left_on`: heaters that an earlier command left on, with their
+    targets: those were asked for.
     """
 
-    def __init__(self, limits: GuardLimits, left_on: Iterable[str] = ()) -> None:
-        self.limits, self.left_on = limits, set(left_on)
+    def __init__(self, limits: GuardLimits, left_on: Mapping[str, float] | None = None) -> None:
+        self.limits = limits
+        self.left_on = {n: c for n, c in (left_on or {}).items() if math.isfinite(c)}
         self.heaters: dict[str, _Watched] = {}
         self.clock = ReportClock()
         self.running = False  # heaters that nobody asked for are switched off, in a run of ours
@@ -143,7 +161,8 @@ class Guard:
         one.before_c, one.asked_s = one.asked_c, now_s
         one.asked_c, one.by_test, one.held, one.dropped = target_c, by_test, False, 0
         one.read_s, one.begun_s = now_s, None
-        one.highest_target_c = max(one.highest_target_c, target_c)
+        one.hottest_asked_c = max(one.hottest_asked_c, target_c)
+        one.hot_c = one.now.temperature_c if one.last is not None else math.inf
         one.since.clear()
         if target_c > 0:
             self.running = True
@@ -153,7 +172,19 @@ class Guard:
         """What was asked for is over: heaters off was sent, or a test has ended."""
         for one in self.heaters.values():
             one.asked_c, one.begun_s, one.now = 0.0, None, Heating(temperature_c=math.nan)
+            one.hottest_asked_c = 0.0
+            one.past.clear()
+        self.left_on.clear()
         self.running, self.begun_s = False, None
+
+    def before_off(self, heater: str) -> BeforeOff:
+        """What is known of a heater that is about to be switched off."""
+        one = self.heaters.get(heater, _Watched())
+        target = max(one.asked_c, self.left_on.get(heater, 0.0))
+        told = one.now.target_c if one.now.target_c > 0 else math.nan
+        return BeforeOff(
+            target_c=told if target == 0 else target, asked=target > 0, readings=tuple(one.past)
+        )
 
     def on(self) -> dict[str, float]:
         """The heaters that are on, with their targets."""
@@ -194,6 +225,8 @@ class Guard:
             self._unasked(name, one, now_s)
             self._dropped(name, one)
             self._late(name, one, at_s)
+            if one.begun_s == math.inf:
+                one.past.append((at_s, now.temperature_c))
             self._stands_still(name, one, at_s)
         return time_s if sound else None
 
@@ -215,10 +248,13 @@ class Guard:
             )
 
     def _most(self, name: str, one: _Watched) -> float:
+        """The most that a heater may read: ours, never what the printer reports as its target."""
         if name == self.limits.heater and self.limits.max_temp_c is not None:
             return self.limits.max_temp_c
-        target = one.highest_target_c
-        return target + OVER_TARGET_C if target > 0 else kind_of(name).usual_c
+        asked = max(one.hottest_asked_c, self.left_on.get(name, 0.0))
+        if asked == 0:
+            return kind_of(name).usual_c
+        return max(asked + OVER_TARGET_C, min(one.hot_c, kind_of(name).usual_c) + COOLS_BY_C)
 
     def _fault(self, name: str, one: _Watched, at_s: float, now: Heating) -> Unsafe | None:
         """What is wrong with one reading by itself, or beside the last one."""
@@ -230,11 +266,7 @@ class Guard:
                 f"the {name} reads {reading:g} °C: its sensor is broken or loose",
                 "mend it before anything is heated",
             )
-        if 0 < now.target_c < MOST_READING_C:
-            one.highest_target_c = max(one.highest_target_c, now.target_c)
-        if one.last is None and one.highest_target_c > 0:  # hot from before, and on its way down
-            before = min(reading, kind_of(name).usual_c) - OVER_TARGET_C + NEAR_C
-            one.highest_target_c = max(one.highest_target_c, before)
+        one.hot_c = min(one.hot_c, reading)
         most = self._most(name, one)
         if reading > most:
             return Unsafe(
@@ -252,16 +284,19 @@ class Guard:
         )
 
     def _unasked(self, name: str, one: _Watched, now_s: float) -> None:
-        """A heater that has a target which no line of ours gave it; one that we end is reported
-        until our line has come through, and said again where it is lost.
+        """A target that no line of ours gave, on any heater; one that we end is reported until our
+        line has come through, and said again where it is lost.
         """
-        on_its_way = one.now.target_c == one.before_c and now_s - one.asked_s < SILENCE_S
-        known = one.asked_c > 0 or name in self.left_on or on_its_way
-        strange = self.running and not known and one.now.target_c > 0
+        target = one.now.target_c
+        on_its_way = target == one.before_c and now_s - one.asked_s < SILENCE_S
+        asked = one.asked_c or self.left_on.get(name, 0.0)
+        alike = abs(target - asked) <= (AS_TESTED_C if one.by_test else AS_ASKED_C)
+        strange = self.running and target > 0 and not alike and not on_its_way
         one.unasked = one.unasked + 1 if strange else 0
         if one.unasked >= IN_A_ROW:
+            instead = f": here {asked:g} °C was" if asked else ""
             raise Unsafe(
-                f"the {name} has a target of {one.now.target_c:g} °C that was not asked for here",
+                f"the {name} has a target of {target:g} °C that was not asked for here{instead}",
                 "somebody else heats it: at the printer, or with another program",
             )
 

@@ -71,6 +71,7 @@ class Keeper:
         self.brief, self.listener = brief, listener
         self.listener.setblocking(False)
         self.link: Link | None = None
+        self.agreed: set[str] = set()  # lines that the owner's user has seen
         self.speed = 0
         self.owner: Peer | None = None
         self.peers: list[Peer] = []
@@ -122,6 +123,8 @@ class Keeper:
         if message["do"] == "cool":
             self.waiting.append(self.owner)
             self.stop = self.stop or "asked for"
+        elif message["do"] == "agree":
+            self.agreed.update(message["lines"])
         elif message["do"] != "beat":
             self.asked.append(message)
 
@@ -241,7 +244,9 @@ class Keeper:
         def prepared(link: Link) -> None:
             link.each_round = self.look
             link.before_heat = self._noted
+            link.agreed = self.agreed
             link.heed = lambda words: self.tell({"said": words}, passing=True)
+            link.watched = lambda words: self.tell({"watched": words}, passing=True)
             link.guard = Guard(
                 GuardLimits(silence_s=self.brief.silence_s, waits_s=self.brief.waits_s),
                 before.left_on,

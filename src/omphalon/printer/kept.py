@@ -17,7 +17,7 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from omphalon.constants import SILENCE_S, UNWATCHED_S
 from omphalon.errors import LinkFault, OmphalonError, StillHot, UnwritableFile
@@ -58,6 +58,22 @@ class Wishes:
     waits_s: float = UNWATCHED_S
 
 
+class FallView(Protocol):
+    """Is handed what is watched while heaters cool, and told when that is over."""
+
+    def __call__(self, words: str) -> None: ...
+
+    def over(self) -> None: ...
+
+
+class _Unwatched:
+    def __call__(self, words: str) -> None:
+        return
+
+    def over(self) -> None:
+        return
+
+
 class KeptPrinter:
     """A printer whose port a keeper has; asked by one thread, while another hears the keeper.
 
@@ -72,6 +88,7 @@ class KeptPrinter:
         self.answers: queue.SimpleQueue[Message] = queue.SimpleQueue()
         self.view: Callable[[Status], None] = lambda status: None
         self.counted: Callable[[int], None] = lambda count: None
+        self.watched: FallView = _Unwatched()
         self.fault: OmphalonError | None = None  # why the keeper ended what was going on
         self.off: SwitchedOff | None = None  # what came of switching off, where that was done
         self.kept_rows: int | None = None
@@ -146,7 +163,7 @@ class KeptPrinter:
             self.counted(message["sent"])
         elif "kept" in message:
             self.kept_rows = message["kept"]
-        elif "id" in message or "cooled" in message:
+        elif "id" in message or "cooled" in message or "watched" in message:
             self.answers.put(message)
         elif "fault" in message:
             self.off = SwitchedOff(**message["off"])
@@ -177,7 +194,7 @@ class KeptPrinter:
         with self.lock:
             self.peer.say({"id": self.number, "do": do, "with": given})
         while True:
-            answer = self.answers.get()
+            answer = self._next(drawn=do == "run")
             if self.fault is not None:
                 raise self.fault
             if answer.get("id") != self.number:
@@ -187,6 +204,20 @@ class KeptPrinter:
                     self.off = SwitchedOff(**answer["off"])
                 raise fault_of(answer["fault"])
             return answer["result"]
+
+    def _next(self, drawn: bool = False) -> Message:
+        """The next answer; what is watched while heaters cool is shown on the way, where no picture
+        is `drawn`.
+        """
+        answer = self.answers.get()
+        if "watched" in answer and not drawn:
+            self.watched(answer["watched"])
+        return answer
+
+    def agree(self, lines: Sequence[str]) -> None:
+        """Lines that the user has seen: others are not sent."""
+        with self.lock:
+            self.peer.say({"do": "agree", "lines": list(lines)})
 
     def open(self) -> None:
         """Meet the printer."""
@@ -253,9 +284,10 @@ class KeptPrinter:
             with self.lock:
                 self.peer.say({"do": "cool"})
             while self.off is None and self.fault is None:
-                answer = self.answers.get()
+                answer = self._next()
                 if "cooled" in answer:
                     self.off = SwitchedOff(**answer["off"])
+            self.watched.over()
         assert self.off is not None
         off, self.off = self.off, self.off if self.fault is not None else None
         return off

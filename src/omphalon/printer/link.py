@@ -5,10 +5,10 @@ from __future__ import annotations
 import contextlib
 import re
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
-from omphalon.errors import LinkFault, echoed
-from omphalon.lines.codes import is_move, is_test, targets_of
+from omphalon.errors import LinkFault, Unsafe, echoed
+from omphalon.lines.codes import is_move, is_test, off_lines, targets_of
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.dialogue import UNPLUG, Dialogue, Heard, Speech
 from omphalon.printer.guard import Guard, GuardLimits
@@ -30,7 +30,8 @@ class Link:
     """One printer on one wire. `clock` is in s.
 
     Whoever has the link may set what is called with every round (`each_round`), before a line that
-    heats goes out (`before_heat`), and with words of the printer's own about a fault (`heed`).
+    heats goes out (`before_heat`), with words of the printer's own about a fault (`heed`), and with
+    what is watched while heaters cool (`watched`).
     """
 
     def __init__(
@@ -39,9 +40,12 @@ class Link:
         self.wire, self.dialect, self.clock = wire, dialect, clock
         self.guard = Guard(GuardLimits())
         self.guarded = True
+        self.agreed: set[str] | None = None  # lines that were shown; None: any may be sent
+        self.frame: set[str] = set()  # lines of the dialect's frame, checked where it was read
         self.each_round: Callable[[], None] = lambda: None
         self.before_heat: Callable[[], None] = lambda: None
         self.heed: Callable[[str], None] = lambda words: None
+        self.watched: Callable[[str], None] = lambda words: None
         self.bytes = 0
         self.reports: list[tuple[float, Report]] = []  # of the last round, with their times
         self.start()
@@ -105,7 +109,12 @@ class Link:
             )
 
     def begin(self, line: str, again_s: float = 5.0, slow: bool = False) -> None:
-        """Send a line and do not wait."""
+        """Send a line and do not wait.
+
+        Raises Unsafe if it was not shown, and is not of the frame.
+        """
+        if self.agreed is not None and line not in self.agreed and line not in self.frame:
+            raise Unsafe(f"{echoed(line)} was not shown, so it is not sent", "please report it")
         now = self.clock()
         self.heard_s = now
         watched = self.guarded and not is_move(line)
@@ -153,8 +162,17 @@ class Link:
             raise LinkFault(f"the printer has been silent for {silent:.0f} s", UNPLUG)
 
     def line(self, setting: str, **values: object) -> str | None:
-        """A line of the dialect."""
-        return self.dialect.line(setting, **values)
+        """A line of the dialect's frame."""
+        line = self.dialect.line(setting, **values)
+        if line is not None:
+            self.frame.add(line)
+        return line
+
+    def off_lines(self, heaters: Iterable[str]) -> list[str]:
+        """The lines of the frame that switch these heaters off."""
+        lines = off_lines(self.dialect, heaters)
+        self.frame.update(lines)
+        return lines
 
     def ask_report(self, every_s: float) -> None:
         """Ask for a report where it is time for one, and none comes by itself."""

@@ -1,28 +1,22 @@
-"""Heaters off, whatever else was going on; believed only where reports show it."""
+"""Heaters off, whatever else was going on; believed only where readings show it."""
 
 from __future__ import annotations
 
 import contextlib
-import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from omphalon.errors import LinkFault
 from omphalon.heaters import kind_of
-from omphalon.lines.codes import off_lines
+from omphalon.printer.cooling import Cooling
 from omphalon.printer.link import ANSWER_S, Link
 from omphalon.printer.port import Wire
-from omphalon.reports import Heating
 
 REOPEN_S = 30.0  # a link that is cut is opened again for so long
 AGAIN_S = 4.0  # off is said again after so long without a report that shows it
 UNHEARD_S = 8.0  # without any report, or with a heater still on: given up, and the printer halted
-FALL_C = 0.5  # below its highest reading since: it falls
-FALL_UNTOLD_C = 8.0  # the same where the reports do not say its target
-COOL_C = 45.0  # so cold a heater need not fall
 ASK_S = 0.5  # between two reports that are asked for
-TWICE = 2  # reports in a row that must show it
 ALWAYS = ("hotend", "bed")
 
 
@@ -37,47 +31,53 @@ class SwitchedOff:
     words: str
 
 
-@dataclass
-class _Cooling:
-    """One heater after it was switched off."""
-
-    highest_c: float = -math.inf
-    shows: int = 0  # reports in a row that show it off and falling
-    on: str = ""  # what the last report says against it
-
-    def look(self, now: Heating) -> None:
-        """Take in what a report says of it."""
-        if not math.isfinite(now.temperature_c):
-            self.shows = 0
-            return
-        words = math.isfinite(now.target_c)
-        self.highest_c = max(self.highest_c, now.temperature_c)
-        power = "it has power" if now.power > 0 else ""
-        self.on = f"its target is {now.target_c:g} °C" if now.target_c > 0 else power
-        cool = now.temperature_c < COOL_C and words
-        fallen = self.highest_c - now.temperature_c
-        falls = cool or fallen >= (FALL_C if words else FALL_UNTOLD_C)
-        self.shows = self.shows + 1 if falls and not self.on else 0
-
-
 class _Off:
     """The heaters of one printer on their way to cold."""
 
     def __init__(self, link: Link, reopen: Callable[[], Wire] | None) -> None:
         self.link, self.reopen = link, reopen
         link.reporting = False  # each report is asked for: what was promised may be forgotten
-        known = link.guard.heaters
-        self.required = {name for name, one in known.items() if one.asked_c > 0}
-        self.heaters = {name: _Cooling() for name in (*ALWAYS, *sorted({*known} - {*ALWAYS}))}
+        self.before = {} if link.guard.heaters else self._targets_now()
+        self.begun_s, self.begun_report_s = link.clock(), link.report_s
+        known = {*ALWAYS, *link.guard.heaters}
+        self.heaters = {name: self._watched(name) for name in (*ALWAYS, *sorted(known - {*ALWAYS}))}
+
+    def _targets_now(self) -> dict[str, float]:
+        """Targets that one report tells before off is sent, where nothing was ever reported: a fall
+        to such a target proves nothing.
+        """
+        link = self.link
+        until, link.last, link.next_ask_s = link.clock() + ASK_S, None, 0.0
+        with contextlib.suppress(LinkFault):
+            while link.last is None and link.clock() < until:
+                link.ask_report(ASK_S)
+                link.pump()
+        if link.last is None:
+            return {}
+        return {n: one.target_c for n, one in link.last.heaters.items() if one.target_c > 0}
+
+    def _watched(self, name: str) -> Cooling:
+        before = self.link.guard.before_off(name)
+        held_c = self.before.get(name, before.target_c)
+        return Cooling(kind=kind_of(name), held_c=held_c, ours=before.asked, past=before.readings)
+
+    def _concerned(self) -> dict[str, Cooling]:
+        """The heaters that reports name, or that we have heated."""
+        return {name: one for name, one in self.heaters.items() if one.reported or one.ours}
+
+    def waited_for(self) -> dict[str, Cooling]:
+        """Those of them that are not shown to be off."""
+        known = self._concerned()
+        idle = {name: one.reading_c for name, one in known.items() if one.idle}
+        return {
+            name: one
+            for name, one in known.items()
+            if not one.off([c for other, c in idle.items() if other != name])
+        }
 
     def shown(self) -> bool:
-        """Whether the reports show it of every heater that they name, or that we have heated."""
-        known = [
-            one
-            for name, one in self.heaters.items()
-            if name in self.required or math.isfinite(one.highest_c)
-        ]
-        return bool(known) and all(one.shows >= TWICE for one in known)
+        """Whether readings show it of every heater that reports name, or that we have heated."""
+        return bool(self._concerned()) and not self.waited_for()
 
     def said(self) -> bool:
         """Say it until the reports show it, or will not; whether it could be said at all."""
@@ -101,10 +101,10 @@ class _Off:
 
     def watch(self) -> None:
         """Look at reports until they show it: for a while where they show a heater on, or none
-        come; for as long as it takes to fall where they show them off.
+        come; for as long as a fall takes to be certain where they show them off.
         """
-        begun, begun_report = self.link.clock(), self.link.report_s
-        until = begun + AGAIN_S
+        until = self.link.clock() + AGAIN_S
+        begun_s = self._gone_s()
         while self.link.clock() < until and not self.shown():
             self.link.last = None
             self.link.ask_report(ASK_S)
@@ -112,22 +112,32 @@ class _Off:
             if self.link.last is None:
                 continue
             for name, heating in self.link.last.heaters.items():
-                self.heaters.setdefault(name, _Cooling()).look(heating)
-            gone = max(self.link.clock() - begun, self.link.report_s - begun_report)
-            if not any(one.on for one in self.heaters.values()) and gone < self._patience_s():
+                if name not in self.heaters:
+                    self.heaters[name] = self._watched(name)
+                self.heaters[name].take(self._gone_s(), heating)
+            waited = self.waited_for()
+            self.link.watched(self.words(waited))
+            patience_s = max((one.kind.falls_s for one in waited.values()), default=0.0)
+            if not any(one.on for one in waited.values()) and self._gone_s() - begun_s < patience_s:
                 until = self.link.clock() + AGAIN_S
 
-    def _patience_s(self) -> float:
-        """How long the slowest heater that does not fall yet may take."""
-        slow = [name.split()[0] for name, one in self.heaters.items() if not one.shows]
-        return max((kind_of(kind).falls_s for kind in slow), default=0.0)
+    def _gone_s(self) -> float:
+        """Seconds so far, by the printer's clock or ours, whichever is further."""
+        link = self.link
+        return max(link.clock() - self.begun_s, link.report_s - self.begun_report_s)
+
+    @staticmethod
+    def words(waited: Mapping[str, Cooling]) -> str:
+        """What is watched, for a view."""
+        seen = (f"{name} {one.reading_c:.1f} °C" for name, one in waited.items() if one.readings)
+        return f"off was sent; watching it fall: {', '.join(seen)}"
 
     def _say(self) -> None:
         """All that switches off: what is waited for ended, the count begun anew, each line until it
         is acknowledged, and all of them once more without numbers.
         """
         link = self.link
-        lines = off_lines(link.dialect, self.heaters)
+        lines = link.off_lines(self.heaters)
         if "break" in link.dialect.templates:
             self._urgent(lines.pop(0))
         for _ in range(2):
@@ -188,10 +198,9 @@ class _Off:
         return False
 
     def halt(self) -> SwitchedOff:
-        """Halt the printer, and look once more."""
-        line, name_on = self.link.line("halt"), ""
-        for name, one in self.heaters.items():
-            name_on = f"the {name} ({one.on}) may still be heating" if one.on else name_on
+        """Halt the printer, and watch once more."""
+        line = self.link.line("halt")
+        before = [f"the {name} ({one.on}) may still be heating" for name, one in self._on()]
         with contextlib.suppress(LinkFault):
             if line is not None:
                 self._urgent(line)
@@ -206,14 +215,32 @@ class _Off:
                 "switch it off and on",
             )
         halted = ", though the printer was told to halt" if line is not None else ""
-        why = name_on or "no report shows that the heaters are off"
-        return SwitchedOff(shown=False, halted=line is not None, words=f"{why}{halted}")
+        return SwitchedOff(
+            shown=False, halted=line is not None, words=f"{self._why(before)}{halted}"
+        )
+
+    def _on(self) -> list[tuple[str, Cooling]]:
+        return [(name, one) for name, one in self.heaters.items() if one.on]
+
+    def _why(self, before: Sequence[str]) -> str:
+        """Why heaters are not shown to be off, the surest evidence first."""
+        if before:
+            return before[-1]
+        waited = [(name, one) for name, one in self.waited_for().items() if one.readings]
+        if not waited:
+            return "no report shows that the heaters are off"
+        name, one = waited[0]
+        seconds = one.readings[-1][0] - one.readings[0][0]
+        return (
+            f"the {name} is not yet shown to be off: it reads {one.reading_c:g} °C, "
+            f"{one.readings[0][1]:g} °C {seconds:.0f} s before"
+        )
 
 
 def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> SwitchedOff:
     """Switch every heater off that the reports name, and watch until they show it: target 0, no
-    power, and a reading that falls. Said again while they do not; as a last resort the printer is
-    halted. Nothing that comes meanwhile ends it early.
+    power, and a reading that is certain to fall, or is cold. Said again while they do not; as a
+    last resort the printer is halted. Nothing that comes meanwhile ends it early.
 
     `link`: to the printer, in whatever state it is. `reopen`: opens the wire anew where it is cut;
     None: it cannot be.

@@ -14,6 +14,7 @@ from omphalon.cli.common import choice, number, options, tool_option
 from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
 from omphalon.cli.printer.wire import (
     Wired,
+    agree,
     agreed_dialect,
     at_printer,
     at_wire,
@@ -85,7 +86,7 @@ def course_of(
             raise _no_line(dialect, f"{kind.name}-target")
         calm, blow = dialect.line("fan-off"), dialect.line("fan", counts=255)
         later = {
-            "hold": [(kind.fan_after_s, blow)] if blow and kind.fan_after_s else [],
+            "hold": [(kind.fan_after_s, blow)] if fan and blow and kind.fan_after_s else [],
             "heat-up": [],
             "step": [(kind.hold_s, lower), (2 * kind.hold_s, goal)],
         }
@@ -208,6 +209,7 @@ def capture(
     force: bool,
     quiet: bool,
     yes: bool,
+    allowed: tuple[str, ...],
 ) -> None:
     """Keep the temperature log at a printer, and end by itself when the test is over.
 
@@ -233,11 +235,15 @@ def capture(
         raise UsageError("--send or --for with --run", "a run has its own lines and its own end")
     if run is not None:
         refuse_low_limit(max_temp_c, goal)
-        _say_run(course.start(), goal, which, yes)
+        _say_run(course.every_line(), goal, which)
+        ask_by_name(course.every_line(), dialect, allowed)
+        if not confirmed("go on?", yes):
+            raise declined("nothing was sent")
     if run is None and for_s is None:
         cold = "when what it heats has been off for some minutes, or " if lines else ""
         click.echo(f"watching; it ends {cold}with Ctrl-C; --for S ends it by itself")
-    ask_by_name(lines, dialect)
+    agree(lines)
+    ask_by_name(lines, dialect, allowed)
     with at_printer(at, dialect, silence_s) as printer:
         if run is not None and not warm:
             cool_down(printer, which, quiet)
@@ -259,13 +265,11 @@ def _watching(lines: tuple[str, ...], for_s: float | None, heater: str) -> Cours
     return Watching([typed_line(line, "--send") for line in lines], for_s, heater)
 
 
-def _say_run(lines: list[str], target: float, heater: str, without: bool) -> None:
-    """Show what a run will send, and ask; refusing ends the command with nothing sent."""
+def _say_run(lines: list[str], target: float, heater: str) -> None:
+    """Show what a run will send."""
     click.echo(f"heats the {heater} to {target:g} °C; stay beside it. Lines that are sent:")
     show_lines(lines)
     click.echo("and reports are asked for; heaters off at the end.")
-    if not confirmed("go on?", without):
-        raise declined("nothing was sent")
 
 
 def _came_to(done: Captured, out: str) -> str:

@@ -104,6 +104,7 @@ def extruder(
     waits_s: float,
     tool: int | None,
     yes: bool,
+    allowed: tuple[str, ...],
 ) -> int:
     """Find, set, store and check the steps of the extruder; you mark the filament and read the
     rule. Every step is asked for; who refuses one finds the printer as it was, and cold.
@@ -120,7 +121,7 @@ def extruder(
         "that are sent:"
     )
     show_lines([*feeding.heat, feeding.feed])
-    ask_by_name(feeding.heat, feeding.dialect)
+    ask_by_name([*feeding.heat, feeding.feed], feeding.dialect, allowed)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
     with at_printer(at, dialect, waits_s=waits_s) as printer:

@@ -14,12 +14,14 @@ import click
 from omphalon.cli.benched import INPUTS, held, record
 from omphalon.cli.printer.wire import (
     Wired,
+    agree,
     agreed_dialect,
     at_printer,
     at_wire,
     confirmed,
     declined,
     hot_words,
+    say_off,
     silence,
     yes,
 )
@@ -56,6 +58,7 @@ def send(
     force: bool,
     silence_s: float,
     yes: bool,
+    allowed: tuple[str, ...],
 ) -> int:
     """Send the lines of a SHEET (`omphalon bench sheet --out SHEET`, or a test print) one by one.
 
@@ -65,7 +68,6 @@ def send(
     Example:
       omphalon printer send --line M503 --out found-settings.txt --port socket://127.0.0.1:5555
     """
-    from omphalon.lines.codes import heats
     from omphalon.lines.listing import read_listing
     from omphalon.printer.send import lines_of
 
@@ -80,15 +82,21 @@ def send(
     )
     if sheet is not None:
         show_lines(lines)
-    ask_by_name(lines, dialect)
+    agree(lines)
+    asked = ask_by_name(lines, dialect, allowed)
     if sheet is not None and not confirmed(f"send {len(lines)} line{'s'[: len(lines) != 1]}?", yes):
         raise declined("nothing was sent")
     with at_printer(at, dialect, silence_s) as printer:
-        replies = sent(printer, lines, dialect)
+        heat = HeatWatch(printer, dialect, yes)
+        replies: list[str] = []
+        for part in parts_ending_with(lines, asked):
+            replies += sent(printer, part, dialect)
+            heat.look(part, over=False)
+        if len(lines) > 1:
+            click.echo(f"applied {len(lines)} lines, each acknowledged")
         text = "\n".join(lines)
         compared = compare_with(printer, text, dialect) if readback else True
-        if any(heats(line, dialect) for line in lines):
-            say_left_on(printer)
+        heat.look((), over=True)
     if out is not None:
         put_lines(out, replies, ";")
         click.echo(f"answers {echoed(out)}")
@@ -110,9 +118,10 @@ def typed_line(line: str, option: str = "--line") -> str:
 
 
 def show_lines(lines: Sequence[str]) -> None:
-    """Every line that will be sent; of moves in a row how many they are."""
+    """Show every line that will be sent, which lets it be sent; of moves in a row how many."""
     from omphalon.lines.codes import is_move
 
+    agree(lines)
     moves: list[str] = []
     for line in [*lines, ""]:
         if line and is_move(line):
@@ -130,15 +139,68 @@ def show_lines(lines: Sequence[str]) -> None:
             click.echo(f"  {shown(line)}")
 
 
-def ask_by_name(lines: Sequence[str], dialect: Dialect) -> None:
-    """Ask for what is hotter than usual or cannot be taken back, each by its name; --yes does not
-    answer that.
+def ask_by_name(
+    lines: Sequence[str], dialect: Dialect, allowed: Sequence[str] = ()
+) -> frozenset[str]:
+    """Ask for what is not known to be harmless, what is hotter than usual and what cannot be taken
+    back, each line by its name; --yes does not answer that, `allowed` does, to the letter. Gives
+    the lines that were asked for.
     """
     from omphalon.lines.codes import asked_by_name
 
-    for words in dict.fromkeys(one for line in lines for one in asked_by_name(line, dialect)):
-        if not confirmed(f"really {words}?", without=False):
-            raise declined(f"nothing was sent: {words} was not agreed to")
+    found = frozenset(line for line in dict.fromkeys(lines) if asked_by_name(line, dialect))
+    for line in dict.fromkeys(lines):
+        for words in asked_by_name(line, dialect) if line not in allowed else ():
+            if not confirmed(f"really {words}?", without=False):
+                raise declined(f"nothing was sent: {words} was not agreed to")
+    return found
+
+
+def parts_ending_with(lines: Sequence[str], ends: frozenset[str]) -> Iterator[list[str]]:
+    """The lines in parts, each of which ends behind one of `ends`."""
+    part: list[str] = []
+    for line in lines:
+        part.append(line)
+        if line in ends:
+            yield part
+            part = []
+    if part:
+        yield part
+
+
+class HeatWatch:
+    """Which heaters lines leave on, by reports: said, noted for the port, and asked about. What was
+    on before is only said.
+    """
+
+    def __init__(self, printer: KeptPrinter, dialect: Dialect, without: bool) -> None:
+        self.printer, self.dialect, self.without = printer, dialect, without
+        self.before = printer.left_on() or {}
+        self.asked: dict[str, float] = {}  # targets that the lines so far gave
+
+    def look(self, lines: Sequence[str], over: bool) -> None:
+        """Look after these lines. `over`: no more come."""
+        from omphalon.lines.codes import targets_of
+
+        for line in lines:
+            self.asked |= targets_of(line, self.dialect)
+        on = self.printer.left_on()
+        if on is None:
+            if over:
+                click.echo("left on  not known: no report comes; omphalon printer cool: all off")
+            return
+        new = {n: t for n, t in on.items() if self.before.get(n) != t}
+        strange = {n: t for n, t in new.items() if not abs(self.asked.get(n, 0.0) - t) < 1}
+        if on and (over or strange):
+            click.echo(f"left on  {hot_words(on)}; omphalon printer cool switches it off")
+        if strange and not confirmed(
+            f"no line that omphalon knows asked for that ({hot_words(strange)}): leave it on?",
+            without=False,
+        ):
+            raise declined("heaters off: what a line had switched on was not agreed to")
+        self.before |= strange
+        if over and new and not strange and not confirmed("leave it on?", self.without):
+            say_off(self.printer.cool())
 
 
 def sent(printer: KeptPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[str, ...]:
@@ -164,23 +226,12 @@ def sent(printer: KeptPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[
             if done.doubtful
             else "mend the line or the dialect, and send what was not applied",
         )
-    if len(lines) > 1:
-        click.echo(f"applied {len(lines)} lines, each acknowledged")
     return done.replies
 
 
 def _to(count: int) -> TextIO:
     """Where progress goes: nowhere for a few lines."""
     return sys.stderr if count > LONG and sys.stderr.isatty() else io.StringIO()
-
-
-def say_left_on(printer: KeptPrinter) -> None:
-    """Which heaters these lines leave on."""
-    on = printer.left_on()
-    if on is None:
-        click.echo("left on  not known: no report comes; omphalon printer cool switches all off")
-    elif on:
-        click.echo(f"left on  {hot_words(on)}; omphalon printer cool switches it off")
 
 
 def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
@@ -261,12 +312,13 @@ class Setter:
         if line is None:
             click.echo("store   by hand: the dialect has no line for it")
         else:
+            agree([line])
             self.printer.tell(line)
-            click.echo("stored")
+            click.echo(f"stored  {shown(line)}")
 
     def restore(self) -> None:
         """The old settings again, stored; in a bench they are in force again."""
-        sent(self.printer, self.old_lines(), self.dialect)
+        self._put_back()
         self.store()
         found = held()
         if found is not None:
@@ -285,8 +337,13 @@ class Setter:
             yield
         except BaseException:
             with contextlib.suppress(OmphalonError):
-                sent(self.printer, self.old_lines(), self.dialect)
+                self._put_back()
             raise
+
+    def _put_back(self) -> None:
+        lines = self.old_lines()
+        show_lines(lines)
+        sent(self.printer, lines, self.dialect)
 
 
 def adopt_newest() -> None:

@@ -37,7 +37,6 @@ from omphalon.heaters import is_hotend, kind_of, tool_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
-    from omphalon.lines.dialect import Dialect
     from omphalon.recording import TemperatureLog
 
 
@@ -73,6 +72,7 @@ def heater(
     force: bool,
     quiet: bool,
     yes: bool,
+    allowed: tuple[str, ...],
 ) -> int:
     """Find, set, store and check the gains of the hotend or the bed. Every step is asked for; who
     refuses one finds the printer as it was, and cold.
@@ -90,9 +90,9 @@ def heater(
     refuse_low_limit(max_temp_c, goal)
     fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
     courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
-    _say_whole(
-        which, style, goal, [line for one in courses.values() for line in one.start()], dialect
-    )
+    lines = [line for one in courses.values() for line in one.every_line()]
+    _say_whole(which, style, goal, lines)
+    ask_by_name(lines, dialect, allowed)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
@@ -128,7 +128,7 @@ def heater(
     return judged.exit_code
 
 
-def _say_whole(which: str, style: str, goal: float, lines: Sequence[str], dialect: Dialect) -> None:
+def _say_whole(which: str, style: str, goal: float, lines: Sequence[str]) -> None:
     click.echo(
         f"1 heats the {which} to {goal:g} °C{HOW[style]}, and keeps the log; 2 fits the gains; "
         "3 sends, stores and reads them back; 4 heats again, and checks them."
@@ -136,7 +136,6 @@ def _say_whole(which: str, style: str, goal: float, lines: Sequence[str], dialec
     click.echo(f"It takes {kind_of(which).minutes}. Stay beside it. Lines that are sent:")
     show_lines(lines)
     click.echo("and the lines of the new gains, which are shown before.")
-    ask_by_name(lines, dialect)
 
 
 def _read(path: str, which: str) -> TemperatureLog:

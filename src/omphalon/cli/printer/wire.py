@@ -9,7 +9,8 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+import time
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -36,7 +37,16 @@ wired = options(
     click.option("--dialect", metavar="FILE", help="Templates of the printer's lines (TOML)."),
     bench_option,
 )
-yes = click.option("--yes", is_flag=True, help="Do not ask.")
+yes = options(
+    click.option("--yes", is_flag=True, help="Do not ask."),
+    click.option(
+        "--allow",
+        "allowed",
+        multiple=True,
+        metavar="LINE",
+        help="Do not ask by name for this line, to the letter; repeatable.",
+    ),
+)
 silence = number(
     "--silence",
     "interval",
@@ -56,16 +66,11 @@ class Wired:
     dialect: str | None
 
     def lines(self) -> Dialect:
-        """The dialect of its lines, in the scale of gains that the bench knows; one that could heat
-        where it switches off is refused.
-        """
+        """The dialect of its lines, in the scale of gains that the bench knows."""
         from omphalon.bench.facts import LOOP_FACTS
-        from omphalon.lines.codes import off_lines
         from omphalon.lines.dialect import load_dialect
 
-        dialect = load_dialect(self.dialect).with_loop(**facts_of_bench(**LOOP_FACTS))
-        off_lines(dialect, ("hotend", "hotend 1", "bed", "chamber"))
-        return dialect
+        return load_dialect(self.dialect).with_loop(**facts_of_bench(**LOOP_FACTS))
 
 
 def at_wire(command: Command) -> Command:
@@ -104,6 +109,43 @@ def agreed_dialect(at: Wired, without: bool) -> Dialect:
             raise declined("nothing was sent")
         note(at.port, dialect=digest)
     return dialect
+
+
+AGREED, PRINTER = "lines that were shown", "the printer that a keeper has"
+
+
+def agree(lines: Sequence[str]) -> None:
+    """Let these lines, which the user has seen, be sent: the keeper sends no others."""
+    meta = click.get_current_context().meta
+    meta.setdefault(AGREED, []).extend(lines)
+    if PRINTER in meta:
+        meta[PRINTER].agree(lines)
+
+
+class FallingView:
+    """What is watched while heaters cool, on standard error, once it takes longer than a moment."""
+
+    MOMENT_S = 1.0
+
+    def __init__(self) -> None:
+        self.begun_s, self.shown = 0.0, False
+
+    def __call__(self, words: str) -> None:
+        self.begun_s = self.begun_s or time.monotonic()
+        if time.monotonic() - self.begun_s < self.MOMENT_S:
+            return
+        if sys.stderr.isatty():
+            with contextlib.suppress(OSError):
+                click.echo(f"\r{shown(words)}\x1b[K", err=True, nl=False)
+        elif not self.shown:
+            _say(shown(words))
+        self.shown = True
+
+    def over(self) -> None:
+        """Leave the line that it was shown in."""
+        if self.shown and sys.stderr.isatty():
+            _say("")
+        self.begun_s, self.shown = 0.0, False
 
 
 class Ended(BaseException):
@@ -180,6 +222,9 @@ def at_printer(
     with Signals() as signals:
         printer = KeptPrinter(wishes, words.append, signals.wake)
         signals.printer = printer
+        meta = click.get_current_context().meta
+        printer.agree(meta.get(AGREED, []))
+        meta[PRINTER], printer.watched = printer, FallingView()
         _warn_of(at.port)  # once nobody else has the port, who might change the note
         try:
             printer.open()
@@ -204,6 +249,7 @@ def at_printer(
             raise click.Abort from error
         finally:
             signals.quiet = True
+            del meta[PRINTER]
             printer.leave()
 
 
