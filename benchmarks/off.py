@@ -22,7 +22,7 @@ from collections.abc import Callable
 import numpy as np
 
 from omphalon.heaters import KINDS
-from omphalon.printer.cooling import Cooling
+from omphalon.printer.cooling import CoolingWatch
 from omphalon.reports import Heating
 from omphalon.standin.heater import lanes_of, quantised
 from omphalon.standin.loop import CONTROL_S, Regulator
@@ -82,7 +82,7 @@ def one_run(number: int, kind: str, lie: str | None) -> tuple[str, str, float | 
     regulator = Regulator(heater.ambient_c)
     over = float(random.uniform(5, 15)) if lie == "falls to its target" else 0.0
     after = powers(lie, target, bed)
-    cooling: Cooling | None = None
+    cooling: CoolingWatch | None = None
     past: list[tuple[float, float]] = []
     power, due, tick = 0.0, 0.0, 0
     off_s = HOLD_S[kind] * float(random.uniform(1.0, 1.3))
@@ -108,7 +108,7 @@ def one_run(number: int, kind: str, lie: str | None) -> tuple[str, str, float | 
                     past.append((now, shown))
             else:
                 if cooling is None:
-                    cooling = Cooling(
+                    cooling = CoolingWatch(
                         kind=KINDS[kind],
                         held_c=np.nan if lie == "fully on, from cold" else target,
                         ours=known,

@@ -96,7 +96,7 @@ def deepest_fall(readings: Sequence[tuple[float, float]]) -> float:
 
 
 @dataclass
-class Cooling:
+class CoolingWatch:
     """One heater after it was switched off.
 
     `held_c`: the target that it had before, nan where nobody knows: falling to it proves nothing.

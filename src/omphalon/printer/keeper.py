@@ -4,9 +4,9 @@ and when the command that started it dies, stops, or falls silent.
 
     python -P -m omphalon.printer.keeper      (what it needs to know comes on standard input)
 
-It says on standard output at which port of this computer it listens, and nothing else there. Who
-knows its token is its owner, and may ask for all that `ASKED` names; anybody on this computer may
-ask it to cool down.
+It says on standard output that it has the port, and nothing else there. Who knows its token is its
+owner, and may ask for all that `ASKED` names; anybody on this computer may ask it to cool down, and
+who knows the secret in the user's own folder can tell that it is this keeper who answers.
 """
 
 from __future__ import annotations
@@ -31,12 +31,23 @@ from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.link import Link, reached
-from omphalon.printer.messages import BEAT_S, Message, Peer, as_fault, dialect_of
+from omphalon.printer.messages import (
+    BEAT_S,
+    MOST_STRANGER,
+    Message,
+    Peer,
+    as_fault,
+    dialect_of,
+    proof,
+)
+from omphalon.printer.notes import Holder, holder, known, note, said_held
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
-from omphalon.printer.port import Holder, SerialWire, held_port, known, note
+from omphalon.printer.port import SerialWire, held_port
 from omphalon.printer.send import send
 
 SILENT_S = 5.0  # an owner that is not heard of for so long is gone, or stopped
+MOST_STRANGERS = 6  # who wait at once
+STRANGER_S = 2.0  # within that a stranger has said what is wanted
 IDLE_REPORT_S = 2.0  # between two reports while nothing else is done, and a heater is on
 TERMINATED = "this computer ended it"
 LEFT = "the command that heated it died, was stopped or fell silent"
@@ -67,15 +78,15 @@ def now() -> str:
 class Keeper:
     """One printer, those who ask for something, and what is being done."""
 
-    def __init__(self, brief: Brief, listener: socket.socket) -> None:
-        self.brief, self.listener = brief, listener
+    def __init__(self, brief: Brief, listener: socket.socket, secret: str) -> None:
+        self.brief, self.listener, self.secret = brief, listener, secret
         self.listener.setblocking(False)
         self.link: Link | None = None
         self.agreed: set[str] = set()  # lines that the owner's user has seen
         self.speed = 0
         self.owner: Peer | None = None
-        self.peers: list[Peer] = []
-        self.waiting: list[Peer | None] = []  # for what comes of cooling down
+        self.strangers: dict[Peer, float] = {}  # since when each is there
+        self.waiting: dict[Peer, object] = {}  # for what comes of cooling down: their challenges
         self.asked: deque[Message] = deque()
         self.cooling = self.ended = self.lowered = False
         self.stop: str | None = None
@@ -83,35 +94,56 @@ class Keeper:
         self.clock = time.monotonic
         self.heard_s = self.asked_s = self.beat_s = self.clock()
 
-    # ---- those who ask
+    # ---- clients
 
     def look(self) -> None:
-        """Hear who is there; Stopped where the owner is gone, or somebody wants it cooled down."""
-        with contextlib.suppress(OSError):
-            self.peers.append(Peer(self.listener.accept()[0]))
-        for peer in self.peers:
-            for message in peer.read():
-                if peer is self.owner:
-                    self._hear(message)
-                else:
-                    self._hear_stranger(peer, message)
-            peer.flush()
-        self.peers = [peer for peer in self.peers if not peer.closed]
-        if self.clock() - self.beat_s > BEAT_S:
-            self.beat_s = self.clock()
-            self.tell({"beat": True}, passing=True)
+        """Hear who is there, the owner first; Stopped where the owner is gone, or somebody wants it
+        cooled down. Bounded, whatever anybody sends.
+        """
+        if self.owner is not None:
+            for message in self.owner.read():
+                self._hear(message)
+            self.owner.flush()
         gone = self.owner is not None and self.owner.closed
         if (gone or self.clock() - self.heard_s > SILENT_S) and not self.ended:
             self.stop = self.stop or LEFT
+        self._look_at_strangers()
+        if self.clock() - self.beat_s > BEAT_S:
+            self.beat_s = self.clock()
+            for peer in filter(None, (self.owner, *self.waiting)):
+                peer.say({"beat": True}, passing=True)
         if self.stop is not None and not self.cooling:
             raise Stopped(self.stop)
+
+    def _look_at_strangers(self) -> None:
+        """Everybody but the owner: few at once, a short word within a short time."""
+        with contextlib.suppress(OSError):
+            while True:
+                peer = Peer(self.listener.accept()[0])
+                if len(self.strangers) < MOST_STRANGERS:
+                    self.strangers[peer] = self.clock()
+                else:
+                    peer.connection.close()
+        for peer, since in list(self.strangers.items()):
+            for message in peer.read(MOST_STRANGER):
+                self._hear_stranger(peer, message)
+            peer.flush()
+            late = peer not in self.waiting and self.clock() - since > STRANGER_S
+            if peer is self.owner:
+                del self.strangers[peer]
+            elif peer.closed or late or peer.count > MOST_STRANGER:
+                del self.strangers[peer]
+                self.waiting.pop(peer, None)
+                peer.connection.close()
 
     def _hear_stranger(self, peer: Peer, message: Message) -> None:
         """Anybody may ask it to cool down; who knows the token is the owner."""
         token = str(message.get("token")).encode("utf-8", "replace")
         known_token = secrets.compare_digest(token, self.brief.token.encode())
         if message.get("do") == "cool":
-            self.waiting.append(peer)
+            challenge = message.get("challenge")
+            self.waiting[peer] = challenge
+            peer.say({"cooling": True, "proof": proof(self.secret, challenge)})
             self.stop = "omphalon printer cool asked for it"
         elif self.owner is None and known_token:
             self.owner, self.heard_s = peer, self.clock()
@@ -121,7 +153,8 @@ class Keeper:
     def _hear(self, message: Message) -> None:
         self.heard_s = self.clock()
         if message["do"] == "cool":
-            self.waiting.append(self.owner)
+            if self.owner is not None:
+                self.waiting[self.owner] = None
             self.stop = self.stop or "asked for"
         elif message["do"] == "agree":
             self.agreed.update(message["lines"])
@@ -145,7 +178,7 @@ class Keeper:
                     self.look()
                     time.sleep(0.01)
                 else:
-                    self._watch(self.link)
+                    self._watch_idle(self.link)
             except Stopped as why:
                 self._stopped(str(why))
             except OmphalonError as fault:
@@ -168,7 +201,7 @@ class Keeper:
             self.link.wire.close()
             self.link = None
 
-    def _watch(self, link: Link) -> None:
+    def _watch_idle(self, link: Link) -> None:
         """Nothing is asked for: look on, for as long as a user may think."""
         on = link.guard.on()
         if on:
@@ -201,9 +234,13 @@ class Keeper:
         """Heaters off, and who waits is told; alone, it ends with a note of it."""
         alone = self.owner is None or self.owner.closed or why in (LEFT, TERMINATED)
         by_owner = self.owner in self.waiting
+        unmet = self.link is None and self.unshown is None
         off = self._off(why if alone else None)
-        for peer in filter(None, self.waiting):
-            peer.say({"off": asdict(off), "cooled": True})
+        for peer in self.waiting:
+            if peer is self.owner or not unmet:
+                peer.say({"off": asdict(off), "cooled": True})
+            else:
+                peer.closed = True  # nothing is known of the printer yet: it is read there
         if not by_owner:
             self.tell({"fault": as_fault(LinkFault(why, "begin again")), "off": asdict(off)})
         self.waiting.clear()
@@ -246,7 +283,7 @@ class Keeper:
             link.before_heat = self._noted
             link.agreed = self.agreed
             link.heed = lambda words: self.tell({"said": words}, passing=True)
-            link.watched = lambda words: self.tell({"watched": words}, passing=True)
+            link.watched = self._watched
             link.guard = Guard(
                 GuardLimits(silence_s=self.brief.silence_s, waits_s=self.brief.waits_s),
                 before.left_on,
@@ -256,6 +293,10 @@ class Keeper:
         link, speed, words = reached(port, self.brief.speed, before.speed, dialect, prepared)
         self.link, self.speed = link, speed
         note(port, speed=speed, name=words, seen=now(), ended="")
+
+    def _watched(self, words: str) -> None:
+        for peer in filter(None, (self.owner, *self.waiting)):
+            peer.say({"watched": words}, passing=True)
 
     def _noted(self) -> None:
         """From here on a heater may be on: noted, for the case that this process dies."""
@@ -353,18 +394,20 @@ def main() -> None:
     for name in DEAF_TO:
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-        keeper = Keeper(brief, listener)
-        signal.signal(signal.SIGTERM, lambda *_: setattr(keeper, "stop", TERMINATED))
-        who = Holder(process=os.getpid(), listens=listener.getsockname()[1], command=brief.command)
-        try:
-            with held_port(brief.port, who):
-                print(json.dumps({"listens": who.listens}), flush=True)
+    has = holder(brief.port)
+    command = f" (process {has.process}: {has.command})" if has else ""
+    try:
+        with held_port(brief.port, command) as listener:
+            who = Holder(process=os.getpid(), command=brief.command, secret=secrets.token_hex(16))
+            keeper = Keeper(brief, listener, who.secret)
+            signal.signal(signal.SIGTERM, lambda *_: setattr(keeper, "stop", TERMINATED))
+            with said_held(brief.port, who):
+                print(json.dumps({"held": True}), flush=True)
                 keeper.serve()
-                if keeper.owner is not None:
-                    keeper.owner.close()
-        except OmphalonError as fault:
-            print(json.dumps({"fault": as_fault(fault)}), flush=True)
+            for peer in filter(None, (keeper.owner, *keeper.waiting, *keeper.strangers)):
+                peer.close()
+    except OmphalonError as fault:
+        print(json.dumps({"fault": as_fault(fault)}), flush=True)
 
 
 if __name__ == "__main__":

@@ -5,12 +5,13 @@ may be stopped, killed or held up at its terminal at any moment; the keeper goes
 from __future__ import annotations
 
 import contextlib
+import hmac
 import json
 import os
 import queue
 import secrets
 import select
-import socket
+import signal
 import subprocess
 import sys
 import threading
@@ -26,24 +27,16 @@ from omphalon.printer.capture import Captured
 from omphalon.printer.course import COURSES, Course
 from omphalon.printer.keeper import Brief
 from omphalon.printer.link import reached
-from omphalon.printer.messages import BEAT_S, Message, Peer, as_dialect, fault_of
+from omphalon.printer.messages import BEAT_S, Message, Peer, as_dialect, fault_of, proof
+from omphalon.printer.notes import holder, known, note
 from omphalon.printer.off import SwitchedOff, switch_off
-from omphalon.printer.port import (
-    Holder,
-    SerialWire,
-    checked_port,
-    held_port,
-    holder,
-    is_held,
-    known,
-    note,
-)
+from omphalon.printer.port import SerialWire, checked_port, held_port, met_keeper, process_at
 from omphalon.printer.send import Sent
 from omphalon.reports import Heating, Status
 
 HUNG_S = 15.0  # a keeper that is not heard of for so long hangs: it is ended, and done without
 ENDS_S = 3.0  # a keeper that was told to end is waited for so long
-COOLS_S = 400.0  # heaters off, with all that may go wrong on the way, is over by then
+ANSWERS_S = 15.0  # a keeper that is asked to cool down and says nothing for so long is done without
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -118,20 +111,30 @@ class KeptPrinter:
             stderr=None if os.environ.get("OMPHALON_DEBUG") == "1" else subprocess.DEVNULL,
             start_new_session=True,
         )
+        try:
+            return process, self._met(process, brief)
+        except BaseException:  # also Ctrl-C: nothing is on yet, and nobody would end it
+            process.kill()
+            process.wait()
+            raise
+
+    def _met(self, process: subprocess.Popen[bytes], brief: Brief) -> Peer:
+        """The way to a keeper that has just been started, once it has the port."""
         assert process.stdin is not None and process.stdout is not None
         with contextlib.suppress(OSError):
             process.stdin.write(json.dumps(asdict(brief)).encode() + b"\n")
             process.stdin.close()
         line = process.stdout.readline()  # it says a word, or ends
         process.stdout.close()
-        if not line:
-            raise LinkFault("the keeper of the port does not start", "try again")
-        words = json.loads(line)
+        words = json.loads(line) if line else {}
         if "fault" in words:
             raise fault_of(words["fault"])
-        peer = Peer(socket.create_connection(("127.0.0.1", words["listens"])))
-        peer.say({"token": token})
-        return process, peer
+        connection = met_keeper(brief.port) if words else None
+        if connection is None or (process_at(connection) or (process.pid,))[0] != process.pid:
+            raise LinkFault("the keeper of the port does not start", "try again")
+        peer = Peer(connection)
+        peer.say({"token": brief.token})
+        return peer
 
     # ---- the other thread: hears the keeper, and lets it know that the command lives
 
@@ -305,11 +308,10 @@ class KeptPrinter:
 
 def cooled_here(wishes: Wishes) -> SwitchedOff:
     """Heaters off without a keeper: the port opened by this process."""
-    who = Holder(process=0, listens=0, command="heaters off")
     try:
         with contextlib.ExitStack() as stack:
             with contextlib.suppress(LinkFault):
-                stack.enter_context(held_port(wishes.port, who))
+                stack.enter_context(held_port(wishes.port))
             before = known(wishes.port)
             link, speed, _ = reached(wishes.port, wishes.speed, before.speed, wishes.dialect)
             off = switch_off(link, lambda: SerialWire(wishes.port, speed))
@@ -323,25 +325,68 @@ def cooled_here(wishes: Wishes) -> SwitchedOff:
     return off
 
 
-def cool_through_keeper(port: str) -> SwitchedOff | None:
-    """Heaters off by the keeper that has a port now; None where none has."""
-    has = holder(port) if is_held(port) else None
-    if has is None:
+def cool_through_keeper(port: str, watched: Callable[[str], None]) -> SwitchedOff | None:
+    """Heaters off by the keeper that has a port now; None where none has, or has any more: then the
+    port is there to be opened. Only a keeper of this user's that proves to be it is believed; any
+    other is asked, and its port is read once it lets go.
+
+    Raises StillHot if another process has the port, and does not let go.
+    """
+    connection = met_keeper(port)
+    if connection is None:
         return None
+    has, end = holder(port), process_at(connection)
+    ours = has is not None and (end is None or end == (has.process, os.geteuid()))
     try:
-        peer = Peer(socket.create_connection(("127.0.0.1", has.listens), 2.0))
-    except OSError:
-        return None
-    peer.say({"do": "cool"})
-    while not peer.closed:
-        select.select([peer.connection], [], [], COOLS_S)
-        for message in peer.read():
-            if "off" in message:
-                peer.close()
-                return SwitchedOff(**message["off"])
+        off = _asked_to_cool(Peer(connection), has.secret if has and ours else None, watched)
+        if off is not None:
+            return off
+    except TimeoutError:  # it hangs: it is ended, and the port opened here instead
+        if has is not None and ours and end is not None:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.kill(has.process, signal.SIGKILL)
+    until = time.monotonic() + ANSWERS_S
+    while time.monotonic() < until:
+        connection = met_keeper(port)
+        if connection is None:
+            return None
+        connection.close()
+        time.sleep(0.2)
+    raise StillHot(
+        "another process has this port, was asked to cool it down, and cannot be believed",
+        "not shown to be off here: look at the printer, or pull the plug",
+    )
+
+
+def _asked_to_cool(
+    peer: Peer, secret: str | None, watched: Callable[[str], None]
+) -> SwitchedOff | None:
+    """What a keeper says of cooling down; None where it ends, or proves nothing.
+
+    Raises TimeoutError if it falls silent.
+    """
+    challenge = secrets.token_hex(16)
+    peer.say({"do": "cool", "challenge": challenge})
+    proven, heard_s = False, time.monotonic()
+    with contextlib.closing(peer):
+        while not peer.closed:
+            if time.monotonic() - heard_s > ANSWERS_S:
+                raise TimeoutError
+            select.select([peer.connection], [], [], 1.0)
+            for message in peer.read():
+                heard_s = time.monotonic()
+                if secret is not None and "proof" in message:
+                    proven = hmac.compare_digest(str(message["proof"]), proof(secret, challenge))
+                elif "watched" in message:
+                    watched(str(message["watched"]))
+                elif "off" in message:
+                    return SwitchedOff(**message["off"]) if proven else None
     return None
 
 
 def still_hot(off: SwitchedOff, why: str = "") -> StillHot:
     """The last word where heaters could not be shown to be off."""
-    return StillHot(f"{why}; {off.words}" if why else off.words, "still heating: pull the plug")
+    remedy = "still heating: pull the plug"
+    if "not yet shown" in off.words:
+        remedy = "watch it fall, or pull the plug"
+    return StillHot(f"{why}; {off.words}" if why else off.words, remedy)

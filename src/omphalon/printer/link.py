@@ -69,6 +69,9 @@ class Link:
         Raises LinkFault, Unsafe as the dialogue and the guard do, and where the printer itself
         tells of a fault while something is heated.
         """
+        if self.guarded:
+            self.guard.tick(self.clock())
+        self.each_round()
         data, now = self.wire.read(), self.clock()
         self.bytes += len(data)
         idle = self.dialogue.pending is None
@@ -84,9 +87,6 @@ class Link:
         due = self.dialogue.due(now)
         if due:
             self.wire.write(due)
-        if self.guarded:
-            self.guard.tick(now)
-        self.each_round()
         return heard
 
     def _report(self, report: Report, now: float) -> None:

@@ -1,10 +1,11 @@
-"""What the keeper of a port and those who ask it say to one another: JSON, a line a message, over a
+"""What the keeper of a port and its clients say to one another: JSON, a line a message, over a
 socket on this computer alone.
 """
 
 from __future__ import annotations
 
 import contextlib
+import hmac
 import json
 import socket
 from collections.abc import Mapping
@@ -18,6 +19,8 @@ from omphalon.lines.template import Template
 
 BEAT_S = 1.0  # each end says so often that it lives
 LONGEST = 8_000_000  # bytes of one message: a print of a hundred thousand lines
+MOST_READ = 262_144  # bytes that are read of one peer in a round
+MOST_STRANGER = 1000  # bytes of somebody who has not shown to be the owner
 MOST_UNREAD = 1_000_000  # bytes that wait for who does not read; what is only shown is dropped then
 Message = dict[str, Any]
 
@@ -29,15 +32,19 @@ class Peer:
         self.connection = connection
         self.connection.setblocking(False)
         self.inbox, self.outbox = b"", b""
+        self.count = 0  # bytes so far
         self.closed = False
 
-    def read(self) -> list[Message]:
-        """The messages that have come; `closed` is set where there will be no more."""
+    def read(self, most: int = LONGEST) -> list[Message]:
+        """The messages that have come; `closed` is set where there will be no more, or where they
+        are longer than `most` bytes. One bounded read a call: a flood holds nothing else up.
+        """
         with contextlib.suppress(BlockingIOError):
-            while data := self._receive():
-                self.inbox += data
+            data = self._receive()
+            self.count += len(data)
+            self.inbox += data
         *lines, self.inbox = self.inbox.split(b"\n")
-        self.closed |= len(self.inbox) > LONGEST
+        self.closed |= len(self.inbox) > most
         found = []
         for line in lines:
             try:
@@ -52,7 +59,7 @@ class Peer:
 
     def _receive(self) -> bytes:
         try:
-            data = self.connection.recv(65536)
+            data = self.connection.recv(MOST_READ)
         except BlockingIOError:
             raise
         except OSError:
@@ -84,6 +91,11 @@ class Peer:
             if not self.closed:
                 self.connection.sendall(self.outbox)
         self.connection.close()
+
+
+def proof(secret: str, challenge: object) -> str:
+    """What only who knows the secret can answer to a challenge (HMAC, RFC 2104)."""
+    return hmac.new(secret.encode(), str(challenge).encode(), "sha256").hexdigest()
 
 
 def as_fault(error: OmphalonError) -> Message:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from omphalon.errors import LinkFault
 from omphalon.heaters import kind_of
-from omphalon.printer.cooling import Cooling
+from omphalon.printer.cooling import CoolingWatch
 from omphalon.printer.link import ANSWER_S, Link
 from omphalon.printer.port import Wire
 
@@ -56,16 +56,18 @@ class _Off:
             return {}
         return {n: one.target_c for n, one in link.last.heaters.items() if one.target_c > 0}
 
-    def _watched(self, name: str) -> Cooling:
+    def _watched(self, name: str) -> CoolingWatch:
         before = self.link.guard.before_off(name)
         held_c = self.before.get(name, before.target_c)
-        return Cooling(kind=kind_of(name), held_c=held_c, ours=before.asked, past=before.readings)
+        return CoolingWatch(
+            kind=kind_of(name), held_c=held_c, ours=before.asked, past=before.readings
+        )
 
-    def _concerned(self) -> dict[str, Cooling]:
+    def _concerned(self) -> dict[str, CoolingWatch]:
         """The heaters that reports name, or that we have heated."""
         return {name: one for name, one in self.heaters.items() if one.reported or one.ours}
 
-    def waited_for(self) -> dict[str, Cooling]:
+    def waited_for(self) -> dict[str, CoolingWatch]:
         """Those of them that are not shown to be off."""
         known = self._concerned()
         idle = {name: one.reading_c for name, one in known.items() if one.idle}
@@ -127,7 +129,7 @@ class _Off:
         return max(link.clock() - self.begun_s, link.report_s - self.begun_report_s)
 
     @staticmethod
-    def words(waited: Mapping[str, Cooling]) -> str:
+    def words(waited: Mapping[str, CoolingWatch]) -> str:
         """What is watched, for a view."""
         seen = (f"{name} {one.reading_c:.1f} °C" for name, one in waited.items() if one.readings)
         return f"off was sent; watching it fall: {', '.join(seen)}"
@@ -219,7 +221,7 @@ class _Off:
             shown=False, halted=line is not None, words=f"{self._why(before)}{halted}"
         )
 
-    def _on(self) -> list[tuple[str, Cooling]]:
+    def _on(self) -> list[tuple[str, CoolingWatch]]:
         return [(name, one) for name, one in self.heaters.items() if one.on]
 
     def _why(self, before: Sequence[str]) -> str:

@@ -1,168 +1,32 @@
-"""The port at the edge: serial or TCP by pyserial, with every fault of its as a sentence; and what
-is known of each port between one command and the next: who has it, what answered there, which
-heaters were left on, and how the last command ended.
+"""The port at the edge: serial or TCP by pyserial, with every fault of its as a sentence; one
+process has it at a time, by whatever name, and is met at a place that follows from what the port
+is.
 """
 
 from __future__ import annotations
 
 import contextlib
 import errno
+import functools
 import hashlib
 import ipaddress
-import json
 import os
 import re
 import socket
 import stat
-import tempfile
+import struct
+import sys
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, field, replace
-from pathlib import Path
 from typing import Any, Protocol
 
-from omphalon.errors import LinkFault, UnwritableFile, echoed
-from omphalon.files import put_bytes
+from omphalon.errors import LinkFault, echoed
 
 # bits a second, the most common first; tried in this order where none is given
 SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)
+MOST_READ = 4096  # bytes in one read: a flood holds nothing else up
+LINUX = sys.platform == "linux"
 READ_S = 0.02  # the longest a read waits: how fast everything else is looked at
 PLUG = "look at the cable and at the printer's switch; omphalon printer list shows the ports"
-
-
-@dataclass(frozen=True, kw_only=True)
-class Known:
-    """A port: the speed at which a printer answered, its own words, when; since when a heater may
-    be on, if a command ended without switching it off; heaters that were left on, with their
-    targets; what was done when nobody was there to be told; the dialect of a bench's own that was
-    agreed to, by its digest. Times are ISO, UTC.
-    """
-
-    port: str
-    speed: int | None = None
-    name: str = ""
-    seen: str = ""
-    heating_since: str | None = None
-    left_on: dict[str, float] = field(default_factory=dict)
-    ended: str = ""
-    dialect: str = ""
-
-
-def place() -> Path:
-    """The folder of the notes; a temporary one where the user's own cannot be written."""
-    from platformdirs import user_state_path
-
-    named = os.environ.get("OMPHALON_STATE")
-    for folder in (
-        *([Path(named)] if named else []),
-        user_state_path("omphalon", appauthor=False) / "ports",
-        Path(tempfile.gettempdir()) / f"omphalon-ports-{os.getuid() if os.name != 'nt' else ''}",
-    ):
-        with contextlib.suppress(OSError):
-            folder.mkdir(parents=True, exist_ok=True)
-            if os.access(folder, os.W_OK):
-                return folder
-    raise UnwritableFile("no folder for notes about ports", "set OMPHALON_STATE to one")
-
-
-def _name(port: str) -> str:
-    return hashlib.sha256(address_of(port).encode()).hexdigest()[:16]
-
-
-def _file(port: str) -> Path:
-    return place() / f"{_name(port)}.json"
-
-
-def _common() -> Path:
-    """The folder of the locks, where every user of this computer finds it."""
-    folder = Path(tempfile.gettempdir()) / "omphalon-ports"
-    with contextlib.suppress(OSError):
-        folder.mkdir(exist_ok=True)
-        folder.chmod(0o777)  # not sticky: there a file of another user may not be opened
-    return folder if folder.is_dir() and not folder.is_symlink() else place()
-
-
-def known(port: str) -> Known:
-    """The note on a port; an empty one where there is none, or none that can be read."""
-    with contextlib.suppress(OSError, ValueError, TypeError):
-        return Known(**json.loads(_file(port).read_text("utf-8")))
-    return Known(port=port)
-
-
-def all_known() -> list[Known]:
-    """Every note, the latest first."""
-    found = []
-    for path in place().glob("*.json"):
-        with contextlib.suppress(OSError, ValueError, TypeError):
-            found.append(Known(**json.loads(path.read_text("utf-8"))))
-    return sorted(found, key=lambda one: one.seen, reverse=True)
-
-
-def note(port: str, **changes: object) -> Known:
-    """A note with these changes, kept."""
-    one: Known = replace(known(port), **changes)  # type: ignore[arg-type]
-    put_bytes(str(_file(port)), json.dumps(asdict(one)).encode())
-    return one
-
-
-@dataclass(frozen=True, kw_only=True)
-class Holder:
-    """Who has a port: the process, where it listens on this computer, and what it is about."""
-
-    process: int
-    listens: int
-    command: str
-
-
-def holder(port: str) -> Holder | None:
-    """Who has a port now, as far as it says so."""
-    with contextlib.suppress(OSError, ValueError, TypeError):
-        words: dict[str, Any] = json.loads((_common() / f"{_name(port)}.who").read_text("utf-8"))
-        return Holder(**words)
-    return None
-
-
-def is_held(port: str) -> bool:
-    """Whether another process has the port now, whatever it has left written."""
-    from filelock import FileLock, Timeout
-
-    try:
-        with FileLock(_lock(port), timeout=0, mode=0o666):
-            return False
-    except (Timeout, OSError):
-        return True
-
-
-def _lock(port: str) -> Path:
-    return _common() / f"{_name(port)}.lock"
-
-
-@contextlib.contextmanager
-def held_port(port: str, who: Holder) -> Iterator[None]:
-    """The port for this process alone, as long as it lives; `who` says so to others.
-
-    Raises LinkFault if another one has it.
-    """
-    from filelock import FileLock, Timeout
-
-    lock = FileLock(_lock(port), timeout=0, mode=0o666)
-    try:
-        lock.acquire()
-    except (Timeout, PermissionError) as error:
-        has = holder(port)
-        words = f" (process {has.process}: {echoed(has.command)})" if has else ""
-        raise LinkFault(
-            f"{echoed(port)}: another omphalon is talking to this printer{words}",
-            "wait until it is done, stop it there with Ctrl-C, or omphalon printer cool",
-        ) from error
-    said = _common() / f"{_name(port)}.who"
-    try:
-        with contextlib.suppress(UnwritableFile):
-            put_bytes(str(said), json.dumps(asdict(who)).encode())
-        yield
-    finally:
-        with contextlib.suppress(OSError):
-            said.unlink()
-        lock.release()
 
 
 HOST_AND_PORT = re.compile(r"[A-Za-z0-9.-]+:\d{1,5}")
@@ -201,8 +65,11 @@ def checked_port(name: str) -> str:
     return name
 
 
+@functools.cache
 def address_of(name: str) -> str:
-    """What a port's name leads to, the same for every name of one port."""
+    """What a port's name leads to, the same for every name of one port; asked once in a process, so
+    that a device that is unplugged is still that device.
+    """
     there = SOCKET.fullmatch(name)
     if there is None:
         with contextlib.suppress(OSError, ValueError):
@@ -227,7 +94,72 @@ def _plain_address(text: str) -> str:
         return text
     mapped = getattr(address, "ipv4_mapped", None)
     address = mapped or address
-    return "here" if address.is_loopback or address.is_unspecified else str(address)
+    here = address.is_loopback or address.is_unspecified or _is_own(str(address))
+    return "here" if here else str(address)
+
+
+def _is_own(address: str) -> bool:
+    """Whether an address is one of this computer's: only there can a socket be bound to it."""
+    family = socket.AF_INET6 if ":" in address else socket.AF_INET
+    with contextlib.suppress(OSError), socket.socket(family, socket.SOCK_DGRAM) as one:
+        one.bind((address, 0))
+        return True
+    return False
+
+
+def _meeting_place(port: str) -> tuple[int, Any]:
+    """The family and address of the socket at which the keeper of a port listens: one for all names
+    of the port, users, and folders for temporary files.
+    """
+    name = hashlib.sha256(address_of(port).encode()).hexdigest()
+    if LINUX:
+        return socket.AF_UNIX, f"\0omphalon-port-{name[:32]}"
+    return socket.AF_INET, ("127.0.0.1", 20000 + int(name[:8], 16) % 12000)
+
+
+@contextlib.contextmanager
+def held_port(port: str, command: str = "") -> Iterator[socket.socket]:
+    """The port for this process alone, as long as it lives; gives the socket at which it can be
+    met. The device itself is locked where it is opened.
+
+    Raises LinkFault if another one has it; `command`: what that is about, as far as it is known.
+    """
+    family, address = _meeting_place(port)
+    listener = socket.socket(family)
+    try:
+        try:
+            listener.bind(address)
+            listener.listen(8)
+        except OSError as error:
+            raise LinkFault(
+                f"{echoed(port)}: another omphalon is talking to this printer{echoed(command)}",
+                "wait until it is done, stop it there with Ctrl-C, or omphalon printer cool",
+            ) from error
+        yield listener
+    finally:
+        listener.close()
+
+
+def met_keeper(port: str) -> socket.socket | None:
+    """A connection to the process that has a port now; None where none has."""
+    family, address = _meeting_place(port)
+    connection = socket.socket(family)
+    connection.settimeout(2.0)
+    try:
+        connection.connect(address)
+    except OSError:
+        connection.close()
+        return None
+    return connection
+
+
+def process_at(connection: socket.socket) -> tuple[int, int] | None:
+    """The process and the user at the other end, where the system tells."""
+    if not LINUX:
+        return None
+    raw = connection.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
+    process, user, _ = struct.unpack("3i", raw)
+    return process, user
 
 
 class SerialWire:
@@ -259,10 +191,10 @@ class SerialWire:
     def _rest(self) -> bytes:
         """What can be read without waiting; a socket does not count its bytes."""
         if "://" not in self.name:
-            return bytes(self.port.read(self.port.in_waiting))
+            return bytes(self.port.read(min(self.port.in_waiting, MOST_READ)))
         self.port.timeout = 0
         try:
-            return bytes(self.port.read(65536))
+            return bytes(self.port.read(MOST_READ))
         finally:
             self.port.timeout = READ_S
 

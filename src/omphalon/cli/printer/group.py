@@ -12,14 +12,22 @@ from omphalon.cli.common import InOrder, choice, number
 from omphalon.cli.printer.capture import capture
 from omphalon.cli.printer.send import send
 from omphalon.cli.printer.tune import tune
-from omphalon.cli.printer.wire import Wired, at_printer, at_wire, hot_words, say_off
+from omphalon.cli.printer.wire import (
+    FallingView,
+    Wired,
+    at_printer,
+    at_wire,
+    hot_words,
+    say_off,
+    trusted_dialect,
+)
 from omphalon.constants import BUILDS
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.files import put_bytes
 from omphalon.standin import FAULTS
 
 if TYPE_CHECKING:
-    from omphalon.printer.port import Known
+    from omphalon.printer.notes import Known
 
 ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
 
@@ -38,7 +46,8 @@ def list_ports(as_json: bool) -> None:
     Example:
       omphalon printer list
     """
-    from omphalon.printer.port import all_known, found_ports, known
+    from omphalon.printer.notes import all_known, known
+    from omphalon.printer.port import found_ports
 
     there = dict(found_ports())
     rows = [known(name) for name in there]
@@ -89,15 +98,20 @@ def _heat_of(one: Known) -> str:
 def cool(at: Wired) -> None:
     """Switch the heaters off, and say whether the printer confirms it.
 
+    A bench's own dialect is used only where it was agreed to at this port; else the lines that
+    ship.
+
     \b
     Example:
       omphalon printer cool --port socket://127.0.0.1:5555
     """
     from omphalon.printer.kept import cool_through_keeper
 
-    off = cool_through_keeper(at.port)
+    view = FallingView()
+    off = cool_through_keeper(at.port, view)
+    view.over()
     if off is None:
-        with at_printer(at, at.lines()) as found:
+        with at_printer(at, trusted_dialect(at)) as found:
             off = found.cool()
     say_off(off)
 

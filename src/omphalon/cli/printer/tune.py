@@ -37,6 +37,7 @@ from omphalon.heaters import is_hotend, kind_of, tool_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
+    from omphalon.lines.dialect import Dialect
     from omphalon.recording import TemperatureLog
 
 
@@ -91,8 +92,7 @@ def heater(
     fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
     courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
     lines = [line for one in courses.values() for line in one.every_line()]
-    _say_whole(which, style, goal, lines)
-    ask_by_name(lines, dialect, allowed)
+    _say_whole(which, style, goal, lines, dialect, allowed)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
@@ -128,7 +128,14 @@ def heater(
     return judged.exit_code
 
 
-def _say_whole(which: str, style: str, goal: float, lines: Sequence[str]) -> None:
+def _say_whole(
+    which: str,
+    style: str,
+    goal: float,
+    lines: Sequence[str],
+    dialect: Dialect,
+    allowed: Sequence[str],
+) -> None:
     click.echo(
         f"1 heats the {which} to {goal:g} °C{HOW[style]}, and keeps the log; 2 fits the gains; "
         "3 sends, stores and reads them back; 4 heats again, and checks them."
@@ -136,6 +143,7 @@ def _say_whole(which: str, style: str, goal: float, lines: Sequence[str]) -> Non
     click.echo(f"It takes {kind_of(which).minutes}. Stay beside it. Lines that are sent:")
     show_lines(lines)
     click.echo("and the lines of the new gains, which are shown before.")
+    ask_by_name(lines, dialect, allowed)
 
 
 def _read(path: str, which: str) -> TemperatureLog:

@@ -19,7 +19,7 @@ import click
 from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import Command, bench_option, number, options
 from omphalon.constants import SILENCE_S, UNWATCHED_S
-from omphalon.errors import LinkFault, StillHot, echoed, shown
+from omphalon.errors import LinkFault, OmphalonError, StillHot, echoed, shown
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -91,24 +91,50 @@ def agreed_dialect(at: Wired, without: bool) -> Dialect:
     """The dialect, once the user has seen it: one that is no part of omphalon is shown line by line
     before its first use at a port, and again when it has changed.
     """
-    import hashlib
-
-    from omphalon.lines.dialect import SHIPPED
-    from omphalon.printer.port import known, note
+    from omphalon.printer.notes import known, note
 
     dialect = at.lines()
-    if at.dialect is None or at.dialect in SHIPPED:
+    if _ships(at):
         return dialect
-    rows = [f"{name} = {t.text}" for name, t in sorted(dialect.templates.items())]
-    digest = hashlib.sha256("\n".join(rows).encode()).hexdigest()[:16]
-    if known(at.port).dialect != digest:
-        click.echo(f"{echoed(at.dialect)} says how this printer is spoken to:", err=True)
-        for row in rows:
+    if known(at.port).dialect != _digest(dialect):
+        click.echo(f"{echoed(at.dialect or '')} says how this printer is spoken to:", err=True)
+        for row in _rows(dialect):
             click.echo(f"  {shown(row)}", err=True)
         if not confirmed("speak so at this port?", without):
             raise declined("nothing was sent")
-        note(at.port, dialect=digest)
+        note(at.port, dialect=_digest(dialect))
     return dialect
+
+
+def trusted_dialect(at: Wired) -> Dialect:
+    """The dialect where it was agreed to at this port; else, or where it cannot be read, the one
+    that ships: heaters off waits for no question.
+    """
+    from omphalon.lines.dialect import load_dialect
+    from omphalon.printer.notes import known
+
+    with contextlib.suppress(OmphalonError):
+        dialect = at.lines()
+        if _ships(at) or known(at.port).dialect == _digest(dialect):
+            return dialect
+    click.echo(f"{echoed(at.dialect or '')} is not used here: the lines that ship are", err=True)
+    return load_dialect()
+
+
+def _ships(at: Wired) -> bool:
+    from omphalon.lines.dialect import SHIPPED
+
+    return at.dialect is None or at.dialect in SHIPPED
+
+
+def _rows(dialect: Dialect) -> list[str]:
+    return [f"{name} = {t.text}" for name, t in sorted(dialect.templates.items())]
+
+
+def _digest(dialect: Dialect) -> str:
+    import hashlib
+
+    return hashlib.sha256("\n".join(_rows(dialect)).encode()).hexdigest()[:16]
 
 
 AGREED, PRINTER = "lines that were shown", "the printer that a keeper has"
@@ -220,7 +246,10 @@ def at_printer(
     )
     words: list[str] = []
     with Signals() as signals:
-        printer = KeptPrinter(wishes, words.append, signals.wake)
+        try:
+            printer = KeptPrinter(wishes, words.append, signals.wake)
+        except Ended as error:
+            raise click.Abort from error
         signals.printer = printer
         meta = click.get_current_context().meta
         printer.agree(meta.get(AGREED, []))
@@ -275,7 +304,7 @@ def _say(line: str) -> None:
 
 def _warn_of(port: str) -> None:
     """What the last command on a port left behind."""
-    from omphalon.printer.port import known
+    from omphalon.printer.notes import known
 
     before = known(port)
     if before.ended:
