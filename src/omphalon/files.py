@@ -58,7 +58,7 @@ def in_place(path: str) -> Iterator[IO[bytes]]:
     try:
         target = Path(path).resolve()
         if target.exists() and not stat.S_ISREG(target.stat().st_mode):
-            with open(target, "wb") as file:
+            with _opened_as_it_is(target) as file:
                 yield file
             return
         number, name = tempfile.mkstemp(prefix=HALF_WRITTEN, dir=target.parent)
@@ -79,6 +79,13 @@ def in_place(path: str) -> Iterator[IO[bytes]]:
         raise UnwritableFile(
             f"{path}: cannot be written ({error.strerror})", "choose another place"
         ) from error
+
+
+def _opened_as_it_is(target: Path) -> IO[bytes]:
+    """A pipe or a device; a pipe that nobody reads would hold a writer up for ever."""
+    number = os.open(target, os.O_WRONLY | getattr(os, "O_NONBLOCK", 0))
+    os.set_blocking(number, True)
+    return os.fdopen(number, "wb")
 
 
 def _umask() -> int:

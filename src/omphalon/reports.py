@@ -15,12 +15,13 @@ REPORT = re.compile(
 )
 SIGN = re.compile(rf"(?:^|[^A-Za-z0-9@])[TB]0?\s*:\s*{NUMBER}", re.ASCII)
 STAMP = re.compile(
-    r"^\W*(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
+    r"^\W{0,20}(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?"
     r"|\d{1,2}[./]\d{1,2}[./]\d{2,4},? \d{1,2}:\d\d:\d\d(?:[.,]\d+)?(?: ?[AaPp]\.?[Mm]\.?)?"
     r"|\d{1,2}:\d\d:\d\d(?:[.,]\d+)?(?: ?[AaPp]\.?[Mm]\.?)?|\d+(?:\.\d+)?)"
-    r"(?=[\s\]>,;|:-]+.*?\b[TB]0?\s*:)",
+    r"(?=[\s\]>,;|:-])",
     re.ASCII,
 )
+LONGEST = 4096  # letters of a line that are read: no controller says more in one
 FULL_POWERS = (1.0, 100.0, 127.0, 255.0, 1023.0)  # what stands for full power
 
 
@@ -71,6 +72,7 @@ def report_of(line: str) -> Report | None:
 
     `line`: for example `12.5 T:23.40 /0.00 B:19.50 /75.00 @:0 B@:127`, amid any other words.
     """
+    line = line[:LONGEST]
     marks = {m[1]: m for m in REPORT.finditer(line)}
     readings = [mark for mark in marks if "@" not in mark]
     if not any(mark[0] in "TB" for mark in readings):

@@ -177,7 +177,8 @@ def read_facts(path: Path) -> dict[str, Value]:
     try:
         table = tomllib.loads(data.decode("utf-8-sig"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise UnknownFormat(f"{path}: {error}", "mend that line") from error
+        words = "nested too deeply" if isinstance(error, RecursionError) else str(error)
+        raise UnknownFormat(f"{path}: {words}", "mend that line") from error
     try:
         return {key: checked(key, value) for key, value in flat(table)}
     except UsageError as wrong:

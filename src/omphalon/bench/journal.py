@@ -11,6 +11,7 @@ import os
 import sqlite3
 import stat
 import statistics
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -21,6 +22,7 @@ from omphalon.errors import OmphalonError, UnreadableFile, UnwritableFile
 from omphalon.shapes import DOCUMENT, Shape, fits, parsed
 
 SCHEMA = 1
+MOST_S, STEPS = 120.0, 100_000  # no reading or writing takes longer; looked at every so many steps
 PATIENCE_S = 60.0  # how long one process waits for another
 # the end of a rollback journal that names others (SQLite file format, 3: the rollback journal)
 SUPER_JOURNAL = bytes.fromhex("d9d505f920a163d7")
@@ -91,6 +93,11 @@ class Journal:
             uri = f"{self.path.resolve().as_uri()}?mode={mode}"
             base = sqlite3.connect(uri, uri=True, timeout=PATIENCE_S, isolation_level=None)
             try:
+                base.execute("PRAGMA trusted_schema = OFF")
+                until = time.monotonic() + MOST_S
+                base.set_progress_handler(lambda: int(time.monotonic() > until), STEPS)
+                if mode != "rwc":
+                    self._refuse_other_schema(base)
                 if write:
                     base.execute("PRAGMA synchronous = FULL")
                 yield base
@@ -125,6 +132,22 @@ class Journal:
                 "take it away, or take a back-up: omphalon bench restore",
             )
 
+    def _refuse_other_schema(self, base: sqlite3.Connection) -> None:
+        """Refuse tables, views and triggers that are not ours: a view may never end, a trigger
+        change what is written. SQLite's own master table is read as it stands.
+        """
+        listed = "SELECT type, name, sql FROM sqlite_master"
+            "SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite!_%' ESCAPE '!'"
+        )
+        with contextlib.closing(sqlite3.connect(":memory:")) as ours:
+            ours.executescript(TABLE)
+            wanted = set(ours.execute(listed))
+        if set(base.execute(listed)) != wanted:
+            raise UnreadableFile(
+                f"{self.path}: holds other tables, views or triggers than omphalon's journal",
+                RESTORE,
+            )
+
     def copy_to(self, path: Path) -> None:
         """A whole copy, which no other process writes into."""
         with self._opened() as base, contextlib.closing(sqlite3.connect(path)) as copy:
@@ -134,6 +157,8 @@ class Journal:
         """What kept the journal from being read or written, as ours."""
         kind = UnwritableFile if write else UnreadableFile
         words = str(error)
+        if "interrupted" in words:
+            return kind(f"{self.path}: takes longer to read than any journal of ours", RESTORE)
         if "locked" in words:
             return kind(f"{self.path}: another program holds it", "let that one end, and try again")
         remedy = "look at the folder's permissions and at the room on the disk"

@@ -120,6 +120,7 @@ def main() -> None:
         args = sys.argv[1:] or _first_words()
         answer = omphalon.main(args, prog_name="omphalon", standalone_mode=False)
         code = getattr(answer, "exit_code", answer)
+        sys.stdout.flush()
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.ctx.get_help() if error.ctx else "", err=True)
         code = 2
@@ -130,6 +131,10 @@ def main() -> None:
         if os.environ.get("OMPHALON_DEBUG") == "1" and not isinstance(error, EXPECTED):
             raise
         code = _say(*sentence_of(error))
+    try:
+        sys.stdout.flush()
+    except OSError:  # said already; the interpreter would try again, and exit with 120
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
     sys.exit(code if isinstance(code, int) else 0)
 
 

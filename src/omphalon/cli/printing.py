@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
+from zlib import crc32
 
 import click
 
+from omphalon.cli.benched import held
 from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of, options
 from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
@@ -99,9 +101,20 @@ def job_of(given: dict[str, Any], fast: float, acceleration: float, retract: flo
         given,
         bed=filled(Bed, given, x_mm=sizes[0], y_mm=sizes[-1], round=rounded, centred=centred),
         at=at,
+        printer=_printer(),
         tool=click.get_current_context().params.get("tool") or 0,
         **{name: value for name, value in usual.items() if given[name] is None},
     )
+
+
+def _printer() -> str:
+    """The printer of the bench that is in use, told from others of its name."""
+    found = held()
+    if found is None:
+        return ""
+    bench, state = found
+    place = crc32(str(bench.place.resolve()).encode())
+    return f"{state.facts.get('printer.name', '')} {place:08x}".strip()
 
 
 def print_lines(how: Leaving, given: dict[str, Any]) -> Dialect:

@@ -20,9 +20,9 @@ from typing import Any
 from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.farm.jobs import FarmJob, Impossible, JobOutcome
 from omphalon.files import HALF_WRITTEN, put_bytes
-from omphalon.shapes import DOCUMENT, flat, parsed
+from omphalon.shapes import DOCUMENT, fits, flat, parsed
 
-ANSWERS, EARLIER, MARK = "answers", "earlier", "farm.json"
+ANSWERS, EARLIER, MARK, LOCK = "answers", "earlier", "farm.json", ".lock"
 RESULTS, PARQUET, PAGE = "results.csv", "results.parquet", "farm.html"
 NOT_YET: Mapping[str, Any] = {"error": "not done yet; the same command goes on"}
 FIRST = ("printer", "model", "study", "log", "verdict", "error", "warnings", "answer")
@@ -67,21 +67,45 @@ class Store:
     """The folder of one run."""
 
     def __init__(self, place: str) -> None:
+        from filelock import FileLock
+
         self.place = Path(place)
+        self.lock = FileLock(self.place / LOCK, timeout=0)
 
     def open(self, version: str) -> None:
-        """Make the folder, or take one that a run has made; somebody else's is refused."""
+        """Make the folder, or take one that a run has made, for this run alone; somebody else's is
+        refused.
+        """
+        from filelock import Timeout
+
         if self.place.exists() and not self.place.is_dir():
             raise UsageError(f"--out {echoed(str(self.place))}: is a file", "give a folder")
         mark = self.place / MARK
-        if self.place.is_dir() and any(self.place.iterdir()) and not mark.is_file():
+        names = {path.name for path in self.place.iterdir()} if self.place.is_dir() else set()
+        for name in names & {ANSWERS, EARLIER, RESULTS, PARQUET, PAGE, MARK, LOCK}:
+            if (self.place / name).is_symlink():
+                raise UsageError(
+                    f"--out {echoed(str(self.place))}: {name} is a link, and would lead elsewhere",
+                    "give another folder",
+                )
+        if names - {LOCK} and not mark.is_file():
             raise UsageError(
                 f"--out {echoed(str(self.place))}: holds what no farm run wrote",
                 "give another folder, or an empty one",
             )
         try:
+            self.place.mkdir(parents=True, exist_ok=True)
+            self.lock.acquire()
+            if not mark.exists():
+                text = f'{{\n "omphalon": "{version}", "kind": "farm"\n}}\n'
+                put_bytes(str(mark), text.encode())
             for folder in (ANSWERS, EARLIER):
                 (self.place / folder).mkdir(parents=True, exist_ok=True)
+        except Timeout as error:
+            raise UsageError(
+                f"--out {echoed(str(self.place))}: another farm fit is at work there",
+                "let that one end, or give another folder",
+            ) from error
         except OSError as error:
             raise UnwritableFile(
                 f"{self.place}: cannot be made ({error.strerror})", "give another folder"
@@ -89,8 +113,6 @@ class Store:
         for place in (self.place, self.place / ANSWERS, self.place / EARLIER):
             for half in place.glob(f"{HALF_WRITTEN}*"):  # of a run that was killed
                 half.unlink(missing_ok=True)
-        if not mark.exists():
-            put_bytes(str(mark), f'{{\n "omphalon": "{version}", "kind": "farm"\n}}\n'.encode())
 
     def kept(self, job: FarmJob) -> Mapping[str, Any] | None:
         """The answer to a job, if an earlier run has found it; None else."""
@@ -99,6 +121,8 @@ class Store:
             os.replace(earlier, place)
         try:
             found: Mapping[str, Any] = parsed(place.read_text(encoding="utf-8"), ANSWER)
+            if not _plain(found):
+                return None
         except (OSError, ValueError):
             return None
         return found
@@ -134,6 +158,12 @@ class Store:
         sink = io.BytesIO()
         parquet.write_table(Table.from_pydict(columns), sink)
         put_bytes(str(self.place / PARQUET), sink.getvalue())
+
+
+def _plain(document: Mapping[str, Any]) -> bool:
+    """Whether settings are numbers and words, and half widths numbers."""
+    settings, halves = (dict(flat(document.get(part, {}))) for part in ("settings", "spread"))
+    return fits(list(settings.values()), [(float, str)]) and fits(list(halves.values()), [float])
 
 
 def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> Result:
@@ -217,6 +247,8 @@ def _result(place: Path, row: Mapping[str, str | None]) -> Result:
     if name and inside:
         try:
             document = parsed((place / name).read_text(encoding="utf-8"), ANSWER)
+            if not _plain(document):
+                raise ValueError("settings of another shape")
         except (OSError, ValueError) as error:
             raise UnreadableFile(
                 f"{echoed(str(place))}: {echoed(name)} cannot be read",

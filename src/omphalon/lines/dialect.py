@@ -73,8 +73,9 @@ LOOP_KEYS = tuple(field.name for field in fields(ControlLoop))
 def in_all_forms(values: Mapping[str, object], loop: ControlLoop) -> dict[str, object]:
     """kp, ki and kd (for full power as the loop has it) with every other form beside them."""
     kp, ki, kd = (float(str(values[name])) for name in ("kp", "ki", "kd"))
-    out: dict[str, object] = {**values, "ti": kp / ki if ki else 0.0, "td": kd / kp}
-    if loop.span_c is not None:
+    out: dict[str, object] = {**values, "ti": kp / ki if ki else 0.0}
+    out["td"] = kd / kp if kp else 0.0
+    if loop.span_c is not None and kp:
         out["kp_percent_band"] = 100 * loop.full_power / (kp * loop.span_c)
     if loop.period_s is not None:
         out |= {"ki_per_loop": ki * loop.period_s, "kd_per_loop": kd / loop.period_s}

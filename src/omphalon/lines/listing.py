@@ -4,11 +4,13 @@ turned round: literal words must stand there, fields become numbers.
 
 from __future__ import annotations
 
+import math
 import re
 import string
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from omphalon.errors import BadReading, UnknownFormat, echoed
 from omphalon.files import small_file
 from omphalon.lines.dialect import LINES_OF_TOOL, Dialect, as_gains
 from omphalon.lines.template import Template
@@ -17,6 +19,21 @@ NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
 SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
 COMMENT = re.compile(r"\s*[;#]")
 MOST_BYTES = 4_000_000
+MOST_LINE = 4096  # bytes; no controller lists more in one
+# a field of a setting → the least and the most that a printer could be set to
+POSSIBLE = {
+    "steps": (1e-3, 1e6),
+    "kp": (1e-6, 1e7),
+    "ki": (0.0, 1e7),
+    "kd": (0.0, 1e7),
+    "flow": (0.05, 500.0),
+    "advance": (0.0, 10.0),
+    "frequency": (1.0, 1000.0),
+    "damping": (0.0, 1.0),
+    "acceleration": (1e-3, 1e7),
+    "speed": (1e-3, 1e6),
+    "corner": (0.0, 1e5),
+}
 # settings that a controller keeps; what else a sheet sets need not be listed
 STORED = (
     "steps",
@@ -88,6 +105,24 @@ def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) ->
     return Listed(setting=setting, axis=axis, values=values, row=row, tool=tool)
 
 
+def sound(found: list[Listed]) -> list[Listed]:
+    """The settings of a listing, each one that a printer could be set to.
+
+    Raises BadReading with the row of one that could not.
+    """
+    for one in found:
+        for name, text in one.values.items():
+            low, high = POSSIBLE.get(name, (-math.inf, math.inf))
+            if name != "shaper" and not low <= float(text) <= high:
+                what = f"{one.setting} {one.axis}".strip()
+                raise BadReading(
+                    f"the listing, row {one.row}: {what} with {name} {echoed(text)}: no printer "
+                    "works with that",
+                    "correct the row, or remove it where the printer does not use it",
+                )
+    return found
+
+
 def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str]]:
     """What a printer lists of its settings, against the lines that it was sent.
 
@@ -132,8 +167,14 @@ def read_listing(path: str) -> str:
 
     Raises UnreadableFile if it cannot be read, or is too large to be one.
     """
-    data = small_file(path, MOST_BYTES, "listing", "give the file of what the printer lists")
-    return data.decode("utf-8-sig", "replace")
+    remedy = "give the file of what the printer lists"
+    text = small_file(path, MOST_BYTES, "listing", remedy).decode("utf-8-sig", "replace")
+    for row, line in enumerate(text.splitlines(), 1):
+        if len(line) > MOST_LINE:
+            raise UnknownFormat(
+                f"{path}: row {row}: longer than 4 kB, no line of a printer", remedy
+            )
+    return text
 
 
 def _pattern(token: str) -> str:

@@ -125,8 +125,11 @@ class Keeper:
                 else:
                     peer.connection.close()
         for peer, since in list(self.strangers.items()):
-            for message in peer.read(MOST_STRANGER):
-                self._hear_stranger(peer, message)
+            for message in peer.read():
+                if peer is self.owner:
+                    self._hear(message)
+                else:
+                    self._hear_stranger(peer, message)
             peer.flush()
             late = peer not in self.waiting and self.clock() - since > STRANGER_S
             if peer is self.owner:

@@ -35,16 +35,16 @@ class Peer:
         self.count = 0  # bytes so far
         self.closed = False
 
-    def read(self, most: int = LONGEST) -> list[Message]:
-        """The messages that have come; `closed` is set where there will be no more, or where they
-        are longer than `most` bytes. One bounded read a call: a flood holds nothing else up.
+    def read(self) -> list[Message]:
+        """The messages that have come; `closed` is set where there will be no more. One bounded
+        read a call: a flood holds nothing else up.
         """
         with contextlib.suppress(BlockingIOError):
             data = self._receive()
             self.count += len(data)
             self.inbox += data
         *lines, self.inbox = self.inbox.split(b"\n")
-        self.closed |= len(self.inbox) > most
+        self.closed |= len(self.inbox) > LONGEST
         found = []
         for line in lines:
             try:

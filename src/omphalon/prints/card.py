@@ -17,12 +17,13 @@ from omphalon.errors import UsageError, echoed
 from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.job import Job
 from omphalon.prints.strokes import Place, Stroke, even, width_of
-from omphalon.shapes import Shape, fits
+from omphalon.shapes import OneOf, Shape, Some, Within, fits
 
 PARTS = ("advance", "combs", "frame")
 EDGE_MM = 6.0  # from the card's edge to the rings' middles and the strip's
 RING_MM, DOT_MM, LOOPS = 3.5, 0.3, 2  # radii, and how many lines thick a ring is
-BITS, CHECK_BITS = 16, 8  # of the strip: the plan's number, and its check sum
+BITS, CHECK_BITS = 32, 8  # of the strips: the plan's number, and its check sum
+ROWS = 2  # of cells, below and above: half of the bits each
 CELL_MM, CELL_LINES = 6.0, 3  # a cell's height, and how many lines it is wide
 FRAME_MM, CORNER_MM = 13.0, 2.0  # from the edge to the frame, and what its lines leave at corners
 INNER_MM, GAP_MM = 18.0, 6.0  # from the edge to what lies in the frame, and between parts in it
@@ -72,7 +73,8 @@ class Rung:
 @dataclass(frozen=True, kw_only=True)
 class Card:
     """A test card: its size, what is on it, and what it was laid with; all in mm, mm/s, mm/s², s.
-    Places are from its lower left corner, which lies at `origin_mm` on the bed.
+    Places are from its lower left corner, which lies at `origin_mm` on the bed. `printer`: whose it
+    is, where a bench knows it.
     """
 
     size_mm: float
@@ -88,6 +90,7 @@ class Card:
     comb_acceleration_mm_s2: float
     width_mm: float
     layer_mm: float
+    printer: str = ""
 
     @property
     def plan(self) -> dict[str, Any]:
@@ -100,11 +103,14 @@ class Card:
         return int(zlib.crc32(json.dumps(asdict(self), sort_keys=True).encode()) % 2**BITS)
 
     @property
-    def bits(self) -> tuple[bool, ...]:
-        """The strip's cells: one that is laid, the number, its check sum, one that is laid."""
-        word = self.number << CHECK_BITS | check_sum(self.number)
-        count = BITS + CHECK_BITS
-        return (True, *(bool(word >> n & 1) for n in reversed(range(count))), True)
+    def bits(self) -> tuple[tuple[bool, ...], ...]:
+        """Both rows of cells: one that is laid, half of the number with its check sum, one that is
+        laid.
+        """
+        word, count = self.number << CHECK_BITS | check_sum(self.number), BITS + CHECK_BITS
+        all_bits = [bool(word >> n & 1) for n in reversed(range(count))]
+        half = count // ROWS
+        return tuple((True, *all_bits[n * half : (n + 1) * half], True) for n in range(ROWS))
 
     @property
     def rings(self) -> tuple[Place, ...]:
@@ -115,12 +121,13 @@ class Card:
         return (low, low), (high, low), (high, high), (low, high), (low, self.size_mm / 3)
 
     @property
-    def cells(self) -> tuple[Place, ...]:
-        """Middles of the strip's cells, left to right."""
-        count = BITS + CHECK_BITS + 2
+    def cells(self) -> tuple[tuple[Place, ...], ...]:
+        """Middles of the strips' cells, left to right, the lower row first."""
+        count = (BITS + CHECK_BITS) // ROWS + 2
         left, right = 3 * EDGE_MM, self.size_mm - 3 * EDGE_MM
         step = (right - left) / (count - 1)
-        return tuple((left + n * step, EDGE_MM) for n in range(count))
+        heights = (EDGE_MM, self.size_mm - EDGE_MM)
+        return tuple(tuple((left + n * step, y) for n in range(count)) for y in heights)
 
     @property
     def frame(self) -> tuple[tuple[Place, Place], ...]:
@@ -227,7 +234,7 @@ class Card:
             for loop in range(LOOPS):
                 yield self._slow(job, _ring(x, y, RING_MM - loop * job.width_mm), "ring")
             yield self._slow(job, _ring(x, y, DOT_MM), "ring's dot")
-        for (x, y), laid in zip(self.cells, self.bits, strict=True):
+        for (x, y), laid in zip(sum(self.cells, ()), sum(self.bits, ()), strict=True):
             for n in range(CELL_LINES if laid else 0):
                 at = x + (n - (CELL_LINES - 1) / 2) * job.width_mm
                 ends = (at, y - CELL_MM / 2), (at, y + CELL_MM / 2)
@@ -263,22 +270,24 @@ class Card:
         )
 
 
+SPEED, PUSH = Within(0.5, 2000), Within(1, 200_000)  # mm/s, mm/s²
 PLAN: Shape = {
     "print": str,
     "number": int,
-    "size_mm": float,
-    "origin_mm": [float],
-    "parts": [str],
-    "drive": str,
-    "values_s": [float],
-    "stretches_mm": [float],
-    "slow_mm_s": float,
-    "fast_mm_s": float,
-    "acceleration_mm_s2": float,
-    "comb_speeds_mm_s": [float],
-    "comb_acceleration_mm_s2": float,
-    "width_mm": float,
-    "layer_mm": float,
+    "size_mm": Within(50, 1000),
+    "origin_mm": Some(Within(-1000, 1000), 2, 2),
+    "parts": Some(OneOf(*PARTS), 1, len(PARTS)),
+    "drive": OneOf("direct", "bowden"),
+    "values_s": Some(Within(0, 10), 2, 60),
+    "stretches_mm": Some(Within(1, 500), 2, 2),
+    "slow_mm_s": SPEED,
+    "fast_mm_s": SPEED,
+    "acceleration_mm_s2": PUSH,
+    "comb_speeds_mm_s": Some(SPEED, 1, 8),
+    "comb_acceleration_mm_s2": PUSH,
+    "width_mm": Within(0.05, 5),
+    "layer_mm": Within(0.02, 3),
+    "printer": str,
 }
 
 
@@ -297,7 +306,8 @@ def card_in(plan: Mapping[str, Any], name: str) -> Card:
         k: tuple(v) if isinstance(v, list) else v for k, v in plan.items() if k in known
     }
     card = Card(**own)
-    if card.number != plan["number"]:
+    rising = all(a < b for a, b in zip(card.values_s, card.values_s[1:], strict=False))
+    if card.number != plan["number"] or not rising or card.slow_mm_s >= card.fast_mm_s:
         raise UsageError(f"{name}: its plan was changed by hand", "plan the card again")
     return card
 
@@ -310,7 +320,7 @@ def _ring(x: float, y: float, radius: float) -> tuple[Place, ...]:
 
 def check_sum(number: int) -> int:
     """What stands behind a plan's number in the strip."""
-    return int(zlib.crc32(number.to_bytes(2, "big")) % 2**CHECK_BITS)
+    return int(zlib.crc32(number.to_bytes(BITS // 8, "big")) % 2**CHECK_BITS)
 
 
 def group_mm() -> float:

@@ -57,7 +57,7 @@ class Job:
     its middle on the bed.
 
     `width_mm` is the line's width, `slow` and `fast` the two speeds of the test, `fan` the share of
-    its full speed.
+    its full speed, `printer` whose print it is, where a bench knows it.
     """
 
     bed: Bed = Bed()
@@ -77,6 +77,7 @@ class Job:
     retract_mm_s: float = 32.0
     fan: float = 1.0
     tool: int = 0
+    printer: str = ""
 
     @property
     def middle(self) -> tuple[float, float]:

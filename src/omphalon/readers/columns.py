@@ -10,6 +10,7 @@ import csv
 import json
 import math
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
@@ -26,6 +27,7 @@ UNIT_BEHIND = re.compile(
 STATES = {"on": 1.0, "true": 1.0, "off": 0.0, "false": 0.0}
 DATE, CLOCK = re.compile(r"[\d./-]{6,10}"), re.compile(r"\d{1,2}:\d\d(:\d\d([.,]\d+)?)?")
 JSON_LONGEST = 20_000
+MOST_COLUMNS = 500  # of a header: no logger writes more
 SEPARATOR_LINE = re.compile(r"sep=.?", re.I)  # a spreadsheet's own first line
 
 
@@ -218,8 +220,13 @@ def read_table(text: Text, head: Head) -> Table:
 
 
 def _refuse_doubles(source: str, head: Head) -> None:
-    names = [cell.lower() for cell in head.cells if cell]
-    double = next((name for name in names if names.count(name) > 1), None)
+    if len(head.cells) > MOST_COLUMNS:
+        raise UnknownFormat(
+            f"{source}: row {head.at + 1}: {len(head.cells)} columns, no log and no readings",
+            f"give the columns that matter, {MOST_COLUMNS} at the most",
+        )
+    counts = Counter(cell.lower() for cell in head.cells if cell)
+    double = next((name for name, count in counts.items() if count > 1), None)
     if double is not None:
         raise UnknownFormat(
             f"{source}: row {head.at + 1}: two columns are named '{echoed(double)}'",

@@ -126,7 +126,10 @@ def _eight_bits(picture: Image) -> Image:
     width, height = picture.size
     sample = picture.resize((max(width // 7, 1), max(height // 7, 1)), Image.Resampling.NEAREST)
     tones = np.asarray(sample, dtype=np.float32)
-    low, high = np.quantile(tones[np.isfinite(tones)], [0.001, 0.999])
+    known = tones[np.isfinite(tones)]
+    if not len(known):
+        raise ValueError("no brightness in it")
+    low, high = np.quantile(known, [0.001, 0.999])
     grey = Image.new("L", picture.size)
     for top in range(0, height, STRIP):
         bottom = min(top + STRIP, height)

@@ -15,6 +15,7 @@ from omphalon.recording import Column, Reading, Readings
 from omphalon.remarks import Remark
 from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 
+MOST_READINGS = 10_000
 UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\])]*)[\])]")
 SUFFIXES = ("mm_s2", "mm_s", "mm", "cm", "in", "um", "ms", "s", "c", "f", "pct")
 SUFFIX_UNITS = {"mm_s2": "mm/s²", "mm_s": "mm/s", "c": "°C", "f": "°F", "pct": "%"}
@@ -53,6 +54,11 @@ def read_readings(
         raise BadReading(
             f"{text.source}: row {table.bad[0]}: fewer cells than the header",
             "fill the row, or remove it",
+        )
+    if len(table.rows) > MOST_READINGS:
+        raise UnknownFormat(
+            f"{text.source}: {len(table.rows)} readings, more than anybody takes by hand",
+            f"give {MOST_READINGS} at the most; a log is no table of readings",
         )
     extra = _beside(given or {}, names, columns)
     rows = tuple(

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 HEAD_BYTES = 262_144
 BLOCK = 1 << 18
 MB = 1_000_000
+MOST_LINE = 65_536  # letters; five hundred columns take no more
 # first bytes → what they are, and what to do; gzip is the one that is unpacked
 UNPACK, TYPE = "unpack it, and give the log inside it", "give the numbers as a text or a table"
 PACKINGS = {
@@ -145,7 +146,14 @@ def read_text(
             recognise(name, lines_of(head)[:-1] if cut else lines_of(head))
         if cut:
             head = decoded(raw + stream.read(), name)
-    return Text(name, lines_of(head), head.endswith(("\n", "\r")))
+    lines = lines_of(head)
+    long = next((row for row, line in enumerate(lines, 1) if len(line) > MOST_LINE), None)
+    if long is not None:
+        raise UnreadableFile(
+            f"{name}: row {long}: {len(lines[long - 1])} letters, no row of a log or of readings",
+            "give a text of rows",
+        )
+    return Text(name, lines, head.endswith(("\n", "\r")))
 
 
 def lines_of(text: str) -> list[str]:

@@ -73,13 +73,13 @@ def take_found(one: Bench, text: str) -> None:
     from omphalon.bench.facts import loaded_in
     from omphalon.bench.settings import KINDS
     from omphalon.bench.sheet import found_settings
-    from omphalon.lines.listing import listed
+    from omphalon.lines.listing import listed, sound
 
     facts = one.facts()
     dialect = one.dialect(facts)
     loaded = loaded_in(facts)
     held = one.settings(loaded)
-    every = found_settings(listed(text, dialect), dialect)
+    every = found_settings(sound(listed(text, dialect)), dialect)
     found = [each for each in every if not _stands(each, held.get(each.key))]
     one.set_all([(each, loaded.get(KINDS[each.key].tool), None) for each in found], "found")
     nothing = "nothing new" if every else "no setting that the dialect knows"

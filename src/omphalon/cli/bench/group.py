@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,7 +21,7 @@ from omphalon.cli.bench.common import (
 from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
 from omphalon.cli.common import InOrder, choice
-from omphalon.errors import UsageError, echoed, shown
+from omphalon.errors import OmphalonError, UsageError, echoed, shown
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -65,7 +66,11 @@ def new(folder: str, facts: tuple[str, ...], listing: str | None) -> None:
     made.set_facts(dict(pairs))
     click.echo(f"a bench for one printer: {echoed(folder)}")
     if text is not None:
-        take_found(made, text)
+        try:
+            take_found(made, text)
+        except OmphalonError:
+            shutil.rmtree(made.place)  # made just now: the next try finds it as it was
+            raise
     click.echo(
         f"next    fill in {echoed(folder)}/bench.toml, then: cd {echoed(folder)} && ", nl=False
     )

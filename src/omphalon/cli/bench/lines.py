@@ -69,13 +69,13 @@ def readback(one: Bench, listing: str, adopt_found: bool, as_json: bool) -> int:
       omphalon bench readback found-settings.txt
     """
     from omphalon.bench.sheet import BESIDE, SAME, compare
-    from omphalon.lines.listing import listed, read_listing
+    from omphalon.lines.listing import listed, read_listing, sound
 
     state = one.state()
     dialect = one.dialect(state.facts)
     text = read_listing(listing)
     before = one.replaced(state.settings)
-    rows = compare(state.settings, listed(text, dialect), dialect, before)
+    rows = compare(state.settings, sound(listed(text, dialect)), dialect, before)
     differs = any(row.verdict not in (SAME, BESIDE) for row in rows)
     if as_json:
         compared = [

@@ -17,7 +17,7 @@ from omphalon.physics.pose import shrunk
 from omphalon.physics.scale import by_median
 from omphalon.recording import GreyPicture, Reading, Readings
 from omphalon.remarks import Refusal
-from omphalon.shapes import Shape
+from omphalon.shapes import OneOf, Shape, Some, Within
 from omphalon.stages import begins
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.units import Number
@@ -38,15 +38,15 @@ ROUGHER = 1.5  # the seam is that much rougher than the clean corner
 
 PLAN: Shape = {
     "print": str,
-    "drive": str,
-    "start": float,
-    "stop": float,
-    "per_mm": float,
-    "side_mm": float,
-    "height_mm": float,
-    "bands_mm": [[float]],
-    "width_mm": float,
-    "layer_mm": float,
+    "drive": OneOf("direct", "bowden"),
+    "start": Within(0, 10),
+    "stop": Within(0, 10),
+    "per_mm": Within(1e-7, 10),
+    "side_mm": Within(5, 500),
+    "height_mm": Within(2, 1000),
+    "bands_mm": Some(Some(Within(0, 1000), 2, 2), 1, 8),
+    "width_mm": Within(0.05, 5),
+    "layer_mm": Within(0.02, 3),
 }
 
 

@@ -152,6 +152,7 @@ def _card(
         comb_acceleration_mm_s2=shake_mm_s2,
         width_mm=job.width_mm,
         layer_mm=job.layer_mm,
+        printer=job.printer,
     )
 
 

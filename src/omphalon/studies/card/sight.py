@@ -149,13 +149,11 @@ def look(picture: GreyPicture, cards: Sequence[Card], file: str | None) -> CardS
 
 
 def strip_number(picture: GreyPicture, pose: LensPose, card: Card) -> int | None:
-    """The plan's number in a card's strip; None where it cannot be read, or its check sum says that
-    it was misread.
+    """The plan's number in a card's strips; None where it cannot be read, or its check sum says
+    that it was misread.
     """
     across, along = np.meshgrid(np.linspace(-1, 1, 5), np.linspace(-1, 1, 9))
     patch = np.stack([across * CELL_MM[0], along * CELL_MM[1]], axis=-1).reshape(-1, 2)
-    cells = np.array(card.cells)
-    gaps = (cells[1:] + cells[:-1]) / 2
     grey, (rows, columns) = picture.grey, picture.grey.shape
 
     def level(places: Array) -> Array:
@@ -164,14 +162,16 @@ def strip_number(picture: GreyPicture, pose: LensPose, card: Card) -> int | None
         values = np.asarray(grey[r, c], dtype=np.float64).mean(axis=1)
         return np.asarray(values if pose.light else 255 - values)
 
-    laid, bare = level(cells), level(gaps)
-    bare_near = (bare[np.r_[0, 0 : len(bare)]] + bare[np.r_[0 : len(bare), len(bare) - 1]]) / 2
-    off = laid - bare_near
-    contrast = float(min(off[0], off[-1]))
-    if contrast < LEAST_CONTRAST:
-        return None
-    bits = off[1:-1] > contrast / 2
-    word = int("".join("1" if b else "0" for b in bits), 2)
+    word = 0
+    for cells in map(np.array, card.cells):
+        laid, bare = level(cells), level((cells[1:] + cells[:-1]) / 2)
+        bare_near = (bare[np.r_[0, 0 : len(bare)]] + bare[np.r_[0 : len(bare), len(bare) - 1]]) / 2
+        off = laid - bare_near
+        contrast = float(min(off[0], off[-1]))
+        if contrast < LEAST_CONTRAST:
+            return None
+        for bit in off[1:-1] > contrast / 2:
+            word = word << 1 | bool(bit)
     number = word >> CHECK_BITS
     assert number < 2**BITS
     return number if word & (2**CHECK_BITS - 1) == check_sum(number) else None
