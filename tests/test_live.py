@@ -251,6 +251,7 @@ def test_tune_extruder_asks_for_the_readings(at, tmp_path):
 
 TEST = "capture --run oscillation --target 235 --yes --quiet --silence 3 --out log.csv"
 HOLD = TEST.replace("oscillation", "hold")
+BED = HOLD.replace("235", "60 --heater bed --max-temp 75")
 HEAT = "send --line M109~S235 --line M500 --silence 2"
 # faults → what is done, exit code, words of the sentence; one more word: its pace
 OUTCOMES = {
@@ -274,6 +275,22 @@ OUTCOMES = {
     "checks-early deaf": (HEAT, 0, "left on  hotend at 235", 100),
     "off-ignored": (HOLD, 1, "heaters off was not obeyed, so the printer was halted"),
     "second-hotend": (HOLD, 1, "the hotend 1 has a target of 210 °C that was not asked for"),
+    "panel-target": (
+        HOLD,
+        1,
+        "has a target of 290 °C that was not asked for here: here 235 °C was",
+    ),
+    "stuck-on": (HOLD, 5, "the hotend is not yet shown to be off: it reads"),
+    "stuck-on noisy": (HOLD, 5, "the hotend is not yet shown to be off: it reads"),
+    "bed-stuck-on": (BED, 5, "the bed is not yet shown to be off: it reads"),
+    "bed-stuck-on noisy": (BED, 5, "the bed is not yet shown to be off: it reads"),
+    "no-bed": (HOLD, 0, "the heaters are off"),
+    "no-bed stuck-sensor": (TEST, 5, "the hotend is not yet shown to be off"),
+    "codes": (
+        "send --line M568~P0~S390~R390 --allow M568~P0~S390~R390 --yes",
+        1,
+        "left on  hotend at 390 °C",
+    ),
     "panel": (HOLD, 1, "the target of the hotend was set to 0 at the printer"),
     "trip": (HOLD, 1, "the printer says: error: heating failed"),
     "garbage": (TEST, 1, "speed may be wrong"),
@@ -302,12 +319,12 @@ def test_at_the_end_no_heater_is_on_and_the_exit_code_says_how_it_went(faults, a
         done = at(*(w.replace("~", " ") for w in words.split()), "--port", fulmar.port)
         assert done.returncode == code, done.stderr
         assert sentence in done.stdout + done.stderr and "Traceback" not in done.stderr
-        if "left on" in sentence:
+        if "left on  hotend at 235" in sentence:
             assert at("cool", "--port", fulmar.port).returncode == 0
         elif faults != "unplug":
             assert fulmar.hot() == set()
     if code == 5:
-        assert "still heating: pull the plug" in done.stderr
+        assert "pull the plug" in done.stderr and "are off" not in done.stdout
         assert "a heater may be on" in at("list").stdout
     if words in (TEST, HOLD) and "kept" in done.stdout + done.stderr and "test" not in faults:
         assert len((tmp_path / "log.csv").read_text().splitlines()) > 30
@@ -387,7 +404,8 @@ def test_a_full_disk_ends_the_test_with_the_heaters_off(at, tmp_path):
 def test_a_refused_line_stops_and_says_what_was_applied(at, tmp_path):
     (tmp_path / "sheet.txt").write_text("M92 E430\nM9999 S5\nM500\n")
     with StandIn(tmp_path, "--tcp", 0, *FAST) as fulmar:
-        done = at("send", "sheet.txt", "--yes", "--port", fulmar.port)
+        words = ("--yes", "--allow", "M9999 S5", "--port", fulmar.port)
+        done = at("send", "sheet.txt", *words)
         assert done.returncode == 1 and "1 of 3 lines applied" in done.stderr
         assert "applied M92 E430" in done.stderr and "not sent M9999 S5, M500" in done.stderr
         assert "stored" not in fulmar.panel

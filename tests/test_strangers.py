@@ -175,14 +175,26 @@ def test_eight_that_set_facts_at_once_lose_none(bench, tmp_path):
         ("bed-target", "HEAT 450 {target}"),
         ("break", "M109 S200"),
         ("fan-off", "m104s200"),
+        ("report", "M104 S290"),
+        ("identify", "M104 S0x12C"),
+        ("number", "M110 N{number:.0f} M104 S290"),
+        ("halt", "M568 P0 S35E1"),
+        ("list", "M568 P0 S35"),
+        ("report-every", "M155 S{seconds} M109 R250"),
+        ("home", "M98 P290 {axis}"),
+        ("flow", "M104 S{flow}"),
+        ("advance", "M303 S{advance}"),
     ],
 )
-def test_a_dialect_whose_off_lines_could_heat_is_refused(setting, line, run, tmp_path):
+def test_a_dialect_in_which_a_line_heats_that_should_not_is_refused(setting, line, run, tmp_path):
     (tmp_path / "own.toml").write_text(f'[lines]\n{setting} = "{line}"\n')
     with pytest.raises(UnknownFormat, match="it could heat"):
-        off_lines(load_dialect(str(tmp_path / "own.toml")), ("hotend", "bed"))
-    done = run("printer", "cool", "--port", "/dev/null", "--dialect", "own.toml")
+        load_dialect(str(tmp_path / "own.toml"))
+    where = ("--port", "/dev/null", "--dialect", "own.toml")
+    done = run("printer", "send", "--line", "M503", *where)
     assert done.returncode == 1 and "it could heat" in done.stderr
+    done = run("printer", "cool", *where)
+    assert done.returncode == 1 and "own.toml is not used here" in done.stderr
 
 
 @pytest.mark.parametrize("name", ["default", "stand-in"])

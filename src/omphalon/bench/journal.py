@@ -93,7 +93,6 @@ class Journal:
             uri = f"{self.path.resolve().as_uri()}?mode={mode}"
             base = sqlite3.connect(uri, uri=True, timeout=PATIENCE_S, isolation_level=None)
             try:
-                base.execute("PRAGMA trusted_schema = OFF")
                 until = time.monotonic() + MOST_S
                 base.set_progress_handler(lambda: int(time.monotonic() > until), STEPS)
                 if mode != "rwc":
@@ -137,8 +136,6 @@ class Journal:
         change what is written. SQLite's own master table is read as it stands.
         """
         listed = "SELECT type, name, sql FROM sqlite_master"
-            "SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite!_%' ESCAPE '!'"
-        )
         with contextlib.closing(sqlite3.connect(":memory:")) as ours:
             ours.executescript(TABLE)
             wanted = set(ours.execute(listed))

@@ -388,5 +388,5 @@ def still_hot(off: SwitchedOff, why: str = "") -> StillHot:
     """The last word where heaters could not be shown to be off."""
     remedy = "still heating: pull the plug"
     if "not yet shown" in off.words:
-        remedy = "watch it fall, or pull the plug"
+        remedy = "pull the plug, unless you see it fall"
     return StillHot(f"{why}; {off.words}" if why else off.words, remedy)

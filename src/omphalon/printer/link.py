@@ -156,6 +156,8 @@ class Link:
 
     def check_alive(self, slow: bool = False) -> None:
         """Refuse to wait longer for a printer that says nothing at all."""
+        if self.guarded:
+            self.guard.tick(self.clock())
         silent = self.clock() - self.heard_s
         patience = self.guard.limits.silence_s
         if silent > (UNREPORTED_S if slow and not self.reporting else patience):

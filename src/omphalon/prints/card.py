@@ -296,7 +296,12 @@ def card_in(plan: Mapping[str, Any], name: str) -> Card:
 
     Raises UsageError if it describes none, or was changed.
     """
-    if plan["print"] != "card" or not fits(plan, PLAN):
+    if plan["print"] == "card" and not fits(plan, PLAN):
+        raise UsageError(
+            f"{name}: its plan is of an earlier version, or was changed by hand",
+            "give the file that was printed, or plan the card again",
+        )
+    if plan["print"] != "card":
         raise UsageError(
             f"{name}: holds {echoed(str(plan['print']))}, no test card and no ladder",
             "give the file that `card plan`, or `advance plan --style ladder`, wrote",

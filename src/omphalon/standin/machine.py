@@ -56,6 +56,9 @@ class Ways:
     heats_on: bool = False  # a target of 0 is acknowledged, and not obeyed
     tests: str = "done"  # or ignored, endless
     stuck_at: float | None = None  # what the hotend's sensor says
+    stuck_on: set[str] = field(default_factory=set)  # heaters whose output is fully on
+    scatter_c: float = 0.0  # of every reading, beside the sensor's own noise
+    codes: bool = False  # hex numbers, macros, further codes that heat
 
 
 class Machine:
@@ -146,7 +149,9 @@ class Machine:
     def _step(self) -> None:
         if self.tick % round(CONTROL_S / STEP_S) == 0:
             self._control()
-        powers = [[self.heated[name].power] for name in HEATERS]
+        powers = [
+            [1.0 if name in self.ways.stuck_on else self.heated[name].power] for name in HEATERS
+        ]
         self.lanes.advance(np.array(powers))
         self.tick += 1
         if self.ways.busy and self.wait is not None:
@@ -160,7 +165,8 @@ class Machine:
     def _control(self) -> None:
         for n, name in enumerate(HEATERS):
             heater, heated = self.heaters[n], self.heated[name]
-            noisy = self.lanes.sensor[n, 0] + self.random.normal(0, heater.noise_c)
+            noise_c = math.hypot(heater.noise_c, self.ways.scatter_c)
+            noisy = self.lanes.sensor[n, 0] + self.random.normal(0, noise_c)
             heated.reading_c = float(quantised(noisy, heater.quantum_c))
             if name == "hotend" and self.ways.stuck_at is not None:
                 heated.reading_c = self.ways.stuck_at
@@ -242,6 +248,8 @@ class Machine:
     def _do(self, line: str) -> None:
         code, *words = line.split() or [""]
         named = {w[0]: w[1:] for w in words}
+        if self.ways.codes and self._own_code(code, named):
+            return
         if code in ("M104", "M109", "M140", "M190"):
             name = "hotend" if code in ("M104", "M109") else "bed"
             if name == "hotend" and named.get("T", "0") != "0":
@@ -279,6 +287,18 @@ class Machine:
                 self.says.append(f'error: unknown command "{line[:80]}"')
             elif code in ("LEAD", "PUSH"):
                 self.made(line, self.kept)
+
+    def _own_code(self, code: str, named: dict[str, str]) -> bool:
+        """A code that only some controllers know; whether it was one."""
+        if code in ("M104", "M109") and named.get("S", "").lower().startswith("0x"):
+            self.aim("hotend", float(int(named["S"], 16)))
+        elif code in ("M568", "G10") and "S" in named:
+            self.aim("hotend", float(named["S"]))
+        elif code == "M98":
+            self.aim("hotend", 390.0)
+        else:
+            return False
+        return True
 
     def _arrival(self, name: str) -> Callable[[], bool]:
         since = math.inf

@@ -49,6 +49,11 @@ class Faulty:
             ways.counts = 200.0
         if "second-hotend" in self.faults:
             ways.reported.add("hotend 1")
+        if "no-bed" in self.faults:
+            ways.reported.discard("bed")
+        if "noisy" in self.faults:
+            ways.scatter_c = 0.7
+        ways.codes = "codes" in self.faults
         for fault in ("test-ignored", "test-endless"):
             if fault in self.faults:
                 ways.tests = fault.removeprefix("test-")
@@ -108,6 +113,12 @@ class Faulty:
             ways.heats_on = True
         if "second-hotend" in self.faults:
             machine.aim("hotend 1", 210.0)
+        if "panel-target" in self.faults:
+            machine.aim("hotend", 290.0)
+        if "stuck-on" in self.faults:
+            ways.stuck_on.add("hotend")
+        if "bed-stuck-on" in self.faults:
+            ways.stuck_on.add("bed")
         if "panel" in self.faults:
             machine.aim("hotend", 0.0)
         if "trip" in self.faults:

@@ -89,8 +89,10 @@ def send(
     with at_printer(at, dialect, silence_s) as printer:
         heat = HeatWatch(printer, dialect, yes)
         replies: list[str] = []
+        done = 0
         for part in parts_ending_with(lines, asked):
-            replies += sent(printer, part, dialect)
+            replies += sent(printer, part, dialect, of=lines[:done], left=lines[done + len(part) :])
+            done += len(part)
             heat.look(part, over=False)
         if len(lines) > 1:
             click.echo(f"applied {len(lines)} lines, each acknowledged")
@@ -203,8 +205,16 @@ class HeatWatch:
             say_off(self.printer.cool())
 
 
-def sent(printer: KeptPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[str, ...]:
-    """Send lines, with the count of those that are done where it is long; what was answered.
+def sent(
+    printer: KeptPrinter,
+    lines: Sequence[str],
+    dialect: Dialect,
+    *,
+    of: Sequence[str] = (),
+    left: Sequence[str] = (),
+) -> tuple[str, ...]:
+    """Send lines, with the count of those that are done where it is long; what was answered. `of`
+    were applied before them, `left` are to come.
 
     Raises LinkFault with what was applied and what was not.
     """
@@ -215,13 +225,15 @@ def sent(printer: KeptPrinter, lines: Sequence[str], dialect: Dialect) -> tuple[
     with click.progressbar(length=len(lines), label="sent", file=_to(len(lines))) as bar:
         done = printer.send(lines, lambda count: bar.update(count - bar.pos))
     if done.fault is not None:
-        click.echo(f"applied {', '.join(done.applied[-6:]) or 'nothing'}", err=True)
+        applied, left = (*of, *done.applied), (*done.left, *left)
+        click.echo(f"applied {', '.join(applied[-6:]) or 'nothing'}", err=True)
         if done.doubtful:
             click.echo(f"unsure  {done.doubtful[0]}: sent, and never acknowledged", err=True)
-        if done.left:
-            click.echo(f"not sent {', '.join(done.left[:6])}", err=True)
+        if left:
+            click.echo(f"not sent {', '.join(left[:6])}", err=True)
         raise type(done.fault)(
-            f"{len(done.applied)} of {len(lines)} lines applied; {done.fault.problem}",
+            f"{len(applied)} of {len(of) + len(lines) + len(left) - len(done.left)} lines applied; "
+            f"{done.fault.problem}",
             done.fault.remedy
             if done.doubtful
             else "mend the line or the dialect, and send what was not applied",
