@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, filled, number
+from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.columns import PROBE as COLUMNS
 from omphalon.errors import UsageError
@@ -74,8 +74,11 @@ add_fit_and_check(
         columns=COLUMNS,
         head="drag heights of paper, trigger heights of the probe",
         before=(
-            number(
-                "--offset", "offset", "Offset now in force; more lifts the nozzle.", required=True
+            number("--offset", "offset", "Offset now in force.", required=True),
+            click.option(
+                "--larger",
+                type=choice("lifts", "lowers"),
+                help="What a larger offset does to the nozzle; needed where it is above 0.",
             ),
         ),
         after=(PAPER,),

@@ -21,12 +21,12 @@ LONGEST = 200
 PLAIN = re.compile(r"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+))?(?![\d.])")
 # a number that some controllers read and others do not: hex, with an exponent, no number at all
 STRANGE_NUMBER = re.compile(
-    r"(?<![A-Za-z0-9.])(?![GMTgmt]\d)[A-Za-z]?[-+]?(?:0[xX][0-9A-Fa-f]+|(?:\d+\.?\d*|\.\d+)[eE][-+]?\d+|(?i:nan|inf))"
+    r"(?<![A-Za-z0-9.])(?![GMTgmt]\d)[A-Za-z]?[-+]?(?:0[xX][0-9A-Fa-f]+|(?:\d+(?:\.\d*)?|\.\d+)[eE][-+]?\d+|(?i:nan|inf))"
     r"(?![\w.])"
 )
 NUMBERED = re.compile(r"(?<![A-Za-z0-9_])[GMTgmt]\s*\d")
 WORD = re.compile(r"([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)?")
-COMMENT = re.compile(r"\s*(?:;.*|\([^)]*\))")
+COMMENT = re.compile(r";.*|\([^()]*\)")
 FRAMED = re.compile(r"^\s*[Nn]\s*\d|\*\s*\d+\s*$")
 MOVES = {("G", n) for n in (0, 1, 2, 3, 4, 28)}
 # code → the heater whose target it sets; a tool's by its T

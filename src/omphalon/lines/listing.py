@@ -17,7 +17,6 @@ from omphalon.lines.template import Template
 
 NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
 SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
-COMMENT = re.compile(r"\s*[;#]")
 MOST_BYTES = 4_000_000
 MOST_LINE = 4096  # bytes; no controller lists more in one
 # a field of a setting → the least and the most that a printer could be set to
@@ -75,7 +74,7 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
         here: list[tuple[set[str], Listed]] = []
         for setting, template in templates:
             if template.section is not None:
-                if template.section != section or COMMENT.match(line):
+                if template.section != section or line.lstrip().startswith((";", "#")):
                     continue
                 matches = _whole(template, line)
             else:

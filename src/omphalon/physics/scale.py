@@ -23,7 +23,6 @@ from omphalon.constants import NORMAL_95
 PRIOR_FREEDOM = 4.0  # readings that the assumed scatter counts as (see above)
 HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times
 STRANGE = 0.012  # chance that sound readings hold one that is called a stranger
-TELLING = 1.2  # intervals; at less, noise within half an interval would be chased too often
 RECTANGULAR_95 = 1.65  # coverage factor of a rectangular distribution (GUM G.1.3, table G.1)
 MOST_READINGS = 60  # that anybody takes
 NEGLIGIBLE = 0.2  # of the random part: a common part smaller than that changes nothing
@@ -56,8 +55,8 @@ class Estimate:
     freedom: float
 
     def tells(self, other: float) -> bool:
-        """Whether another value lies outside the interval, by a fifth of it."""
-        return abs(self.value - other) > TELLING * self.half_width
+        """Whether another value lies outside the interval."""
+        return abs(self.value - other) > self.half_width
 
 
 @dataclass(frozen=True)

@@ -31,23 +31,13 @@ from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.link import Link, reached
-from omphalon.printer.messages import (
-    BEAT_S,
-    MOST_STRANGER,
-    Message,
-    Peer,
-    as_fault,
-    dialect_of,
-    proof,
-)
+from omphalon.printer.messages import BEAT_S, Message, Peer, Strangers, as_fault, dialect_of, proof
 from omphalon.printer.notes import Holder, holder, known, note, said_held
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
 from omphalon.printer.port import SerialWire, held_port
 from omphalon.printer.send import send
 
 SILENT_S = 5.0  # an owner that is not heard of for so long is gone, or stopped
-MOST_STRANGERS = 6  # who wait at once
-STRANGER_S = 2.0  # within that a stranger has said what is wanted
 IDLE_REPORT_S = 2.0  # between two reports while nothing else is done, and a heater is on
 TERMINATED = "this computer ended it"
 LEFT = "the command that heated it died, was stopped or fell silent"
@@ -79,14 +69,13 @@ class Keeper:
     """One printer, those who ask for something, and what is being done."""
 
     def __init__(self, brief: Brief, listener: socket.socket, secret: str) -> None:
-        self.brief, self.listener, self.secret = brief, listener, secret
-        self.listener.setblocking(False)
+        self.brief, self.secret = brief, secret
         self.link: Link | None = None
         self.agreed: set[str] = set()  # lines that the owner's user has seen
         self.speed = 0
         self.owner: Peer | None = None
-        self.strangers: dict[Peer, float] = {}  # since when each is there
-        self.waiting: dict[Peer, object] = {}  # for what comes of cooling down: their challenges
+        self.strangers = Strangers(listener)
+        self.waiting: list[Peer] = []  # for what comes of cooling down
         self.asked: deque[Message] = deque()
         self.cooling = self.ended = self.lowered = False
         self.stop: str | None = None
@@ -116,48 +105,31 @@ class Keeper:
             raise Stopped(self.stop)
 
     def _look_at_strangers(self) -> None:
-        """Everybody but the owner: few at once, a short word within a short time."""
-        with contextlib.suppress(OSError):
-            while True:
-                peer = Peer(self.listener.accept()[0])
-                if len(self.strangers) < MOST_STRANGERS:
-                    self.strangers[peer] = self.clock()
-                else:
-                    peer.connection.close()
-        for peer, since in list(self.strangers.items()):
-            for message in peer.read():
-                if peer is self.owner:
-                    self._hear(message)
-                else:
-                    self._hear_stranger(peer, message)
-            peer.flush()
-            late = peer not in self.waiting and self.clock() - since > STRANGER_S
+        """Everybody but the owner. Anybody may ask it to cool down; who knows the token is the
+        owner.
+        """
+        for peer, message in self.strangers.heard(self.clock()):
+            token = str(message.get("token")).encode("utf-8", "replace")
             if peer is self.owner:
-                del self.strangers[peer]
-            elif peer.closed or late or peer.count > MOST_STRANGER:
-                del self.strangers[peer]
-                self.waiting.pop(peer, None)
-                peer.connection.close()
-
-    def _hear_stranger(self, peer: Peer, message: Message) -> None:
-        """Anybody may ask it to cool down; who knows the token is the owner."""
-        token = str(message.get("token")).encode("utf-8", "replace")
-        known_token = secrets.compare_digest(token, self.brief.token.encode())
-        if message.get("do") == "cool":
-            challenge = message.get("challenge")
-            self.waiting[peer] = challenge
-            peer.say({"cooling": True, "proof": proof(self.secret, challenge)})
-            self.stop = "omphalon printer cool asked for it"
-        elif self.owner is None and known_token:
-            self.owner, self.heard_s = peer, self.clock()
-        else:
-            peer.closed = True
+                self._hear(message)
+            elif message.get("do") == "cool":
+                self.waiting.append(peer)
+                self.strangers.keep(peer)
+                challenge = message.get("challenge")
+                peer.say({"cooling": True, "proof": proof(self.secret, challenge)})
+                self.stop = "omphalon printer cool asked for it"
+            elif self.owner is None and secrets.compare_digest(token, self.brief.token.encode()):
+                self.owner, self.heard_s = peer, self.clock()
+                self.strangers.let_go(peer)
+            else:
+                peer.closed = True
+        self.waiting = [peer for peer in self.waiting if not peer.closed]
 
     def _hear(self, message: Message) -> None:
         self.heard_s = self.clock()
         if message["do"] == "cool":
             if self.owner is not None:
-                self.waiting[self.owner] = None
+                self.waiting.append(self.owner)
             self.stop = self.stop or "asked for"
         elif message["do"] == "agree":
             self.agreed.update(message["lines"])
@@ -407,7 +379,7 @@ def main() -> None:
             with said_held(brief.port, who):
                 print(json.dumps({"held": True}), flush=True)
                 keeper.serve()
-            for peer in filter(None, (keeper.owner, *keeper.waiting, *keeper.strangers)):
+            for peer in filter(None, (keeper.owner, *keeper.waiting)):
                 peer.close()
     except OmphalonError as fault:
         print(json.dumps({"fault": as_fault(fault)}), flush=True)

@@ -8,7 +8,7 @@ import contextlib
 import hmac
 import json
 import socket
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from typing import Any
 
@@ -21,6 +21,8 @@ BEAT_S = 1.0  # each end says so often that it lives
 LONGEST = 8_000_000  # bytes of one message: a print of a hundred thousand lines
 MOST_READ = 262_144  # bytes that are read of one peer in a round
 MOST_STRANGER = 1000  # bytes of somebody who has not shown to be the owner
+MOST_STRANGERS = 6  # at once
+STRANGER_S = 2.0  # within that a stranger has said what is wanted
 MOST_UNREAD = 1_000_000  # bytes that wait for who does not read; what is only shown is dropped then
 Message = dict[str, Any]
 
@@ -91,6 +93,46 @@ class Peer:
             if not self.closed:
                 self.connection.sendall(self.outbox)
         self.connection.close()
+
+
+class Strangers:
+    """Clients that have not shown to be the owner: few at once, a short word within a short
+    time.
+    """
+
+    def __init__(self, listener: socket.socket) -> None:
+        self.listener = listener
+        self.listener.setblocking(False)
+        self.since: dict[Peer, float] = {}
+        self.kept: set[Peer] = set()
+
+    def heard(self, now_s: float) -> Iterator[tuple[Peer, Message]]:
+        """Take in who is new, what each has sent, and send off who sends too much or nothing."""
+        with contextlib.suppress(OSError):
+            while True:
+                peer = Peer(self.listener.accept()[0])
+                if len(self.since) < MOST_STRANGERS:
+                    self.since[peer] = now_s
+                else:
+                    peer.connection.close()
+        for peer, since in list(self.since.items()):
+            for message in peer.read():
+                yield peer, message
+            peer.flush()
+            late = peer not in self.kept and now_s - since > STRANGER_S
+            if peer in self.since and (peer.closed or late or peer.count > MOST_STRANGER):
+                peer.closed = True
+                peer.connection.close()
+                self.let_go(peer)
+
+    def keep(self, peer: Peer) -> None:
+        """Let one wait for as long as it takes."""
+        self.kept.add(peer)
+
+    def let_go(self, peer: Peer) -> None:
+        """It is no stranger any more, or is gone."""
+        self.since.pop(peer, None)
+        self.kept.discard(peer)
 
 
 def proof(secret: str, challenge: object) -> str:

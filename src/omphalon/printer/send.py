@@ -13,7 +13,6 @@ from omphalon.printer.link import Link
 
 AGAIN_S = 2.0  # a line whose acknowledgement was lost is said again
 CODE = re.compile(r"[A-Za-z]\d+(?:\.\d+)?(?:[A-Z][-+.\d]*)*")
-COMMENT = re.compile(r"\s*;.*$")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -38,7 +37,7 @@ def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
     own = {template.text.split()[0] for template in dialect.templates.values()}
     lines = []
     for row, raw in enumerate(text.splitlines(), 1):
-        line = COMMENT.sub("", raw).strip()
+        line = raw.partition(";")[0].strip()
         if not line or line.startswith("#"):
             continue
         word = line.split()[0]

@@ -16,7 +16,7 @@ from omphalon.remarks import Remark
 from omphalon.units import NoSuchNumber, Number, is_usual, number_in
 
 MOST_READINGS = 10_000
-UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\])]*)[\])]")
+UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\[\]()]*)[\])]")
 SUFFIXES = ("mm_s2", "mm_s", "mm", "cm", "in", "um", "ms", "s", "c", "f", "pct")
 SUFFIX_UNITS = {"mm_s2": "mm/s²", "mm_s": "mm/s", "c": "°C", "f": "°F", "pct": "%"}
 

@@ -13,7 +13,7 @@ import numpy as np
 
 from omphalon.finding import Verdict
 from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing, peak, told_by
-from omphalon.physics.scale import TELLING, readings_needed
+from omphalon.physics.scale import readings_needed
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.advance.drives import Drive
@@ -95,7 +95,7 @@ def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> Advanc
     sharp = question.read_mm is not None and read.method == "widths"
     floor = PICTURE_FLOOR if sharp else EYE_FLOOR
     half = math.hypot(best.half_width, floor * drive.eye_s, 2 * question.shared_mm / _slope(best))
-    certain = present is not None and abs(present - value) <= TELLING * half
+    certain = present is not None and abs(present - value) <= half
     if half > drive.matters_s and (certain or half > value or present is None):
         raise Refusal(
             "wide-advance",

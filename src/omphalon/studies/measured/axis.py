@@ -273,12 +273,14 @@ AXIS: Measurand[AxisQuestion] = Measurand(
     comment="{NAME} steps per mm {setting:.4f}",
     samples=axis_samples,
     matters=0.003,  # share of a length that matters on a part: 0.3 mm on 100 mm
+    unseen="no part shows that",
     wide="wide-scale",
     large=0.02,  # more than belts and screws are off by
     large_said="large-move",
     because=(
-        "what the lengths differ by is smaller than their own error, or the same at every length "
-        "(the offset: line width, backlash, zero); neither is a matter of steps",
+        "axis {name} moves {value:.5f} ± {half:.5f} of what is asked, between {low:+.2%} and "
+        "{high:+.2%}; {rest}; what is the same at every length (line width, backlash, zero) is no "
+        "matter of steps",
         "axis {name} moves {value:.5f} ± {half:.5f} of what is asked: {formula} = {best:.8g}",
     ),
     means=(

@@ -21,6 +21,7 @@ from omphalon.remarks import Refusal, Remark
 
 Question = TypeVar("Question")
 FURTHEST = 1.6  # no drive and no belt is off by more
+TOO_LITTLE = 0.25  # of what matters: an error that is known to be smaller is left alone
 SEVERAL = 0.2  # of the longest length: a range that tells a zero error from the scale
 GROSS_WITHIN = 0.06  # of such a factor, it is that slip
 # ratio of got to asked → which slip it is
@@ -46,7 +47,8 @@ class Sample:
     may count at all; `settled`: nothing more is to be left out; `each`: readings in one value;
     `extra_half`: half width of what the goal itself is known to; `no_zero`: readings too few to
     part it from the scale are taken to have no zero error, as one alone is; `beside`: what else was
-    measured; `shown`: what a figure shows in place of `got` (values, which count, goal, mean).
+    measured; `shown`: what a figure shows in place of `got` (values, which count, goal, mean);
+    `way`: −1 where a setting that shifts falls with the error.
     """
 
     name: str = ""
@@ -59,6 +61,7 @@ class Sample:
     sign: float = 1.0
     present: float
     goal: float = 1.0
+    way: float = 1.0
     among: Mask | None = None
     settled: bool = False
     each: int = 1
@@ -78,7 +81,9 @@ class Sample:
 @dataclass(frozen=True, kw_only=True)
 class Measurement:
     """One thing measured: its readings, those that count, the estimate, the errors kept out of it,
-    the best setting and the one to be in force, with the half width of its interval.
+    the best setting and the one to be in force, with the
+    half width of its interval; between which errors the truth lies (a share of the goal, or in its
+    unit), and how many readings would do (None: these do, or no number would).
     """
 
     sample: Sample
@@ -89,6 +94,9 @@ class Measurement:
     best: float
     setting: float
     verdict: Verdict
+    low: float
+    high: float
+    wanted: int | None = None
 
     @property
     def used(self) -> int:
@@ -133,6 +141,7 @@ class Measurand(Generic[Question]):
     comment: str
     samples: Callable[[Readings, Question], Sequence[Sample]]
     matters: float
+    unseen: str  # what does not show an error that matters less
     wide: str
     large: float
     large_said: str
@@ -222,9 +231,11 @@ def _measured(
         found, offsets = scale.scale_of(sample.columns[keep, 0], sample.got[keep], sample.known), {}
         remarks.append(Remark("zero-taken"))
     half = math.hypot(found.half_width, sample.extra_half)
-    changed = abs(found.value - sample.goal) > scale.TELLING * half
+    unit = 1.0 if quantity.shifts else sample.goal
+    off, doubt = (found.value - sample.goal) / unit, half / unit
+    changed = abs(off) > doubt and abs(off) + doubt > TOO_LITTLE * quantity.matters
     if quantity.shifts:
-        best, best_half = sample.present + found.value - sample.goal, half
+        best, best_half = sample.present + sample.way * (found.value - sample.goal), half
     else:
         if quantity.scales:
             refuse_gross(found.value / sample.goal)
@@ -239,13 +250,16 @@ def _measured(
         best=best,
         setting=best if changed else sample.present,
         verdict="change" if changed else "keep",
+        low=off - doubt,
+        high=off + doubt,
+        wanted=_wanted(abs(off), doubt, quantity.matters, int(keep.sum()) * sample.each),
     )
     if len(sample.got) == 1 and quantity.one_said:
         error = NORMAL_95 * scale.HAND * sample.known.whole
         remarks.append(Remark(quantity.one_said, {"name": sample.name, "error": error}))
     remarks += quantity.doubts(one, question)
     if not changed:
-        matters = quantity.matters * (1.0 if quantity.shifts else sample.goal)
+        matters = quantity.matters * unit
         _narrow_enough(quantity.wide, found.value, half, matters, one.used * sample.each)
     shift = best - sample.present
     share = abs(shift / (1.0 if quantity.shifts else sample.present))
@@ -254,6 +268,15 @@ def _measured(
         remarks.append(Remark(quantity.large_said, facts))
     remarks += quantity.later(one, question)
     return one
+
+
+def _wanted(off: float, doubt: float, matters: float, readings: int) -> int | None:
+    """How many readings would show that nothing that matters hides in an interval; None where
+    nothing does, or no number would.
+    """
+    if off + doubt <= matters or off >= matters:
+        return None
+    return scale.readings_needed(doubt, matters - off, readings)
 
 
 def refuse_gross(ratio: float, furthest: float = FURTHEST) -> None:

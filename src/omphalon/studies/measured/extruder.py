@@ -17,7 +17,7 @@ from omphalon.finding import Plan, Shown
 from omphalon.lines.dialect import Dialect
 from omphalon.physics import scale
 from omphalon.physics.scale import reading_spread
-from omphalon.recording import Readings
+from omphalon.recording import Reading, Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.measured.engine import (
     Fitted,
@@ -80,9 +80,11 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
         one, two = (list(way)[-1] for way in ways[:2])
         raise UsageError(f"fed lengths told twice, by {one} and {two}", "give one way of measuring")
     way, rows = ways[0], readings.rows
-    asked = np.array([r.value("asked_mm") for r in rows])
-    fed = sum(sign * np.array([r.value(c) for r in rows]) for c, sign in way.items())
-    fed = fed - np.array([r.value("back_mm") if "back_mm" in r.numbers else 0.0 for r in rows])
+    back = np.array([r.value("back_mm") if "back_mm" in r.numbers else 0.0 for r in rows])
+    # what is pulled back goes through the same steps as what is fed
+    asked = np.array([r.value("asked_mm") for r in rows]) - back
+    fed = np.sum([sign * np.array([r.value(c) for r in rows]) for c, sign in way.items()], axis=0)
+    _refuse_idle_back(rows, back, asked)
     for row, length in zip(rows, fed, strict=True):
         if not length > 0:
             raise BadReading(
@@ -111,6 +113,27 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
             remarks=tuple(slips),
         )
     ]
+
+
+def _refuse_idle_back(rows: Sequence[Reading], back: Array, asked: Array) -> None:
+    """Refuse filament pulled back where nothing is left for it to say: beside a piece that was cut
+    off, or a mark that is still beyond the edge; or as much as was commanded.
+    """
+    for row, pulled, net in zip(rows, back, asked, strict=True):
+        if not pulled:
+            continue
+        beyond = "left_mm" in row.numbers and row.value("left_mm") < 0
+        if "fed_mm" in row.numbers or beyond:
+            what = "--fed" if "fed_mm" in row.numbers else "a negative --left"
+            raise UsageError(
+                f"{row.where}: --back {pulled:g} beside {what}",
+                "give what was pulled back only where the mark, or the flag, was measured after it",
+            )
+        if net <= 0:
+            raise UsageError(
+                f"{row.where}: --back {pulled:g}: as much as was commanded, or more",
+                "give the length, in commanded mm, that was pulled back until the mark showed",
+            )
 
 
 def _refuse_swapped(asked: Array, fed: Array, column: str) -> None:
@@ -205,16 +228,16 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     comment="E steps per mm {setting:.4f}",
     samples=fed_sample,
     matters=0.015,  # share of plastic that is seen on a print: a wall's 1.5 %
+    unseen="no print shows that",
     wide="wide-feed",
     large=0.15,  # more than wear or tolerance
     large_said="large-feed",
     because=(
-        f"{GOT}: what is missing from 1 is smaller than the error of marks and rule, and what may "
-        "hide in it, up to {matters:.1%}, is not seen on a print",
+        f"{GOT}: between {{low:+.1%}} and {{high:+.1%}} of what is asked; {{rest}}",
         f"{GOT}: {{formula}} = {{best:.10g}}",
     ),
     means=(
-        "as much plastic comes as is asked for, to {half:.1%}: no print shows the rest",
+        "as much plastic comes as is asked for, between {low:+.1%} and {high:+.1%}",
         "now {off:.1%} too much plastic comes: bulging lines and a scraping nozzle",
         "now {off:.1%} too little plastic comes: gaps between lines and weak walls",
     ),

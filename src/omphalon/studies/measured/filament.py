@@ -230,18 +230,21 @@ WIDTH: Measurand[FlowQuestion] = Measurand(
     unit="1 is 100 %",
     comment="flow multiplier {setting:.4f} ({hundredfold:.1f} %)",
     samples=_section,
+    unseen="no wall shows that",
     matters=0.03,  # of plastic: what shows on a wall, less what walls have of their own
     wide="wide-width",
     large=math.inf,
     large_said="",
     because=(
-        f"a width of {WIDTH_OF} ± {{beside.width_mm.half_width:.3f}} mm holds the nominal "
-        "{beside.nominal_mm:g} mm within its error",
+        f"a width of {WIDTH_OF} ± {{beside.width_mm.half_width:.3f}} mm where "
+        "{beside.nominal_mm:g} mm is nominal: between {low:+.1%} and {high:+.1%} of the plastic; "
+        "{rest}",
         "{present:g} × ({beside.nominal_mm:g} ÷ {beside.width_mm.value:.6g})² = {best:.6g}, from "
         "{count:place}",
     ),
     means=(
-        f"each metre holds as much plastic as the slicer believes, to {{half:.1%}}; {CHANGES}",
+        "each metre holds as much plastic as the slicer believes, between {low:+.1%} and "
+        f"{{high:+.1%}}; {CHANGES}",
         f"each metre holds {{off:.1%}} more plastic than the slicer believes; {CHANGES}",
         f"each metre holds {{off:.1%}} less plastic than the slicer believes; {CHANGES}",
     ),

@@ -140,15 +140,17 @@ FLOW: Measurand[FlowQuestion] = Measurand(
     comment="flow multiplier {setting:.4f} ({hundredfold:.1f} %)",
     samples=walls,
     matters=0.04,  # share of plastic that shows on a wall
+    unseen="no wall shows that",
     wide="wide-walls",
     large=0.15,
     large_said="large-flow",
     because=(
-        "walls of {value:.3f} ± {half:.3f} mm hold the expected {goal:g} mm within their error",
+        "walls of {value:.3f} ± {half:.3f} mm where {goal:g} mm is expected, between {low:+.1%} "
+        "and {high:+.1%} of the plastic; {rest}",
         "{formula} = {best:.8g}, from {count:wall}",
     ),
     means=(
-        "walls come out as thick as they were drawn, to {half:.3f} mm",
+        "walls come out as thick as they were drawn, between {low:+.1%} and {high:+.1%}",
         "walls are {off:.3f} mm too thick now, by {share:.1%} of the plastic: holes close up and "
         "tops bulge",
         "walls are {off:.3f} mm too thin now, by {share:.1%} of the plastic: walls part and tops "

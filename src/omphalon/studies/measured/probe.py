@@ -28,11 +28,12 @@ FIRST_LAYER_MM = 0.2  # an example
 
 @dataclass(frozen=True, kw_only=True)
 class ProbeQuestion:
-    """The offset now in force (added to a probed height; a positive correction lifts the nozzle),
-    and the paper.
+    """The offset now in force, whether a larger one lifts the nozzle or lowers it (None: nobody
+    says; where it is below 0, as usual, it lifts), and the paper.
     """
 
     offset_mm: float
+    larger: str | None = None
     paper_mm: float = PAPER_MM
     feel_mm: float = FEEL_MM
 
@@ -66,9 +67,13 @@ def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
         repeat = float(np.std(probed, ddof=1))
         half = student_95(len(probed) - 1) * repeat / math.sqrt(len(probed))
         triggers = Triggers(repeat, len(probed), half)
+    larger = question.larger
+    if larger is None and question.offset_mm > FAR_MM:
+        raise Refusal("offset-way", offset=question.offset_mm)
     return [
         Sample(
             rows=tuple(felt),
+            way=-1.0 if larger == "lowers" else 1.0,
             got=np.array([r.value("drag_mm") for r in felt]),
             known=Spread(question.feel_mm, 0.0),
             column="drag_mm",
@@ -118,9 +123,13 @@ def _table(found: Fitted[ProbeQuestion]) -> Sequence[Shown]:
     )
 
 
-def _room(one: Measurement) -> dict[str, float]:
-    """What is left of a first layer."""
-    return {"room": max(FIRST_LAYER_MM - one.estimate.value + one.sample.goal, 0.0)}
+def _room(one: Measurement) -> dict[str, object]:
+    """What is left of a first layer, and which way the nozzle is to go."""
+    off = one.estimate.value - one.sample.goal
+    room = max(FIRST_LAYER_MM - off, 0.0)
+    larger = " --larger lowers" if one.sample.way < 0 else ""
+    larger = " --larger lifts" if not larger and one.sample.present > FAR_MM else larger
+    return {"room": room, "higher": "higher" if off > 0 else "lower", "larger": larger}
 
 
 DRAGS = "paper of {goal:g} mm drags at {value:.3f} ± {half:.3f} mm"
@@ -131,19 +140,21 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
     field="offset",
     line="",
     title="offset",
-    unit="mm; more lifts the nozzle",
+    unit="mm",
     comment="nozzle-to-probe offset {setting:.3f} mm",
     samples=drags,
+    unseen="no first layer shows that",
     matters=0.06,  # mm of a first layer of 0.2: less squeezes or lifts it by less than a third
     wide="wide-zero",
     large=0.5,
     large_said="large-zero",
     because=(
-        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm, too little to matter",
-        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm",
+        f"{DRAGS}: the zero is off by {{low:+.3f}} to {{high:+.3f}} mm; {{rest}}",
+        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm, so the nozzle comes to stand "
+        "{off:.2f} mm {higher} than now",
     ),
     means=(
-        "a first layer is as thick as it was sliced, to {half:.2f} mm",
+        "a first layer is as thick as it was sliced, between {low:+.2f} and {high:+.2f} mm",
         f"{ROOM}: it is squeezed",
         f"{ROOM}: it hardly sticks",
     ),
@@ -151,7 +162,7 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
         "nothing to enter",
         "run `omphalon probe fit` on these heights",
         "enter and store the offset, probe again and judge it with fresh drags: `omphalon probe "
-        "check --offset {setting:.3f} --paper {goal:g} --drag MM --drag MM --drag MM`",
+        "check --offset {setting:.3f}{larger} --paper {goal:g} --drag MM --drag MM --drag MM`",
     ),
     facts=_room,
     shifts=True,

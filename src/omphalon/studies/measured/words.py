@@ -64,6 +64,8 @@ def facts_of(one: Measurement, matters: float = 0.0) -> dict[str, Any]:
         "formula": f"{sample.present:g} × {asked:g} ÷ {got:.10g}"
         if alike
         else f"{sample.present:g} ÷ {value:.8g}",
+        "low": one.low,
+        "high": one.high,
         "matters": matters,
         "beside": sample.beside,
     }
@@ -73,8 +75,8 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: b
     quantity, keeps = found.quantity, found.verdict == "keep"
     facts = {**facts_of(found.one, quantity.matters), **quantity.facts(found.one)}
     steps = " ".join(f"--steps {m.sample.name}={m.setting:.4f}" for m in found.things)
-    facts["steps"] = steps
-    facts["widest_percent"] = 100 * max(m.estimate.half_width for m in found.things)
+    facts |= {"steps": steps, "rest": _rest(found)}
+    facts["widest_percent"] = 100 * max(max(-m.low, m.high) for m in found.things)
     off = found.one.estimate.value - found.one.sample.goal
     coming = comes_next(quantity.group)
     state = 0 if keeps else 1 if off > 0 else 2
@@ -97,6 +99,16 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: b
         table=tuple(quantity.table(found)),
         picture=found,
     )
+
+
+def _rest(found: Fitted[Any]) -> str:
+    """What is to be said of what could still hide in an interval that a setting is kept on."""
+    one, quantity = found.one, found.quantity
+    if max(abs(one.low), abs(one.high)) <= quantity.matters:
+        return quantity.unseen
+    if one.wanted is None:
+        return "it is too near to what would show to tell"
+    return f"{one.wanted} readings would tell"
 
 
 def _lines(found: Fitted[Any], dialect: Dialect | None) -> tuple[str, ...]:
