@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from omphalon import frames
+from omphalon.errors import UsageError
 from omphalon.frames import Frame
 from omphalon.physics.loop import Gains
 from omphalon.recording import TemperatureLog
@@ -20,6 +21,9 @@ from omphalon.studies.heater.question import HeaterQuestion
 __all__ = ["Gains", "HeaterFit", "HeaterQuestion", "Refusal", "fit", "temperature_log"]
 
 
+ROUNDED = 1.001  # a power this much past full is rounding
+
+
 def temperature_log(frame: Frame, *, full_power: float = 1.0) -> TemperatureLog:
     """A log of one heater.
 
@@ -27,10 +31,21 @@ def temperature_log(frame: Frame, *, full_power: float = 1.0) -> TemperatureLog:
     ----------
     frame : columns `time_s`, `temperature_c`, `power`, and perhaps `target_c` and `fan`
     full_power : what stands for full power in its column `power`
+
+    Raises
+    ------
+    UsageError
+        Where the power then lies outside 0 to 1, or never passes a hundredth of what is full.
     """
     names = [n for n in ("target_c", "fan") if n in frame]
     time, reading, power, *more = frames.columns(frame, "time_s", "temperature_c", "power", *names)
     beside = dict(zip(names, more, strict=True))
+    low, high = float(power.min(initial=0.0)), float(power.max(initial=0.0))
+    if low < 0 or high > full_power * ROUNDED or (full_power > 1 and 0 < high <= 1):
+        raise UsageError(
+            f"full_power={full_power:g}: the power goes from {low:g} to {high:g}",
+            "give what stands for full power in that column",
+        )
     return TemperatureLog(
         source="frame",
         time_s=time,

@@ -119,7 +119,7 @@ class Bench:
         rows: list[tuple[str, str, dict[str, Any], str | None]] = [
             ("finding", kind, body, filament)
         ]
-        if kind.endswith("-check"):
+        if kind.endswith("-check") and document["verdict"] != "retest":
             axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
             judged = [tool_key(k, tool) for k in check_keys(kind, document["evidence"], axes)]
             changed = [w["message"] for w in document["warnings"] if w["code"] == HEATER_CHANGED]
@@ -244,7 +244,11 @@ class Bench:
             if source is not None and source.kind == "setting":
                 older = setting_of(source)
                 assert older is not None
-                rests = {"rests_on": older.rests_on, "measured_at": older.measured_at}
+                rests = {
+                    "rests_on": older.rests_on,
+                    "measured_at": older.measured_at,
+                    "measured": older.measured,
+                }
                 body |= {"from": source.body["from"], "as_of": source.id, **rests}
             elif source is not None:
                 body["measured_at"] = source.at

@@ -107,7 +107,7 @@ def _check(kind: Kind, value: Body, spread: Body) -> None:
 class InForce:
     """A setting in force: its kind, value and spread, the entry that set it and when, how it came
     to be (adopted, found, reverted), whether that moved it, and for which filament; the entry that
-    it rests on, its finding, and when that was measured.
+    it rests on, its finding, when that was measured, and whether it ever was.
     """
 
     kind: Kind
@@ -120,6 +120,7 @@ class InForce:
     filament: str | None
     rests_on: int
     measured_at: str
+    measured: bool
 
     @property
     def age_days(self) -> int:
@@ -165,4 +166,5 @@ def setting_of(entry: Entry) -> InForce | None:
         filament=entry.filament,
         rests_on=entry.body.get("rests_on") or entry.body["from"] or entry.id,
         measured_at=entry.body.get("measured_at") or entry.at,
+        measured=bool(entry.body.get("measured", entry.body["how"] != "found")),
     )

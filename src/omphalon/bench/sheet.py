@@ -43,7 +43,8 @@ def value_words(setting: InForce, gain_scale: float = 1.0) -> str:
         text = value if isinstance(value, str) else f"{value:.{4 if several else 6}g}"
         head = f"{name} " if several and name != "shaper" else ""
         parts.append(head + text + (f" {unit}" if unit and name not in GAINS else ""))
-    return ", ".join(parts)
+    of = f" (full power is {gain_scale:g})" if set(setting.kind.fields) & {*GAINS} else ""
+    return ", ".join(parts) + of
 
 
 def origin_words(setting: InForce) -> str:

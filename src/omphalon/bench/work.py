@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -110,7 +111,7 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
     newer = [n for n in setting.kind.needs if _set_later(n, setting, passed, state)]
     if newer:
         return "stands-on-newer", f"it stands on {KINDS[newer[0]].words}, set later"
-    if setting.how == "found" and not passed:
+    if not setting.measured and not passed:
         return "found", "never measured"
     if setting.share is not None and setting.share > WIDE:
         return "wide", f"known to ±{setting.share:.0%} only"
@@ -129,9 +130,44 @@ def verified(key: str, state: State) -> bool:
 
 def _set_later(key: str, setting: InForce, passed: int, state: State) -> bool:
     other = state.settings.get(key)
-    if other is None or other.how == "found":
+    if other is None or not other.measured:
         return False
     return other.moved and other.entry > max(setting.entry, passed)
+
+
+def ratios(document: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+    """What readings said of settings that divide by it, by their keys: the ratio of what came to
+    what was asked, and its half width; whatever the settings were thought to be.
+    """
+    evidence, group = document["evidence"], str(document["kind"]).partition("-")[0]
+    rows = {"extruder": {"steps-e": evidence}}.get(group, {})
+    if group == "axis":
+        rows = {f"steps-{axis}": one for axis, one in evidence.items() if axis in "xyz"}
+    shape = {"ratio": float, "ratio_spread": float}
+    return {k: (r["ratio"], r["ratio_spread"]) for k, r in rows.items() if fits(r, shape)}
+
+
+def not_entered(
+    document: Mapping[str, Any], state: State, findings: Sequence[Entry]
+) -> tuple[InForce, float, float] | None:
+    """A setting that was adopted and does not seem to be in the printer: what was measured now is
+    what was measured before it, and not what it promised. The setting, and both ratios.
+
+    `document`: of a measurement that asks for a change. `findings`: of the journal.
+    """
+    for key, (now, half) in ratios(document).items():
+        setting = state.settings.get(key)
+        if setting is None or setting.how != "adopted":
+            continue
+        before = next((e for e in findings if e.id == setting.rests_on), None)
+        found = ratios(before.body["document"]).get(key) if before is not None else None
+        if found is None:
+            continue
+        then, doubt = found
+        as_before = abs(now - then) <= math.hypot(half, doubt)
+        if as_before and abs(now - 1) > half and abs(then - 1) > doubt:
+            return setting, then, now
+    return None
 
 
 def steps(state: State) -> list[Step]:
@@ -214,5 +250,7 @@ def check_keys(kind: str, evidence: Mapping[str, object], axes: Sequence[str]) -
     return [
         key
         for key, row in KINDS.items()
-        if row.group == group and (not row.axis or not axes or row.axis.lower() in (*axes, "e"))
+        if "@" not in key
+        and row.group == group
+        and (not row.axis or not axes or row.axis.lower() in (*axes, "e"))
     ]

@@ -12,6 +12,7 @@ from omphalon.cli.common import (
     Asking,
     Leaving,
     Measure,
+    Verbs,
     answering,
     choice,
     chosen_readings,
@@ -54,7 +55,7 @@ spanned = options(
 )
 
 
-@click.group()
+@click.group(cls=Verbs)
 def advance() -> None:
     """Pressure advance, in seconds, for one filament."""
 

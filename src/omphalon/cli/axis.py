@@ -10,6 +10,7 @@ from omphalon.cli.common import (
     Answer,
     Leaving,
     Measure,
+    Verbs,
     answering,
     by_hand,
     choice,
@@ -35,7 +36,7 @@ AXIS_NAME = choice(*AXES)
 LONGEST_GAUGE_MM = 120.0
 
 
-@click.group()
+@click.group(cls=Verbs)
 def axis() -> None:
     """Steps per mm of X, Y and Z."""
 

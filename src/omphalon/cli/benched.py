@@ -324,6 +324,38 @@ def _plain(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 
+def doubted(answer: Finding | Plan) -> Finding | Plan:
+    """An answer that would correct once more what was adopted and, by the readings, never entered:
+    then it proposes nothing, and says so.
+    """
+    from dataclasses import replace
+
+    from omphalon import __version__
+    from omphalon.bench.work import not_entered
+    from omphalon.finding import Finding
+
+    found = held()
+    if found is None or not isinstance(answer, Finding) or answer.verdict != "change":
+        return answer
+    bench, state = found
+    findings = bench.journal.entries(kind="finding")
+    twice = not_entered(answer.document(__version__), state, findings)
+    if twice is None:
+        return answer
+    setting, then, now = twice
+    return replace(
+        answer,
+        verdict="retest",
+        because=f"a ratio of {now:.4f}, as before entry {setting.entry} was adopted ({then:.4f}), "
+        f"and not the 1 that it promised: {setting.kind.words} look as if they were never entered",
+        means="",
+        settings=(),
+        lines=(),
+        headline=(),
+        next="list what the printer holds (M503) into a file: `omphalon bench readback LISTING`",
+    )
+
+
 def record(answer: Finding | Plan) -> str | None:
     """Put a finding into the bench's journal; what is said of it, or None outside a bench."""
     from omphalon import __version__

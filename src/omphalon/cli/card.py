@@ -13,6 +13,7 @@ from omphalon.cli.common import (
     Answer,
     Leaving,
     Measure,
+    Verbs,
     answering,
     choice,
     filled,
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.modes import AxisReading
 
 
-@click.group()
+@click.group(cls=Verbs)
 def card() -> None:
     """Advance, shaper and X against Y, from pictures of one printed card."""
 

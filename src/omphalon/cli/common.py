@@ -13,13 +13,13 @@ import click
 from click.core import ParameterSource
 
 from omphalon.cli.at_work import shown_at_work
-from omphalon.cli.benched import INPUTS, asked_within, choose_bench, record
+from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import UsageError, echoed
 from omphalon.files import put_lines, put_with
 from omphalon.heaters import MOST_TOOLS
 from omphalon.quantities import QUANTITIES
-from omphalon.units import NoSuchNumber, Number, is_usual, number_in
+from omphalon.units import NoSuchNumber, Number, is_usual, number_in, plural
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -84,14 +84,37 @@ def numbers_of(text: str, measure: Measure, count: int, option: str, example: st
     parts = text.split(":")
     if len(parts) != count or not all(p.strip() for p in parts):
         raise UsageError(
-            f"{option} {echoed(text)}: not {count} number{'s'[: count != 1]}"
+            f"{option} {echoed(text)}: not {plural(count, 'number')}"
             f"{' with colons between' if count > 1 else ''}",
             f"for example {example}",
         )
     return [parsed(part, measure, option).value for part in parts]
 
 
-class InOrder(click.Group):
+class OnceEach(click.Command):
+    """A command that refuses an option given twice which takes one value: the last would silently
+    win.
+    """
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if not ctx.resilient_parsing:
+            _, _, order = self.make_parser(ctx).parse_args(list(args))
+            single = [
+                p for p in order if isinstance(p, click.Option) and not (p.multiple or p.is_flag)
+            ]
+            twice = next((p for n, p in enumerate(single) if p in single[:n]), None)
+            if twice is not None:
+                raise UsageError(f"{twice.opts[0]} given twice: it takes one value", "give it once")
+        return super().parse_args(ctx, args)
+
+
+class Verbs(click.Group):
+    """A group of such commands."""
+
+    command_class = OnceEach
+
+
+class InOrder(Verbs):
     """A group that lists its commands in the order of their use."""
 
     def __init__(self, *args: Any, order: Sequence[str] = (), **more: Any) -> None:
@@ -102,7 +125,7 @@ class InOrder(click.Group):
         return list(self.order)
 
 
-class Asking(click.Command):
+class Asking(OnceEach):
     """A fit that can ask for what it was not given."""
 
     def __init__(self, *args: Any, **given: Any) -> None:
@@ -271,6 +294,7 @@ class Leaving:
             answer = replace(answer, tool=self.tool, next=_with_tool(answer.next, self.tool))
         if asked_within():
             return answer
+        answer = doubted(answer)
         bench = None if self.no_record else record(answer)
         drawn = self.plot is not None and _drawn(answer, self.plot)
         if self.as_json:

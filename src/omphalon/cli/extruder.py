@@ -7,13 +7,22 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, chosen_readings, filled, number, options
+from omphalon.cli.common import (
+    Answer,
+    Leaving,
+    Verbs,
+    answering,
+    chosen_readings,
+    filled,
+    number,
+    options,
+)
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.columns import EXTRUDER as COLUMNS
 from omphalon.errors import UsageError
 
 
-@click.group()
+@click.group(cls=Verbs)
 def extruder() -> None:
     """Steps per mm of the extruder."""
 

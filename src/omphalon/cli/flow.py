@@ -9,6 +9,7 @@ import click
 from omphalon.cli.common import (
     Answer,
     Leaving,
+    Verbs,
     answering,
     by_hand,
     chosen_readings,
@@ -25,7 +26,7 @@ from omphalon.errors import UsageError
 from omphalon.files import put_lines
 
 
-@click.group()
+@click.group(cls=Verbs)
 def flow() -> None:
     """Flow multiplier, for one filament."""
 

@@ -8,19 +8,22 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.benched import held
+from omphalon.cli.benched import facts_of_bench, held
 from omphalon.cli.common import (
     Answer,
     Asking,
     Leaving,
     Measure,
+    Verbs,
     answering,
+    by_hand,
     choice,
     filled,
     number,
     numbers_of,
     options,
     pairs,
+    parsed,
     template,
 )
 from omphalon.constants import BAND_C, NORMAL_95
@@ -36,7 +39,13 @@ if TYPE_CHECKING:
     from omphalon.studies.heater.question import HeaterQuestion
 
 HEATERS = choice(*KINDS)
-SECONDS = Measure("time")
+SECONDS_OF_CYCLE = Measure("time", 0.5, 3600)
+POWERS = ("power_high", "power_low")
+# what only a log, or what is worked out from one, gives a say
+OF_A_LOG = (
+    *("every_s", "column", "full_power", "max_temp_c", "from_s", "to_s", "aim", "fan"),
+    *("fan_cooling", "loop_period_s", "filter_s", "band_c"),
+)
 
 
 aim_option = click.option(
@@ -64,7 +73,7 @@ class Band(Measure):
         return super().convert(value, param, ctx)
 
 
-@click.group()
+@click.group(cls=Verbs)
 def heater() -> None:
     """Gains that hold the hotend or the bed still at its temperature."""
 
@@ -89,6 +98,7 @@ def plan(how: Leaving, **given: Any) -> Answer:
     """
     from omphalon.studies.heater.plan import HeaterTest, plan_heater
 
+    _refuse_tool(how.tool, given)
     return plan_heater(filled(HeaterTest, given), how.lines())
 
 
@@ -109,7 +119,7 @@ reading = options(
         metavar="NAME=HEADER",
         help="Column of time, temperature, power or target.",
     ),
-    number("--full-power", "scale", "What stands for full power, in log and gains."),
+    number("--full-power", "scale", "What stands for full power in the log.  [worked out]"),
     number("--max-temp", "temperature", "Warn where the log passes this."),
 )
 
@@ -129,7 +139,7 @@ reading = options(
 )
 @number("--power-high", "share", "With --cycle: the power that heats,  [1]", within=(0.02, 1))
 @number("--power-low", "share", "and the one that lets it cool.  [0]", within=(0, 1))
-@number("--gain-scale", "scale", "Full power in the gains, if unlike the log's.  [255]")
+@number("--gain-scale", "scale", "What stands for full power in the gains.  [the dialect's: 255]")
 @aim_option
 @click.option(
     "--fan", type=choice("on", "off"), help="The part fan during the test.  [on hotend, off bed]"
@@ -178,9 +188,9 @@ def fit(
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.words import heater_answer
 
-    full_power = gain_scale or given["full_power"]
+    _refuse_two_scales(how, gain_scale)
     lines = how.lines().with_loop(
-        full_power=full_power,
+        full_power=gain_scale,
         period_s=given["loop_period_s"],
         filter_s=given["filter_s"],
         band_c=given["band_c"],
@@ -189,7 +199,7 @@ def fit(
         HeaterQuestion,
         given,
         **lines.loop.for_question(),
-        gain_scale=full_power,
+        gain_scale=gain_scale,
         present=_present(**{n: given[n] for n in ("kp", "ki", "kd", "ti_s", "td_s")}),
         fan_on=None if fan is None else fan == "on",
     )
@@ -202,6 +212,23 @@ def fit(
     read = [_part_of(read_temperature(log, wanted), given) for log in logs]
     _refuse_other_tool(read, how.tool)
     return heater_answer(read, question, lines)
+
+
+def _refuse_two_scales(how: Leaving, gain_scale: float | None) -> None:
+    """One scale of the gains: that of the option, or of a dialect or a bench that says another."""
+    from omphalon.bench.facts import LOOP_FACTS
+    from omphalon.lines.dialect import SHIPPED
+
+    if gain_scale is None or not by_hand("gain_scale"):
+        return
+    named = None if how.dialect in (None, *SHIPPED) else how.lines().gain_scale
+    known = facts_of_bench(**LOOP_FACTS).get("full_power")
+    for other, whose in ((named, f"dialect {how.dialect}"), (known, "bench")):
+        if other is not None and other != gain_scale:
+            raise UsageError(
+                f"--gain-scale {gain_scale:g}, and {other:g} in the {echoed(whose)}",
+                "leave the option out, or correct what the other says",
+            )
 
 
 def _part_of(log: TemperatureLog, given: dict[str, Any]) -> TemperatureLog:
@@ -226,8 +253,11 @@ def _one_way(logs: tuple[str, ...], given: dict[str, Any]) -> None:
             "a LOG and --cycle" if logs else "no LOG",
             "give the log of the test; or, where there is none, --cycle LOW:HIGH:S for each cycle",
         )
-    if logs and (given["power_high"] is not None or given["power_low"] is not None):
-        raise UsageError("--power-high or --power-low with a LOG", "they belong to --cycle")
+    idle = by_hand(*(POWERS if logs else OF_A_LOG))
+    if idle:
+        raise UsageError(
+            f"{idle} with {'a LOG' if logs else '--cycle'}: it has no say there", "leave it out"
+        )
 
 
 def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dialect) -> Finding:
@@ -237,9 +267,14 @@ def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dial
 
     cycles = []
     for text in given["summaries"]:
-        low, high, seconds = numbers_of(
-            text, Measure("temperature", 0), 3, "--cycle", "--cycle 232.8:237.1:11.6"
-        )
+        *ends, period = text.rpartition(":")[::2] if text.count(":") == 2 else (text, "")
+        example = "--cycle 232.8:237.1:11.6"
+        if not period.strip():
+            raise UsageError(
+                f"--cycle {echoed(text)}: not LOW:HIGH:SECONDS", f"for example {example}"
+            )
+        low, high = numbers_of(ends[0], Measure("temperature", 0), 2, "--cycle", example)
+        seconds = parsed(period, SECONDS_OF_CYCLE, "--cycle").value
         cycles.append(CycleSummary(low_c=low, high_c=high, period_s=seconds))
     powers = (
         1.0 if given["power_high"] is None else given["power_high"],
@@ -261,7 +296,7 @@ def _refuse_other_tool(logs: list[TemperatureLog], tool: int | None) -> None:
 def _refuse_tool(tool: int | None, given: dict[str, Any]) -> None:
     """A tool has a hotend, and no other heater."""
     if tool and given["heater"] not in (None, "hotend"):
-        raise UsageError(f"--tool {tool} --heater {given['which']}", "a tool's heater is a hotend")
+        raise UsageError(f"--tool {tool} --heater {given['heater']}", "a tool's heater is a hotend")
     if tool:
         given["heater"] = "hotend"
 

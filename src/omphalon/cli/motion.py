@@ -11,6 +11,7 @@ from omphalon.cli.common import (
     Asking,
     Leaving,
     Measure,
+    Verbs,
     answering,
     by_hand,
     choice,
@@ -35,7 +36,7 @@ RANGES = {"speed": "100:300:25", "acceleration": "1000:4000:500", "corner": "4:2
 RETRACT_RANGES = {"speed": "20:80:10", "acceleration": "500:4000:500"}
 
 
-@click.group()
+@click.group(cls=Verbs)
 def motion() -> None:
     """Highest speed and acceleration before steps are lost."""
 

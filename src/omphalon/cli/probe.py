@@ -6,13 +6,13 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number
+from omphalon.cli.common import Answer, Leaving, Verbs, answering, choice, filled, number
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.columns import PROBE as COLUMNS
 from omphalon.errors import UsageError
 
 
-@click.group()
+@click.group(cls=Verbs)
 def probe() -> None:
     """Nozzle-to-bed zero."""
 

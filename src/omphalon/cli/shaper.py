@@ -11,6 +11,7 @@ from omphalon.cli.common import (
     Answer,
     Asking,
     Leaving,
+    Verbs,
     answering,
     choice,
     number,
@@ -47,7 +48,7 @@ def _empty_log() -> Iterator[str]:
     yield "time_s,x_g,y_g,z_g"
 
 
-@click.group()
+@click.group(cls=Verbs)
 def shaper() -> None:
     """Input shaper, and the acceleration that stays clean."""
 

@@ -22,6 +22,7 @@ from omphalon.recording import TemperatureLog
 from omphalon.remarks import Remark
 from omphalon.reports import FULL_POWERS, SIGN, Heating, report_of
 from omphalon.stages import begins
+from omphalon.units import plural
 
 FEWEST = 3  # report lines that make a console's log
 FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's
@@ -164,8 +165,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     good = np.isfinite(time) & np.isfinite(temperature)
     if good.sum() < 2:
         raise UnknownFormat(
-            f"{source}: {int(good.sum())} row{'s'[: good.sum() != 1]} with a time and a "
-            "temperature",
+            f"{source}: {plural(int(good.sum()), 'row')} with a time and a temperature",
             "check that the log holds the test",
         )
     notes = list(columns.notes)

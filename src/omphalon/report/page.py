@@ -23,6 +23,7 @@ from omphalon.bench.work import State, reason, steps
 from omphalon.errors import shown
 from omphalon.finding import Finding
 from omphalon.report.figure import draws, save_figure
+from omphalon.settings import GAINS
 from omphalon.units import digits
 
 MOST_FINDINGS, MOST_TRIALS = 50, 50
@@ -80,15 +81,15 @@ def _rows(bench: Bench, state: State) -> list[SettingRow]:
         one = setting_of(entry)
         if one is not None:
             courses.setdefault((one.kind.key, one.filament), []).append(one)
-    out = []
+    out, scale = [], bench.dialect(state.facts).gain_scale
     for key, setting in state.settings.items():
         why = reason(key, state)
-        values = [_first_number(s) for s in courses[(key, setting.filament)]]
+        values = [_first_number(s, scale) for s in courses[(key, setting.filament)]]
         out.append(
             SettingRow(
                 words=KINDS[key].words,
-                value=value_words(setting),
-                spread=spread_words(setting),
+                value=value_words(setting, scale),
+                spread=spread_words(setting, scale),
                 origin=origin_words(setting),
                 doubt=why[1] if why else "",
                 points=_points(values),
@@ -98,9 +99,10 @@ def _rows(bench: Bench, state: State) -> list[SettingRow]:
     return out
 
 
-def _first_number(setting: InForce) -> float:
-    numbers = (v for v in setting.value.values() if not isinstance(v, str))
-    return float(next(numbers, 0.0))
+def _first_number(setting: InForce, gain_scale: float) -> float:
+    numbers = {n: v for n, v in setting.value.items() if not isinstance(v, str)}
+    name, number = next(iter(numbers.items()), ("", 0.0))
+    return float(number) * (gain_scale if name in GAINS else 1.0)
 
 
 def _points(values: Sequence[float]) -> str:

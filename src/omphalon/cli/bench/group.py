@@ -22,10 +22,12 @@ from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
 from omphalon.cli.common import InOrder, choice
 from omphalon.errors import OmphalonError, UsageError, echoed, shown
+from omphalon.settings import GAINS
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
     from omphalon.bench.journal import Entry
+    from omphalon.bench.settings import InForce
 
 MOST_SHOWN, FIRST = 30, 3
 
@@ -129,6 +131,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
     for key, setting in state.settings.items():
         why = reason(key, state)
         rows.append((setting, why[1] if why else ""))
+    scale = one.dialect(state.facts).gain_scale
     if as_json:
         document(
             "bench-show",
@@ -137,6 +140,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
                 s.kind.key: {
                     "value": s.value,
                     "spread": s.spread,
+                    **_scaled(s, scale),
                     "how": s.how,
                     "entry": s.entry,
                     "at": s.at,
@@ -156,7 +160,6 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
     if not rows:
         click.echo("  no settings yet: omphalon bench next")
         return
-    scale = one.dialect(state.facts).gain_scale
     table(
         [
             (
@@ -295,21 +298,34 @@ def journal(
     elif not found:
         click.echo("nothing")
     else:
+        scale = one.dialect(one.facts()).gain_scale
         table(
-            [(str(e.id), e.at[:16].replace("T", " "), e.kind, e.subject, _brief(e)) for e in found]
+            [
+                (str(e.id), e.at[:16].replace("T", " "), e.kind, e.subject, _brief(e, scale))
+                for e in found
+            ]
         )
 
 
-def _brief(entry: Entry) -> str:
-    """An entry in a few words."""
+def _scaled(setting: InForce, gain_scale: float) -> dict[str, object]:
+    """Gains in the controller's scale, beside those for a power of 0…1."""
+    own = {n: v * gain_scale for n, v in setting.value.items() if n in GAINS}
+    return {"scaled": {**own, "full_power": gain_scale}} if own else {}
+
+
+def _brief(entry: Entry, gain_scale: float) -> str:
+    """An entry in a few words; gains in the controller's scale."""
     if entry.newer:
         return "of a newer omphalon"
     if entry.kind == "finding":
         return f"{entry.body['document']['verdict']}: {entry.body['document']['because']}"[:60]
     if entry.kind == "setting":
         value = ", ".join(
-            v if isinstance(v, str) else f"{v:.5g}" for v in entry.body["value"].values()
+            v if isinstance(v, str) else f"{v * (gain_scale if n in GAINS else 1):.5g}"
+            for n, v in entry.body["value"].items()
         )
+        gains = set(entry.body["value"]) & {*GAINS}
+        value += f" (full power is {gain_scale:g})" if gains else ""
         return f"{entry.body['how']} {value}"
     return str(
         entry.body.get("note") or entry.body.get("verdict") or entry.body.get("outcome") or ""

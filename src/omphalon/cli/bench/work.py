@@ -95,6 +95,14 @@ def adopt(one: Bench, finding: int | None, every: bool) -> None:
             click.echo(shown(line))
         for doubt in doubts:
             click.echo(f"warning: {shown(doubt)}", err=True)
+    if any(entry.body["document"]["lines"] for entry in chosen):
+        port = one.facts().get("controller.port")
+        click.echo("next    enter and store these lines, then read them back:", err=True)
+        if port:
+            click.echo("        omphalon bench sheet --out sheet.txt", err=True)
+            click.echo("        omphalon printer send sheet.txt --readback", err=True)
+        else:
+            click.echo("        omphalon bench readback LISTING", err=True)
     left = [str(e.id) for e in one.waiting()]
     if left:
         click.echo(f"waiting: {', '.join(left)}", err=True)
@@ -146,7 +154,7 @@ def revert(one: Bench, setting: str | None, date: str | None, entry: int | None)
     for each in back:
         now = state.settings.get(each.entry.subject)
         if now is not None:
-            words = f"; {now.kind.words}: {value_words(now)}"
+            words = f"; {now.kind.words}: {value_words(now, dialect.gain_scale)}"
             lines.append(entered(now, dialect) or words)
     ends = [dialect.line("store"), dialect.line("list")]
     sets = any(not line.startswith(";") for line in lines)

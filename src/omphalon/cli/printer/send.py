@@ -28,6 +28,7 @@ from omphalon.cli.printer.wire import (
 from omphalon.cli.writing import check_outputs
 from omphalon.errors import LinkFault, OmphalonError, UsageError, echoed, shown
 from omphalon.files import put_lines
+from omphalon.units import plural
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -84,7 +85,7 @@ def send(
         show_lines(lines)
     agree(lines)
     asked = ask_by_name(lines, dialect, allowed)
-    if sheet is not None and not confirmed(f"send {len(lines)} line{'s'[: len(lines) != 1]}?", yes):
+    if sheet is not None and not confirmed(f"send {plural(len(lines), 'line')}?", yes):
         raise declined("nothing was sent")
     with at_printer(at, dialect, silence_s) as printer:
         heat = HeatWatch(printer, dialect, yes)
@@ -269,7 +270,7 @@ def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
             "left so: what was sent is in force as the printer lists it, and not as it was sent"
         )
     else:
-        click.echo(f"readback agrees: {same} value{'s'[: same != 1]} as sent")
+        click.echo(f"readback agrees: {plural(same, 'value')} as sent")
     return not text
 
 

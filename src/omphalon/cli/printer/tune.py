@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.benched import facts_of_bench
+from omphalon.cli.common import Verbs
 from omphalon.cli.heater import aim_option, style_option
 from omphalon.cli.printer.capture import (
     cool_down,
@@ -44,7 +45,7 @@ if TYPE_CHECKING:
 HOW = {"oscillation": " on and off", "step": ", lowers it for a while", "heat-up": " and holds it"}
 
 
-@click.group()
+@click.group(cls=Verbs)
 def tune() -> None:
     """The whole loop over the wire, every step asked for."""
 

@@ -20,6 +20,7 @@ from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import Command, bench_option, number, options
 from omphalon.constants import SILENCE_S, UNWATCHED_S
 from omphalon.errors import LinkFault, OmphalonError, StillHot, echoed, shown
+from omphalon.units import plural
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
@@ -289,7 +290,7 @@ def _kept(printer: KeptPrinter) -> list[str]:
 
 def kept_words(rows: int, out: str) -> str:
     """How many reports are in which file."""
-    return f"kept    {rows} report{'s'[: rows != 1]} in {echoed(out)}"
+    return f"kept    {plural(rows, 'report')} in {echoed(out)}"
 
 
 def _said(words: list[str]) -> list[str]:

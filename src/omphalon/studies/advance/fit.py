@@ -122,7 +122,10 @@ def _slope(best: Best) -> float:
     """How fast the fitted curve falls at the best value; infinite where none was fitted."""
     if best.curve is None:
         return math.inf
-    values, heights = best.curve
+    values, of = np.unique(best.curve[0], return_inverse=True)  # a value may stand there twice
+    if len(values) < 2:
+        return math.inf
+    heights = np.bincount(of, best.curve[1]) / np.bincount(of)
     return abs(float(np.interp(best.value, values, np.gradient(heights, values))))
 
 

@@ -254,5 +254,9 @@ def refuse_other_scale(given: Gains, best: Gains, full_power: float, period_s: f
     for unit, which in ((period_s, "a-loop"), (60.0, "minutes")):
         shift = math.log(unit)
         near = abs(ki - shift) < NEAR_LOG and abs(kd + shift) < NEAR_LOG and abs(kp) < NEAR_LOG
-        if near and abs(shift) > math.log(INVERSE):
+        near &= abs(shift) > math.log(INVERSE)
+        # or that time explains most of a derivative time that no loop of this heater has
+        far, rest = math.hypot(ki, kd), math.hypot(ki - shift, kd + shift)
+        far_off = kd - kp > math.log(INVERSE) and rest < far / 2 and abs(kp) < NEAR_LOG
+        if near or far_off:
             raise Refusal("gains-of-other-times", unit=f"gains-per-{which}", seconds=unit)
