@@ -207,7 +207,7 @@ COMMANDS = {
 }
 # groups whose check judges a setting as its fit would, on a fresh measurement
 CHECKED = ("heater", "extruder", "axis", "flow", "shaper", "probe", "motion")
-NO_LINE = " --line 'YOUR-OWN-LINE {advance:.4f}'"  # where the dialect has none
+NO_LINE = " --dialect FILE"  # where the dialect has none
 LEVELS = {"speed": "100:300:20", "acceleration": "1000:5000:500"}
 
 

@@ -266,7 +266,7 @@ def line_words(how: Leaving, line_template: str | None) -> str:
         )
     if how.dialect is not None:
         return "--dialect " + shlex.quote(how.dialect)
-    return "--line " + shlex.quote(f"YOUR-OWN-LINE {{advance:.{MOST_PLACES}f}}")
+    return "--dialect FILE"
 
 
 @advance.command("check", short_help="Did it help? Corners before and after.")

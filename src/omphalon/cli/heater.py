@@ -28,7 +28,7 @@ from omphalon.cli.common import (
 )
 from omphalon.constants import BAND_C, NORMAL_95
 from omphalon.errors import UsageError, echoed
-from omphalon.heaters import KINDS, of_tool, tool_of
+from omphalon.heaters import KINDS, kind_of, of_tool, tool_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
@@ -211,6 +211,8 @@ def fit(
         raise UsageError("one log is given twice", "it would count double; give each once")
     read = [_part_of(read_temperature(log, wanted), given) for log in logs]
     _refuse_other_tool(read, how.tool)
+    if question.present is None:
+        question = replace(question, present=_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
 
 
@@ -229,6 +231,24 @@ def _refuse_two_scales(how: Leaving, gain_scale: float | None) -> None:
                 f"--gain-scale {gain_scale:g}, and {other:g} in the {echoed(whose)}",
                 "leave the option out, or correct what the other says",
             )
+
+
+def _of_bench(
+    logs: list[TemperatureLog], question: HeaterQuestion, gain_scale: float
+) -> Gains | None:
+    """The gains in force of the heater that the logs show, in the controller's scale."""
+    from omphalon.physics.loop import Gains
+    from omphalon.settings import GAINS, tool_key
+    from omphalon.studies.heater.question import heater_at
+
+    found, told = held(), question.of_logs(logs)
+    goal = told.target_c or max(float(log.temperature_c.max()) for log in logs)
+    heater = kind_of(told.heater or heater_at(goal)).name
+    key = tool_key(f"{heater}-gains", tool_of(logs[0].heater) if logs[0].heater else 0)
+    setting = None if found is None else found[1].settings.get(key)
+    if setting is None:
+        return None
+    return Gains(*(float(setting.value[name]) * gain_scale for name in GAINS))
 
 
 def _part_of(log: TemperatureLog, given: dict[str, Any]) -> TemperatureLog:
@@ -388,6 +408,7 @@ def check(
         raise UsageError("before and after are one log", "give two, or one")
     wanted = _wanted(given, how.tool)
     logs = [read_temperature(path, wanted) for path in (log, later) if path is not None]
+    _refuse_other_tool(logs, how.tool)
     question = filled(CheckQuestion, given, from_s=from_s, to_s=to_s)
     if later is None:
         question = replace(question, health=_known_health(question.which))

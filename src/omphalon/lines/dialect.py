@@ -33,6 +33,7 @@ EXAMPLE_OF = {
     "band_c": "in °C: 10; 0 where it always acts",
     "span_c": "in °C, as its band is a percentage of: 300",
 }
+PLACEHOLDER = "YOUR-OWN"
 SHIPPED = ("default", "stand-in")
 MOST_BYTES = 64_000
 
@@ -256,6 +257,11 @@ class Dialect:
         """
         if template is None:
             return self
+        if PLACEHOLDER in template.upper():
+            raise UsageError(
+                f"{option} {echoed(template)}: a placeholder, no line of a printer",
+                f"write your controller's own: '{EXAMPLES[setting]}'",
+            )
         try:
             line = checked(template, SETTINGS[setting], f"{option} '{echoed(template)}'")
         except UnknownFormat as wrong:

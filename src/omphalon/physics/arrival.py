@@ -13,6 +13,7 @@ from scipy import signal
 
 from omphalon.arrays import Array, Mask
 from omphalon.constants import BAND_C
+from omphalon.physics.hunting import Hunting, hunting
 from omphalon.physics.oscillation import noise_level, quantum
 from omphalon.physics.scale import memory
 
@@ -29,7 +30,8 @@ class Arrival:
     °C in unit_s or more.
 
     creep_s: how much longer the last 9 °C took than the heating rate before them would have.
-    swings: crossings of the mean in the hold. above_s: how long the first overshoot stayed above a
+    swing_c, swing_period_s: of a hold that swings all the time; its ripple is twice that, its bias
+    the mean over whole periods. above_s: how long the first overshoot stayed above a
     third of its height. busy: share of the hold in which the power stood at a limit. fan_s, dip_c,
     recovery_s: the disturbance in the hold.
     """
@@ -46,7 +48,7 @@ class Arrival:
     settle_s: float | None = None
     ripple_c: float | None = None
     bias_c: float | None = None
-    swings: int = 0
+    swing_c: float | None = None
     swing_period_s: float | None = None
     hold_s: float = 0.0
     mean_power: float | None = None
@@ -107,7 +109,11 @@ def look(
     climbing = bool(tail.sum() > 2 and np.polyfit(t[tail], off[tail], 1)[0] * unit_s > 4.0)
     takeover = _first(t, off >= -BAND_C, start)
     arrival = _first(t, off >= -NEAR_C, start)
-    fan = fan_s - begun if fan_s is not None else _fan(t, off, arrival, unit_s, sigma)
+    swing = _swing(t, y - target_c, arrival, None if fan_s is None else fan_s - begun, step)
+    if fan_s is not None:
+        fan: float | None = fan_s - begun
+    else:  # a swing is no fan that comes on
+        fan = None if swing is not None else _fan(t, off, arrival, unit_s, sigma)
     seen = Arrival(
         begun, sigma, step, climbing, takeover, arrival, **_power_in(power, t > t[-1] - unit_s / 2)
     )
@@ -119,7 +125,10 @@ def look(
     settle = arrival if not outside.any() else float(t[np.flatnonzero(outside)[-1]])
     end = float(t[first][-1])
     hold = first & (t >= min(max(settle, arrival + unit_s / 4), end - unit_s / 2))
-    ripple, swings, period = _ripple(t[hold], (y - target_c)[hold], off[hold], sigma, step)
+    if swing is not None:
+        hold = first & (t >= arrival)
+        sigma = swing.noise_c
+    ripple = 2 * swing.size_c if swing else _ripple(t[hold], (y - target_c)[hold], sigma, step)
     dip, recovery = _dip(t, off, fan, sigma)
     return replace(
         seen,
@@ -127,10 +136,11 @@ def look(
         overshoot_c=overshoot,
         above_s=above,
         settle_s=settle if settle < end - unit_s / 10 else None,
+        noise_c=sigma,
         ripple_c=ripple,
-        bias_c=float(np.mean((y - target_c)[hold])),
-        swings=swings,
-        swing_period_s=period,
+        bias_c=swing.mean_c if swing else float(np.mean((y - target_c)[hold])),
+        swing_c=swing.size_c if swing else None,
+        swing_period_s=swing.period_s if swing else None,
         hold_s=float(np.ptp(t[hold])),
         fan_s=fan,
         dip_c=dip,
@@ -194,23 +204,27 @@ def _creep(t: Array, off: Array, takeover: float, arrival: float) -> float:
     return arrival - takeover - (BAND_C - NEAR_C) / max(rate, 1e-3)
 
 
-def _ripple(
-    t: Array, y: Array, smooth: Array, sigma: float, step: float
-) -> tuple[float, int, float | None]:
-    """Peak to peak of what is left in the hold when trend, noise and display steps are taken off;
-    its crossings.
+def _swing(
+    t: Array, off: Array, arrival: float | None, fan: float | None, step: float
+) -> Hunting | None:
+    """The swing of the hold from its arrival to the fan, or to the end."""
+    if arrival is None:
+        return None
+    hold = (t >= arrival) & (t < (np.inf if fan is None else fan))
+    if hold.sum() < 12:
+        return None
+    return hunting(t[hold], off[hold], noise_level(t[hold], off[hold]), step)
+
+
+def _ripple(t: Array, y: Array, sigma: float, step: float) -> float:
+    """Peak to peak of what is left in the hold when trend, noise and display steps are taken
+    off.
     """
     if len(t) < 6:
-        return 0.0, 0, None
+        return 0.0
     trend = np.polyval(np.polyfit(t, y, 1), t)
     variance = float(np.var(y - trend)) - sigma**2 - step**2 / 12
-    ripple = float(2 * np.sqrt(2 * max(variance, 0.0)))
-    wave = smooth - trend
-    gate = max(0.5 * float(np.std(wave)), 1e-6)
-    side = np.where(wave > gate, 1, np.where(wave < -gate, -1, 0))
-    side = side[side != 0]
-    swings = int((np.diff(side) != 0).sum())
-    return ripple, swings, float(2 * np.ptp(t) / swings) if swings > 1 else None
+    return float(2 * np.sqrt(2 * max(variance, 0.0)))
 
 
 def _dip(

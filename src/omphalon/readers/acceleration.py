@@ -124,6 +124,9 @@ class _Layout:
     comma: bool
 
 
+SPECTRUM = {"freq", "frequency", "hz", "frequenz"}  # words of a spectrum's first column
+
+
 def _layout(name: str, lines: list[str], how: AxesWanted) -> _Layout:
     """The header: a first line with the axes x, y, z and a time, also behind a comment mark."""
     head = header_at(lines) or _commented(lines)
@@ -134,6 +137,11 @@ def _layout(name: str, lines: list[str], how: AxesWanted) -> _Layout:
         )
     if head.separator and not (_names(head, "x") and _names(head, "y")):
         head = _commented(lines) or head
+    if any(words(cell) & SPECTRUM for cell in head.cells[:1]):
+        raise UnknownFormat(
+            f"{name}: row {head.at + 1}: a spectrum, by frequency ({echoed(head.cells[0])})",
+            "give the log that it was made of: a time and three axes",
+        )
     axes = [_axis(name, head, axis, how) for axis in "xyz"]
     where, have = f"{name}: row {head.at + 1}", echoed(", ".join(head.cells))
     if None in axes:

@@ -19,7 +19,7 @@ from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
-from omphalon.studies.heater.excerpt import target_doubts
+from omphalon.studies.heater.excerpt import at_two_levels, target_doubts
 from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
 
@@ -27,10 +27,11 @@ FULL_BUSY = 0.9  # of the hold with the power at an end
 BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
 HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
 WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
-SWINGS = 4  # that are no chance
 FEWEST_REPORTS = 20  # that a loop is judged by
 SHORTEST_UNITS, HELD_UNITS = 1 / 2, 1 / 6  # of a log, and of the hold in it
 CREEPS_UNITS = 1.5  # after the takeover without arriving: that is slow, however the log goes on
+# a test: so many moves of the power, each so large, and so much of the time at two levels
+LEAST_SWITCHES, SWITCHED, ALL_BUT_ALL = 6, 0.2, 0.97
 FAR_C = 15.0  # a log that stays so far below a target was not asked for it
 
 
@@ -214,13 +215,16 @@ SIGNS = (
     Sign(name="loose sensor", rows=("jumps",)),
     Sign(name="power too weak", rows=("mean_power",)),
     Sign(name="sensor noise", rows=("noise_c",)),
-    Sign(name="oscillating", rows=("ripple_c",), also=lambda s: s.arrival.swings >= SWINGS),
+    Sign(name="oscillating", rows=("ripple_c",), also=lambda s: s.arrival.swing_c is not None),
     Sign(name="windup", rows=("overshoot_c",), also=_one_long_overshoot),
     Sign(name="hot", rows=("overshoot_c", "busy", "chatter")),
     Sign(name="slow", rows=("arrival_s", "creep_s", "recovery_s")),
     Sign(name="slow", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) < 0),
     Sign(name="biased", rows=("bias_c",), also=lambda s: (s.arrival.bias_c or 0) > 0),
 )
+
+
+BY_A_SWING = ("windup", "hot", "sensor noise")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -282,9 +286,12 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
             for arrival, part in zip(arrivals, parts, strict=True)
         )
         _refuse_early_end(seen[-1], parts[-1], goal)
+        _refuse_test(parts[-1], seen[-1])
     except Refusal as refusal:
         raise refusal.after(odd) from None
     signs = {s.name: s for s in reversed(SIGNS) if s.seen(seen[-1])}
+    if "oscillating" in signs:  # what a swing explains is not said again
+        signs = {name: s for name, s in signs.items() if name not in BY_A_SWING}
     found = tuple(health(p, goal) for p in parts)
     if len(parts) == 2:
         changed = held_against([*_pairs(parts, seen, goal), *health_pairs(*found)])
@@ -335,6 +342,20 @@ def _refuse_early_end(seen: Seen, part: TemperatureLog, target_c: float) -> None
     highest = float(part.temperature_c.max())
     if a.arrival_s is None and highest < target_c - FAR_C:
         raise Refusal("never-near", goal=target_c, highest=highest)
+
+
+def _refuse_test(part: TemperatureLog, seen: Seen) -> None:
+    """Refuse a log in which the power only switches between two levels: a test, in which no gains
+    were at work.
+    """
+    if part.power is None or seen.arrival.arrival_s is None:
+        return
+    since = part.time_s - part.time_s[0] - seen.arrival.start_s
+    power = part.power[since >= seen.arrival.arrival_s]
+    moves = np.abs(np.diff(power)) > SWITCHED
+    if moves.sum() < LEAST_SWITCHES or at_two_levels(power) < ALL_BUT_ALL:
+        return
+    raise Refusal("a-test", count=int(moves.sum()))
 
 
 def _fan_s(part: TemperatureLog, question: CheckQuestion) -> float | None:

@@ -75,7 +75,8 @@ SIGNS = {
 }
 ARRIVALS = (
     *("arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c", "recovery_s"),
-    *("noise_c", "creep_s", "above_s", "busy", "chatter", "fan_s", "swing_period_s", "mean_power"),
+    *("noise_c", "creep_s", "above_s", "busy", "chatter", "fan_s", "swing_c", "swing_period_s"),
+    "mean_power",
 )
 
 
@@ -86,9 +87,16 @@ def _judged(check: HeaterCheck) -> str:
         return (
             f"it arrives, overshoots by {a.overshoot_c or 0:.2f} °C (up to "
             f"{last.allowed.overshoot_c:g} is fine) and holds within "
-            f"±{abs(a.bias_c or 0) + (a.ripple_c or 0) / 2:.2f} °C"
+            f"±{abs(a.bias_c or 0) + max((a.ripple_c or 0) / 2, a.noise_c):.2f} °C"
         )
-    first, *others = check.signs
+    first, *others = sorted(check.signs, key=lambda sign: sign.name != "oscillating")
+    if a.swing_c is not None and first.name == "oscillating":
+        also = "; also " + ", ".join(s.name for s in others) if others else ""
+        period = f"{a.swing_period_s:.{1 if (a.swing_period_s or 0) < 10 else 0}f}"
+        return (
+            f"oscillating: it swings by ±{a.swing_c:.2g} °C every {period} s, where "
+            f"±{last.allowed.ripple_c / 2:g} °C is fine{also}"
+        )
     beyond = [name for name in first.rows if ROW[name].bad(last)]
     words = ", ".join(f"{ROWS[name][0]} {_cell(name, last)}{_fine(name, last)}" for name in beyond)
     also = "; also " + ", ".join(s.name for s in others) if others else ""
@@ -102,7 +110,7 @@ def _fine(name: str, seen: Seen) -> str:
 
 def _cell(name: str, seen: Seen) -> str:
     value, (_, unit, places) = ROW[name].value(seen), ROWS[name]
-    return "–" if value is None else f"{value:.{places}f} {unit}".rstrip()
+    return "–" if value is None else f"{round(value, places) + 0.0:.{places}f} {unit}".rstrip()
 
 
 def _limit(name: str, seen: Seen) -> str:

@@ -75,6 +75,12 @@ def _jumps(log: TemperatureLog) -> tuple[Integers, float]:
     return rows, float(np.abs(calm[rows]).max()) if len(rows) else 0.0
 
 
+ROOM_F = (
+    59.0,
+    90.0,
+)  # a room's temperature in °F: a log that begins so, and ends past what is usual
+
+
 def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     """Whether the log can be of this heater: too hot for it, or heating as only a hotend does.
     Single spikes do not count.
@@ -87,6 +93,9 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     facts = {"top": top, "heater": heater, "usual": usual, "most": most}
     if top > most:
         raise Refusal("too-hot-for-it", **facts)
+    start = float(np.median(log.temperature_c[:3]))
+    if top > usual and ROOM_F[0] < start < ROOM_F[1]:
+        raise Refusal("log-looks-f", start=start, **facts)
     odd = [Remark("hotter-than-usual", facts)] if top > usual else []
     if kind_of(heater).name != "hotend" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
         odd.append(Remark("too-fast", {"pace": pace}))

@@ -340,10 +340,10 @@ def by_controller(log: TemperatureLog) -> bool:
     if len(moves) < FEWEST_MOVES:
         return False
     small = float(np.mean(moves < SMALL_MOVE))
-    return small > MOSTLY or (small > SOME and _at_two_levels(power) < TWO_LEVELS)
+    return small > MOSTLY or (small > SOME and at_two_levels(power) < TWO_LEVELS)
 
 
-def _at_two_levels(power: Array) -> float:
+def at_two_levels(power: Array) -> float:
     """The share of reports at the two commonest levels of their part of the log, in the middle of
     its parts.
     """
