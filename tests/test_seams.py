@@ -215,7 +215,9 @@ SAID = {
     "extruder fit --steps 412 --asked 80 --mark 110 --left 30.4": ("runs like these in all",),
     "extruder fit --steps 412 --asked 100 --fed 100 --fed 90 --fed 95": ("what makes them differ",),
     "heatr fit log.csv": ("Did you mean 'heater'?",),
-    "probe check --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12": ("too little to matter",),
+    "probe check --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12": (
+        "no first layer shows that",
+    ),
 }
 
 

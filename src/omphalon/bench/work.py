@@ -135,16 +135,20 @@ def _set_later(key: str, setting: InForce, passed: int, state: State) -> bool:
     return other.moved and other.entry > max(setting.entry, passed)
 
 
-def ratios(document: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+def ratios(document: Mapping[str, Any]) -> dict[str, tuple[float, float, float]]:
     """What readings said of settings that divide by it, by their keys: the ratio of what came to
-    what was asked, and its half width; whatever the settings were thought to be.
+    what was asked, its half width, and the setting that was taken to be in force.
     """
     evidence, group = document["evidence"], str(document["kind"]).partition("-")[0]
     rows = {"extruder": {"steps-e": evidence}}.get(group, {})
     if group == "axis":
         rows = {f"steps-{axis}": one for axis, one in evidence.items() if axis in "xyz"}
-    shape = {"ratio": float, "ratio_spread": float}
-    return {k: (r["ratio"], r["ratio_spread"]) for k, r in rows.items() if fits(r, shape)}
+    shape = {"ratio": float, "ratio_spread": float, "best": {"steps_per_mm": float}}
+    return {
+        key: (r["ratio"], r["ratio_spread"], r["ratio"] * r["best"]["steps_per_mm"])
+        for key, r in rows.items()
+        if fits(r, shape)
+    }
 
 
 def not_entered(
@@ -155,15 +159,17 @@ def not_entered(
 
     `document`: of a measurement that asks for a change. `findings`: of the journal.
     """
-    for key, (now, half) in ratios(document).items():
+    for key, (now, half, in_force) in ratios(document).items():
         setting = state.settings.get(key)
         if setting is None or setting.how != "adopted":
             continue
+        if not math.isclose(in_force, setting.value["steps"], rel_tol=1e-3):
+            continue  # the user says that another value is in force
         before = next((e for e in findings if e.id == setting.rests_on), None)
         found = ratios(before.body["document"]).get(key) if before is not None else None
         if found is None:
             continue
-        then, doubt = found
+        then, doubt, _ = found
         as_before = abs(now - then) <= math.hypot(half, doubt)
         if as_before and abs(now - 1) > half and abs(then - 1) > doubt:
             return setting, then, now

@@ -109,7 +109,8 @@ def look(
     climbing = bool(tail.sum() > 2 and np.polyfit(t[tail], off[tail], 1)[0] * unit_s > 4.0)
     takeover = _first(t, off >= -BAND_C, start)
     arrival = _first(t, off >= -NEAR_C, start)
-    swing = _swing(t, y - target_c, arrival, None if fan_s is None else fan_s - begun, step)
+    ends = None if fan_s is None else fan_s - begun
+    swing = _swing(t, y - target_c, arrival, unit_s, ends, step)
     if fan_s is not None:
         fan: float | None = fan_s - begun
     else:  # a swing is no fan that comes on
@@ -205,12 +206,12 @@ def _creep(t: Array, off: Array, takeover: float, arrival: float) -> float:
 
 
 def _swing(
-    t: Array, off: Array, arrival: float | None, fan: float | None, step: float
+    t: Array, off: Array, arrival: float | None, unit_s: float, fan: float | None, step: float
 ) -> Hunting | None:
     """The swing of the hold from its arrival to the fan, or to the end."""
     if arrival is None:
         return None
-    hold = (t >= arrival) & (t < (np.inf if fan is None else fan))
+    hold = (t >= arrival + unit_s / 4) & (t < (np.inf if fan is None else fan))
     if hold.sum() < 12:
         return None
     return hunting(t[hold], off[hold], noise_level(t[hold], off[hold]), step)

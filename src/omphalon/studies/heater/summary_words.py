@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from omphalon.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
+from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
 from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
@@ -37,15 +38,20 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
     halves = {k: spread[k] * fit.full_power for k in UNITS}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     goal = f"{fit.target_c:.0f}"
+    keeps = _near(fit, question)
+    present = question.present
+    kept = gains if present is None else times(present, 1 / fit.full_power)
     return Finding(
         kind="heater-fit",
-        verdict="change",
-        because=f"{plural(len(fit.cycles), 'cycle')} of {fit.period_s:.1f} s that swing by ±"
+        verdict="keep" if keeps else "change",
+        because="the present gains lie within what summaries can tell: "
+        * keeps
+        + f"{plural(len(fit.cycles), 'cycle')} of {fit.period_s:.1f} s that swing by ±"
         f"{fit.amplitude_c:.2f} °C make an ultimate gain of {own:.3g} per °C; the "
         "gains are the careful ones that a table makes of it",
         means=f"the {fit.heater} comes to {goal} °C and holds it without swinging; slower than "
         "gains from a log would",
-        settings=gain_settings(fit.heater, gains, spread),
+        settings=gain_settings(fit.heater, kept if keeps else gains, spread),
         also=gain_scales(gains, spread, fit.full_power),
         evidence={
             "heater": fit.heater,
@@ -59,7 +65,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             "predicted": None,
         },
         warnings=fit.remarks,
-        lines=dialect.entering((f"{fit.heater}-gains", words, fields, halves)),
+        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, halves)),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
         headline=_headline(fit, question),
@@ -70,6 +76,14 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             ),
             Shown("ultimate gain", (f"{digits(own, half, 2)} ± {digits(half, least=2)} per °C",)),
         ),
+    )
+
+
+def _near(fit: SummaryFit, question: HeaterQuestion) -> bool:
+    """Whether the present gains lie within the half widths of the new ones."""
+    old = question.present
+    return old is not None and all(
+        abs(getattr(old, k) / getattr(fit.scaled, k) - 1) <= fit.relative_spread for k in UNITS
     )
 
 

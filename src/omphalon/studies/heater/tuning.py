@@ -4,6 +4,7 @@ is.
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
@@ -14,11 +15,12 @@ from omphalon.constants import NORMAL_95
 from omphalon.heaters import kind_of
 from omphalon.physics import linear
 from omphalon.physics import loop as loops
-from omphalon.physics.aims import AIMS
+from omphalon.physics.aims import AIMS, Aim
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import ThermalFit
+from omphalon.settings import GAINS
 from omphalon.stages import begins
 from omphalon.studies.heater.question import HeaterQuestion
 
@@ -28,13 +30,31 @@ DAYS_EACH = (
 )
 DRAWS = 40  # of what the heater may be, for the ranges that are promised
 GOLDEN, PLASTIC = 0.6180339887, 0.7548776662  # steps that fill 0…1 evenly, however many are taken
-KEEP_WITHIN = 0.03  # of the best score: gains so near stay
+# figure → what a person sees of it at the least; of °C the display's step, where that is more
+SEEN = {
+    **dict.fromkeys(("overshoot_c", "dip_c", "ripple_c", "hold_error_c", "fan_error_c"), 0.1),
+    **dict.fromkeys(("arrival_s", "settle_s"), 5.0),
+}
+VALLEY = (
+    0.25,
+    0.35,
+    0.5,
+    0.7,
+    0.85,
+    1.0,
+    1.2,
+    1.4,
+    2.0,
+    2.8,
+    4.0,
+)  # of a gain, the others as found
+AS_WELL, WIDE = 0.05, 0.5  # dearer by so much is as good; a half width past that leads to the range
 MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
 # a loop that always acts gives full power, its integral at the limit, until the error is a few
 # derivative times the slope: it is run from here on
 ALWAYS_C = 40.0
 RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
-SURE = 0.9  # chance that new gains are better, below which the log is not sure
+SURE = 0.95  # share of what the heater may be on which new gains must be better
 
 
 @dataclass(frozen=True)
@@ -54,6 +74,22 @@ class Tuned:
     ultimates: Array
     worth: float | None
     sure: float
+    valley: Mapping[str, tuple[float, float]]
+
+    @property
+    def gained(self) -> list[tuple[str, float, float]]:
+        """Figures that the new gains better by more than a person sees, in the middle of what the
+        heater may be: name, present, new; the one that gains most first.
+        """
+        if self.worth is None:
+            return []
+        found = []
+        for name, least in SEEN.items():
+            new, old = (np.median(getattr(self.doubt, name)[:, n]) for n in (0, 1))
+            seen = max(least, self.loop.quantum_c) if name.endswith("_c") else least
+            if old - new > seen:
+                found.append((float(old - new) / seen, name, float(old), float(new)))
+        return [(name, old, new) for _, name, old, new in sorted(found, reverse=True)]
 
     @property
     def ultimate(self) -> tuple[Array, Array]:
@@ -152,11 +188,13 @@ def tune(
     doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
     costs = doubt.cost(AIMS[question.aim], loop)
     ultimates = np.array([linear.ultimate_of(d, loop) for d in draws])
+    spread = _relative_spread(ultimates)
+    valley = _valley(choice.gains, ensemble, loop, AIMS[question.aim]) if max(spread) > WIDE else {}
     return Tuned(
         loop,
         model,
         choice.gains,
-        _relative_spread(ultimates),
+        spread,
         run,
         tuple(named),
         doubt,
@@ -164,7 +202,25 @@ def tune(
         ultimates,
         None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
         1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
+        valley,
     )
+
+
+def _valley(
+    gains: Gains, ensemble: Sequence[ThermalModel], loop: Loop, aim: Aim
+) -> dict[str, tuple[float, float]]:
+    """Between which values each gain does as well, the others as they were found."""
+    best = np.ravel(gains.row())
+    rows = [best.copy() for _ in range(3 * len(VALLEY))]
+    for n, row in enumerate(rows):
+        row[n // len(VALLEY)] *= VALLEY[n % len(VALLEY)]
+    run = loops.run_loop(list(ensemble), np.vstack(rows), loop)
+    costs = run.cost(aim, loop).mean(axis=0).reshape(3, len(VALLEY))
+    out = {}
+    for name, value, row in zip(GAINS, best, costs, strict=True):
+        ends = value * np.array(VALLEY)[row <= (1 + AS_WELL) * row[VALLEY.index(1.0)]]
+        out[name] = (float(ends.min()), float(ends.max()))
+    return out
 
 
 def promised_range(values: Array) -> tuple[float, float]:
@@ -174,11 +230,11 @@ def promised_range(values: Array) -> tuple[float, float]:
 
 
 def worth_keeping(tuned: Tuned) -> bool:
-    """Whether the present gains cannot be told from the best: hardly worse, or not worse on most of
-    what may be.
+    """Whether the present gains stay: nobody would see what the best ones better, or they are not
+    surely better, nor by much.
     """
     return tuned.worth is not None and (
-        tuned.worth < KEEP_WITHIN or (tuned.sure < SURE and tuned.worth < MATTERS)
+        not tuned.gained or (tuned.sure < SURE and tuned.worth < MATTERS)
     )
 
 

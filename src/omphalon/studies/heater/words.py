@@ -76,16 +76,35 @@ def _because(fit: HeaterFit) -> str:
     if fit.moved is not None:
         where = f"{plural(len(fit.moved.stretches), 'stretch')} without a test"
     how = f"{where}, and a model with {masses} that follows them to {fit.model.rms_c:.2f} °C"
-    worth = fit.tuned.worth
-    if fit.verdict == "keep" and worth is not None:
+    tuned = fit.tuned
+    if fit.verdict == "keep" and tuned.worth is not None:
+        unsure = f"on {tuned.sure:.0%} of the heaters that the log allows the best gains are better"
         return (
-            f"the best gains would bring the score to {min(1 / (1 + worth), 1.0):.1%} of the "
-            f"present one, less than the log can tell or a print shows ({how})"
+            f"{unsure}, too few to change ({how})"
+            if tuned.gained
+            else f"nobody would see what the best gains better ({how})"
         )
-    share = (
-        "" if worth is None else (f"; they bring the score to {1 / (1 + worth):.0%} of the present")
+    gained = ", ".join(
+        f"{GAINED[name][0]} {new:.{places}f} for {old:.{places}f} {unit}"
+        for name, old, new in tuned.gained[:2]
+        for _, unit, places in (GAINED[name],)
     )
-    return f"{how}, carry these gains{share}{'' if worth is None else ' ones' + chr(39)}"
+    better = f": {gained}; better on {tuned.sure:.0%} of the heaters that the log allows"
+    return f"{how}, carry these gains{better if gained else ''}"
+
+
+# figure → how its gain is said, its unit, and decimals
+GAINED = {
+    "overshoot_c": ("overshoot", "°C", 2),
+    "dip_c": ("dip with the fan", "°C", 2),
+    "ripple_c": ("ripple", "°C", 2),
+    "hold_error_c": ("mean error of the hold", "°C", 2),
+    "fan_error_c": ("mean error with the fan", "°C", 2),
+    "arrival_s": ("arrival after", "s", 0),
+    "settle_s": ("settled after", "s", 0),
+}
+FREE = 2.5  # from the least to the most that does as well: then a gain is free
+UNSTABLE_C = 1.5  # ripple of a loop that runs on nothing but its sensor's noise
 
 
 def gain_settings(heater: str, gains: Gains, spread: dict[str, float]) -> tuple[Setting, ...]:
@@ -219,6 +238,11 @@ def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
         half = share * new
         cells = (before, digits(new, half), "± " + digits(half, least=2), UNITS[name])
         rows.append(Shown(name, cells))
+    for name, (low, high) in fit.tuned.valley.items():
+        if high < FREE * low:
+            continue
+        ends = (digits(fit.full_power * end, 0.05 * fit.full_power * end) for end in (low, high))
+        rows.append(Shown(f"{name} from", ("", " to ".join(ends), "", "does as well, within 5 %")))
     if scaled.ki > 0:
         integral, derivative = digits(scaled.kp / scaled.ki), digits(scaled.kd / scaled.kp)
         words = f"kp, integral {integral} s, derivative {derivative} s"
@@ -322,7 +346,7 @@ def _predicted(fit: HeaterFit) -> list[Shown]:
             f"{run.settle_s[0, n]:.0f} s",
             f"{run.dip_c[0, n]:.2f} °C",
             f"{run.ripple_c[0, n]:.2f} °C",
-            f"{tuned.sensitivity[n]:.2f}",
+            "unstable" if run.ripple_c[0, n] > UNSTABLE_C else f"{tuned.sensitivity[n]:.2f}",
         )
         rows.append(Shown("  " + label, cells))
     over, dip = (

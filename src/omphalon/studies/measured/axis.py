@@ -279,8 +279,8 @@ AXIS: Measurand[AxisQuestion] = Measurand(
     large_said="large-move",
     because=(
         "axis {name} moves {value:.5f} ± {half:.5f} of what is asked, between {low:+.2%} and "
-        "{high:+.2%}; {rest}; what is the same at every length (line width, backlash, zero) is no "
-        "matter of steps",
+        "{high:+.2%}; {rest}; an offset that is the same at every length (line width, backlash, "
+        "zero) is no matter of steps",
         "axis {name} moves {value:.5f} ± {half:.5f} of what is asked: {formula} = {best:.8g}",
     ),
     means=(
