@@ -7,7 +7,7 @@ import pytest
 from conftest import SAMPLES
 from omphalon.cli import omphalon as program
 from omphalon.cli.asking import QUESTIONS
-from omphalon.cli.common import Asking
+from omphalon.cli.groups import Asking
 from rig import StandIn, started
 
 # words given, what is typed, the command line it comes to, words on the way

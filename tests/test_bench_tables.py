@@ -13,7 +13,7 @@ from omphalon.bench.journal import Journal
 from omphalon.bench.settings import EXPECTED, KINDS, Taken, taken
 from omphalon.bench.work import COMMANDS
 from omphalon.cli import omphalon
-from omphalon.cli.benched import KNOWN
+from omphalon.cli.known import KNOWN
 from omphalon.complaints import COMPLAINTS, complaint_of
 from omphalon.errors import UsageError
 from omphalon.lines.dialect import load_dialect

@@ -497,7 +497,7 @@ PICKED = [
     ("axis", "steps_per_mm", "axis fit axis-parts", "y", 79.58, 0.0462),
     ("axis", "offset_mm", "axis fit axis-parts", "x", 0.1495, 0.0426),
     ("flow", "flow", "flow fit flow-walls", "", 0.940, 0.0222),
-    ("advance", "advance_s", "advance fit ladder-widths.csv --drive bowden", "", 0.531, 0.0195),
+    ("advance", "advance_s", "advance fit ladder-widths.csv --drive bowden", "", 0.511, 0.0166),
     ("shaper", "frequency_hz", "shaper fit --x sweep-x.csv.gz --y", "y", 27.52, 0.0391),
     ("shaper", "damping", "shaper fit --x sweep-x.csv.gz --y", "x", 0.0515, 0.00141),
     ("shaper", "acceleration_mm_s2", "shaper fit --x sweep-x.csv.gz --y", "", 2290, 10.0),

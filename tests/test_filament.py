@@ -14,7 +14,7 @@ def across(*widths):
 
 
 def fitted(run, *words):
-    done = run(*FLOW, *words, "--json")
+    done = run(*(FLOW[:2] if "--flow" in words else FLOW), *words, "--json")
     assert not done.stderr, done.stderr
     return json.loads(done.stdout), done.returncode
 

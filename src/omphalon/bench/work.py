@@ -16,6 +16,7 @@ from omphalon.shapes import fits
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
+    from omphalon.finding import Finding
 
 OLD_DAYS = 365
 
@@ -174,6 +175,29 @@ def not_entered(
         if as_before and abs(now - 1) > half and abs(then - 1) > doubt:
             return setting, then, now
     return None
+
+
+def unless_not_entered(answer: Finding, state: State, findings: Sequence[Entry]) -> Finding:
+    """An answer that would correct once more what was adopted and, by the readings, never entered:
+    then it proposes nothing, and says so.
+    """
+    from omphalon import __version__
+
+    twice = not_entered(answer.document(__version__), state, findings)
+    if twice is None:
+        return answer
+    setting, then, now = twice
+    return replace(
+        answer,
+        verdict="retest",
+        because=f"a ratio of {now:.4f}, as before entry {setting.entry} was adopted ({then:.4f}), "
+        f"and not the 1 that it promised: {setting.kind.words} look as if they were never entered",
+        means="",
+        settings=(),
+        lines=(),
+        headline=(),
+        next="list what the printer holds (M503) into a file: `omphalon bench readback LISTING`",
+    )
 
 
 def steps(state: State) -> list[Step]:

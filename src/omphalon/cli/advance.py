@@ -9,10 +9,8 @@ import click
 
 from omphalon.cli.common import (
     Answer,
-    Asking,
     Leaving,
     Measure,
-    Verbs,
     answering,
     choice,
     chosen_readings,
@@ -23,6 +21,7 @@ from omphalon.cli.common import (
     reading_options,
     readings_template,
 )
+from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.columns import ADVANCE, CORNERS
 from omphalon.errors import UsageError, echoed

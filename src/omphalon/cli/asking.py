@@ -226,7 +226,7 @@ class _Conversation:
 def _in_bench(words: str, named: str | None) -> set[str]:
     """Parameters whose values the bench knows."""
     from omphalon.bench.bench import find_bench
-    from omphalon.cli.benched import KNOWN
+    from omphalon.cli.known import KNOWN
 
     bench = find_bench(named)
     if bench is None:

@@ -10,7 +10,6 @@ from omphalon.cli.common import (
     Answer,
     Leaving,
     Measure,
-    Verbs,
     answering,
     by_hand,
     choice,
@@ -19,6 +18,7 @@ from omphalon.cli.common import (
     number,
     parsed,
 )
+from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
 from omphalon.columns import AXES, KINDS

@@ -8,12 +8,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon.cli.advance import DRIVE, LINE, line_words, spanned
-from omphalon.cli.benched import held
 from omphalon.cli.common import (
     Answer,
     Leaving,
     Measure,
-    Verbs,
     answering,
     choice,
     filled,
@@ -21,6 +19,8 @@ from omphalon.cli.common import (
     numbers_of,
     options,
 )
+from omphalon.cli.groups import Verbs
+from omphalon.cli.known import held
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.cli.shaper_common import IN_USE, OFFERED, limits, limits_of, names_of, shapers_in_use
 from omphalon.constants import BUILDS

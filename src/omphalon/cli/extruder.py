@@ -7,16 +7,8 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import (
-    Answer,
-    Leaving,
-    Verbs,
-    answering,
-    chosen_readings,
-    filled,
-    number,
-    options,
-)
+from omphalon.cli.common import Answer, Leaving, answering, chosen_readings, filled, number, options
+from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.columns import EXTRUDER as COLUMNS
 from omphalon.errors import UsageError

@@ -9,7 +9,6 @@ import click
 from omphalon.cli.common import (
     Answer,
     Leaving,
-    Verbs,
     answering,
     by_hand,
     chosen_readings,
@@ -17,6 +16,7 @@ from omphalon.cli.common import (
     number,
     reading_options,
 )
+from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
 from omphalon.columns import FILAMENT

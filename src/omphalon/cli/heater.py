@@ -8,13 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.benched import facts_of_bench, held
 from omphalon.cli.common import (
     Answer,
-    Asking,
     Leaving,
     Measure,
-    Verbs,
     answering,
     by_hand,
     choice,
@@ -26,14 +23,16 @@ from omphalon.cli.common import (
     parsed,
     template,
 )
+from omphalon.cli.gains import gains_given, gains_of_bench, refuse_two_scales
+from omphalon.cli.groups import Asking, Verbs
+from omphalon.cli.known import held
 from omphalon.constants import BAND_C, NORMAL_95
 from omphalon.errors import UsageError, echoed
-from omphalon.heaters import KINDS, kind_of, of_tool, tool_of
+from omphalon.heaters import KINDS, of_tool, tool_of
 
 if TYPE_CHECKING:
     from omphalon.finding import Finding
     from omphalon.lines.dialect import Dialect
-    from omphalon.physics.loop import Gains
     from omphalon.readers.temperature import Wanted
     from omphalon.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
@@ -188,7 +187,7 @@ def fit(
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.words import heater_answer
 
-    _refuse_two_scales(how, gain_scale)
+    refuse_two_scales(how, gain_scale)
     lines = how.lines().with_loop(
         full_power=gain_scale,
         period_s=given["loop_period_s"],
@@ -200,7 +199,7 @@ def fit(
         given,
         **lines.loop.for_question(),
         gain_scale=gain_scale,
-        present=_present(**{n: given[n] for n in ("kp", "ki", "kd", "ti_s", "td_s")}),
+        present=gains_given(**{n: given[n] for n in ("kp", "ki", "kd", "ti_s", "td_s")}),
         fan_on=None if fan is None else fan == "on",
     )
     wanted = _wanted(given, how.tool)
@@ -212,43 +211,8 @@ def fit(
     read = [_part_of(read_temperature(log, wanted), given) for log in logs]
     _refuse_other_tool(read, how.tool)
     if question.present is None:
-        question = replace(question, present=_of_bench(read, question, lines.gain_scale))
+        question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
-
-
-def _refuse_two_scales(how: Leaving, gain_scale: float | None) -> None:
-    """One scale of the gains: that of the option, or of a dialect or a bench that says another."""
-    from omphalon.bench.facts import LOOP_FACTS
-    from omphalon.lines.dialect import SHIPPED
-
-    if gain_scale is None or not by_hand("gain_scale"):
-        return
-    named = None if how.dialect in (None, *SHIPPED) else how.lines().gain_scale
-    known = facts_of_bench(**LOOP_FACTS).get("full_power")
-    for other, whose in ((named, f"dialect {how.dialect}"), (known, "bench")):
-        if other is not None and other != gain_scale:
-            raise UsageError(
-                f"--gain-scale {gain_scale:g}, and {other:g} in the {echoed(whose)}",
-                "leave the option out, or correct what the other says",
-            )
-
-
-def _of_bench(
-    logs: list[TemperatureLog], question: HeaterQuestion, gain_scale: float
-) -> Gains | None:
-    """The gains in force of the heater that the logs show, in the controller's scale."""
-    from omphalon.physics.loop import Gains
-    from omphalon.settings import GAINS, tool_key
-    from omphalon.studies.heater.question import heater_at
-
-    found, told = held(), question.of_logs(logs)
-    goal = told.target_c or max(float(log.temperature_c.max()) for log in logs)
-    heater = kind_of(told.heater or heater_at(goal)).name
-    key = tool_key(f"{heater}-gains", tool_of(logs[0].heater) if logs[0].heater else 0)
-    setting = None if found is None else found[1].settings.get(key)
-    if setting is None:
-        return None
-    return Gains(*(float(setting.value[name]) * gain_scale for name in GAINS))
 
 
 def _part_of(log: TemperatureLog, given: dict[str, Any]) -> TemperatureLog:
@@ -330,30 +294,6 @@ def _wanted(given: dict[str, Any], tool: int | None) -> Wanted:
         full_power=given["full_power"],
         every_s=given["every_s"],
         columns=pairs(given["column"]),
-    )
-
-
-def _present(
-    kp: float | None, ki: float | None, kd: float | None, ti_s: float | None, td_s: float | None
-) -> Gains | None:
-    """The present gains from either form, or None; part of them is a mistake."""
-    from omphalon.physics.loop import Gains
-
-    values = {"kp": kp, "ki": ki, "kd": kd, "ti": ti_s, "td": td_s}
-    given = [name for name, value in values.items() if value is not None]
-    if not given:
-        return None
-    if kp == 0 or ti_s == 0:
-        raise UsageError(
-            f"--{'kp' if kp == 0 else 'ti'} 0: no loop", "give the gains that are in force"
-        )
-    if kp is not None and ki is not None and kd is not None and len(given) == 3:
-        return Gains(kp, ki, kd)
-    if kp is not None and ti_s is not None and td_s is not None and len(given) == 3:
-        return Gains(kp, kp / ti_s, kp * td_s)
-    raise UsageError(
-        "present gains: " + ", ".join("--" + name for name in given) + " is neither form",
-        "give --kp --ki --kd, or --kp --ti --td",
     )
 
 

@@ -13,7 +13,6 @@ import click
 
 from omphalon.cli.common import (
     Answer,
-    Asking,
     Command,
     Leaving,
     answering,
@@ -21,6 +20,7 @@ from omphalon.cli.common import (
     reading_options,
     readings_template,
 )
+from omphalon.cli.groups import Asking
 from omphalon.errors import UsageError
 
 if TYPE_CHECKING:

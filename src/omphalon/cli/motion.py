@@ -8,10 +8,8 @@ import click
 
 from omphalon.cli.common import (
     Answer,
-    Asking,
     Leaving,
     Measure,
-    Verbs,
     answering,
     by_hand,
     choice,
@@ -22,6 +20,7 @@ from omphalon.cli.common import (
     parsed,
     readings_template,
 )
+from omphalon.cli.groups import Asking, Verbs
 from omphalon.columns import MOTION, MOVED
 from omphalon.constants import BUILDS
 from omphalon.errors import UsageError

@@ -7,8 +7,8 @@ from zlib import crc32
 
 import click
 
-from omphalon.cli.benched import held
 from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of, options
+from omphalon.cli.known import held
 from omphalon.constants import FILAMENT_MM
 from omphalon.errors import UsageError
 

@@ -6,7 +6,8 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, Verbs, answering, choice, filled, number
+from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number
+from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.columns import PROBE as COLUMNS
 from omphalon.errors import UsageError

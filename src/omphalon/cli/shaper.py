@@ -7,17 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.common import (
-    Answer,
-    Asking,
-    Leaving,
-    Verbs,
-    answering,
-    choice,
-    number,
-    numbers_of,
-    template,
-)
+from omphalon.cli.common import Answer, Leaving, answering, choice, number, numbers_of, template
+from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.cli.shaper_check import check
 from omphalon.cli.shaper_common import (

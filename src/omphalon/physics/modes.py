@@ -16,7 +16,9 @@ from omphalon.physics.resonance import DriveShape, Law, Mode, Response, follows,
 from omphalon.physics.scale import by_median
 from omphalon.physics.sweep import RATE_HZ
 
-MOST_MODES = 4  # that one axis is fitted with
+MOST_MODES = 8  # that one axis is fitted with
+IN_VAIN = 2  # further modes in a row that better nothing: then no more are tried
+PROMINENT = 1.0  # in ln power: a peak that stands out by that, and by 4 deviations, is one
 LEAST_SHARE = 0.015  # of the motion: less is noise
 DAMPINGS = (0.004, 0.35)  # between a bell and no mode at all
 BROADEST = 0.3  # what is broader explains a slope, not a peak
@@ -36,7 +38,8 @@ TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and 
 class ModeFit:
     """The modes, lowest first; the drive's power law; misfit of the log response (root mean square,
     in deviations); the model's power at the response's frequencies; share of the measured power
-    that the model leaves unexplained; the Bayesian criterion."""
+    that the model leaves unexplained; the Bayesian criterion; the peaks that stand out of the
+    response itself, whatever the modes are."""
 
     modes: tuple[Mode, ...]
     drive_power: float
@@ -44,6 +47,7 @@ class ModeFit:
     model: Array
     unexplained: float
     score: float
+    peaks_hz: tuple[float, ...] = ()
 
 
 class _Model:
@@ -141,7 +145,7 @@ def _solve(model: _Model, start: Array, lower: Array, upper: Array) -> _Solved:
 def fit_modes(
     response: Response, law: Law = follows, drive: DriveShape = rising, most: int = MOST_MODES
 ) -> ModeFit:
-    """One to four modes by least squares on ln power.
+    """One to eight modes by least squares on ln power.
 
     Another mode only where the Bayesian criterion, with the deviations as known, asks for it, it
     holds a share worth naming, and its frequency is not that of another. Covariance from the
@@ -175,7 +179,7 @@ def fit_modes(
     )  # bins that one window's line covers
     size = len(response.frequency_hz) / independent
     best: tuple[float, _Solved, float] | None = None
-    start = np.zeros(0)
+    start, vain = np.zeros(0), 0
     for count in range(1, most + 1):
         lower = np.append(np.repeat([math.log(low), math.log(DAMPINGS[0]), -7.0], count), -1.5)
         upper = np.append(np.repeat([math.log(high), math.log(DAMPINGS[1]), 1.0], count), 2.5)
@@ -189,9 +193,10 @@ def fit_modes(
         variance = 2 * found.cost / len(response.frequency_hz)
         score = 2 * found.cost / independent + (3 * count + 1) * math.log(size)
         start = found.parameters
+        vain += 1
         if best is None or (score < best[0] - 2 and _sound(start, count)):
-            best = (score, found, variance)
-        if variance < EXPLAINED:
+            best, vain = (score, found, variance), 0
+        if variance < EXPLAINED or vain > IN_VAIN:
             break
     assert best is not None
     return _mode_fit(model, best, independent)
@@ -290,7 +295,26 @@ def _mode_fit(model: _Model, best: tuple[float, _Solved, float], independent: fl
     power = model.power(parameters) * model.gain(parameters)
     measured = model.response.power
     unexplained = float(np.sum(np.maximum(measured - power, 0.0)) / np.sum(measured))
-    return ModeFit(modes, float(parameters[-1]), math.sqrt(variance), power, unexplained, score)
+    return ModeFit(
+        modes,
+        float(parameters[-1]),
+        math.sqrt(variance),
+        power,
+        unexplained,
+        score,
+        peaks_of(model.response),
+    )
+
+
+def peaks_of(response: Response) -> tuple[float, ...]:
+    """Frequencies of the peaks that stand out of a response, lowest first: counted on the data,
+    before any model.
+    """
+    logged, f = np.log(response.power), response.frequency_hz
+    smooth = ndimage.convolve1d(logged, [0.25, 0.5, 0.25], mode="nearest")
+    places, seen = signal.find_peaks(smooth, prominence=PROMINENT)
+    clear = seen["prominences"] > 4 * response.deviation[places] / math.sqrt(2)
+    return tuple(float(v) for v in f[places[clear & (f[places] > LOWEST_HZ)]])
 
 
 SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is heard after it

@@ -31,7 +31,7 @@ from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.link import Link, reached
-from omphalon.printer.messages import BEAT_S, Message, Peer, Strangers, as_fault, dialect_of, proof
+from omphalon.printer.messages import BEAT_S, Message, NewClients, Peer, as_fault, dialect_of, proof
 from omphalon.printer.notes import Holder, holder, known, note, said_held
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
 from omphalon.printer.port import SerialWire, held_port
@@ -74,7 +74,7 @@ class Keeper:
         self.agreed: set[str] = set()  # lines that the owner's user has seen
         self.speed = 0
         self.owner: Peer | None = None
-        self.strangers = Strangers(listener)
+        self.new_clients = NewClients(listener)
         self.waiting: list[Peer] = []  # for what comes of cooling down
         self.asked: deque[Message] = deque()
         self.cooling = self.ended = self.lowered = False
@@ -96,7 +96,7 @@ class Keeper:
         gone = self.owner is not None and self.owner.closed
         if (gone or self.clock() - self.heard_s > SILENT_S) and not self.ended:
             self.stop = self.stop or LEFT
-        self._look_at_strangers()
+        self._look_at_new_clients()
         if self.clock() - self.beat_s > BEAT_S:
             self.beat_s = self.clock()
             for peer in filter(None, (self.owner, *self.waiting)):
@@ -104,23 +104,23 @@ class Keeper:
         if self.stop is not None and not self.cooling:
             raise Stopped(self.stop)
 
-    def _look_at_strangers(self) -> None:
+    def _look_at_new_clients(self) -> None:
         """Everybody but the owner. Anybody may ask it to cool down; who knows the token is the
         owner.
         """
-        for peer, message in self.strangers.heard(self.clock()):
+        for peer, message in self.new_clients.heard(self.clock()):
             token = str(message.get("token")).encode("utf-8", "replace")
             if peer is self.owner:
                 self._hear(message)
             elif message.get("do") == "cool":
                 self.waiting.append(peer)
-                self.strangers.keep(peer)
+                self.new_clients.keep(peer)
                 challenge = message.get("challenge")
                 peer.say({"cooling": True, "proof": proof(self.secret, challenge)})
                 self.stop = "omphalon printer cool asked for it"
             elif self.owner is None and secrets.compare_digest(token, self.brief.token.encode()):
                 self.owner, self.heard_s = peer, self.clock()
-                self.strangers.let_go(peer)
+                self.new_clients.let_go(peer)
             else:
                 peer.closed = True
         self.waiting = [peer for peer in self.waiting if not peer.closed]

@@ -20,9 +20,9 @@ from omphalon.lines.template import Template
 BEAT_S = 1.0  # each end says so often that it lives
 LONGEST = 8_000_000  # bytes of one message: a print of a hundred thousand lines
 MOST_READ = 262_144  # bytes that are read of one peer in a round
-MOST_STRANGER = 1000  # bytes of somebody who has not shown to be the owner
-MOST_STRANGERS = 6  # at once
-STRANGER_S = 2.0  # within that a stranger has said what is wanted
+MOST_OF_CLIENT = 1000  # bytes of somebody who has not shown to be the owner
+MOST_NEW_CLIENTS = 6  # at once
+CLIENT_S = 2.0  # within that a client has said what it wants
 MOST_UNREAD = 1_000_000  # bytes that wait for who does not read; what is only shown is dropped then
 Message = dict[str, Any]
 
@@ -95,7 +95,7 @@ class Peer:
         self.connection.close()
 
 
-class Strangers:
+class NewClients:
     """Clients that have not shown to be the owner: few at once, a short word within a short
     time.
     """
@@ -111,7 +111,7 @@ class Strangers:
         with contextlib.suppress(OSError):
             while True:
                 peer = Peer(self.listener.accept()[0])
-                if len(self.since) < MOST_STRANGERS:
+                if len(self.since) < MOST_NEW_CLIENTS:
                     self.since[peer] = now_s
                 else:
                     peer.connection.close()
@@ -119,8 +119,8 @@ class Strangers:
             for message in peer.read():
                 yield peer, message
             peer.flush()
-            late = peer not in self.kept and now_s - since > STRANGER_S
-            if peer in self.since and (peer.closed or late or peer.count > MOST_STRANGER):
+            late = peer not in self.kept and now_s - since > CLIENT_S
+            if peer in self.since and (peer.closed or late or peer.count > MOST_OF_CLIENT):
                 peer.closed = True
                 peer.connection.close()
                 self.let_go(peer)
@@ -130,7 +130,7 @@ class Strangers:
         self.kept.add(peer)
 
     def let_go(self, peer: Peer) -> None:
-        """It is no stranger any more, or is gone."""
+        """It is known now, or gone."""
         self.since.pop(peer, None)
         self.kept.discard(peer)
 

@@ -20,7 +20,8 @@ from omphalon.cli.bench.common import (
 )
 from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
-from omphalon.cli.common import InOrder, choice
+from omphalon.cli.common import choice
+from omphalon.cli.groups import InOrder
 from omphalon.errors import OmphalonError, UsageError, echoed, shown
 from omphalon.settings import GAINS
 

@@ -17,7 +17,8 @@ from omphalon import __version__
 from omphalon.cli import omphalon, sentence_of
 from omphalon.cli.bench.common import as_document, document, table
 from omphalon.cli.benched import WITHIN
-from omphalon.cli.common import Answer, InOrder, Leaving, answering, number, template
+from omphalon.cli.common import Answer, Leaving, answering, number, template
+from omphalon.cli.groups import InOrder
 from omphalon.errors import UsageError, echoed, shown
 from omphalon.farm.manifest import ColumnUse, Study
 from omphalon.files import put_bytes

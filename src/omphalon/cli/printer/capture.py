@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.benched import held
 from omphalon.cli.common import choice, number, options, tool_option
+from omphalon.cli.known import held
 from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
 from omphalon.cli.printer.wire import (
     Wired,

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.cli.bench.common import as_document, document, table
-from omphalon.cli.common import InOrder, choice, number
+from omphalon.cli.common import choice, number
+from omphalon.cli.groups import InOrder
 from omphalon.cli.printer.capture import capture
 from omphalon.cli.printer.send import send
 from omphalon.cli.printer.tune import tune

@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
-from omphalon.cli.benched import INPUTS, held, record
+from omphalon.cli.benched import INPUTS, record
+from omphalon.cli.known import held
 from omphalon.cli.printer.wire import (
     Wired,
     agree,

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.benched import facts_of_bench
-from omphalon.cli.common import Verbs
+from omphalon.cli.groups import Verbs
 from omphalon.cli.heater import aim_option, style_option
+from omphalon.cli.known import facts_of_bench
 from omphalon.cli.printer.capture import (
     cool_down,
     course_of,

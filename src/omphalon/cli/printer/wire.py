@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.cli.benched import facts_of_bench
 from omphalon.cli.common import Command, bench_option, number, options
+from omphalon.cli.known import facts_of_bench
 from omphalon.constants import SILENCE_S, UNWATCHED_S
 from omphalon.errors import LinkFault, OmphalonError, StillHot, echoed, shown
 from omphalon.units import plural

@@ -310,8 +310,9 @@ def _health(fit: ModeFit, axis: str) -> list[Remark]:
     """Signs of something loose."""
     out = []
     large = [m for m in fit.modes if m.share > LARGE_SHARE]
-    if len(large) >= MANY:
-        out.append(Remark("spread-out", {"axis": axis, "count": len(large)}))
+    count = max(len(large), len(fit.peaks_hz))
+    if count >= MANY:
+        out.append(Remark("spread-out", {"axis": axis, "count": count}))
     broad = next((m for m in large if m.damping > BROAD_DAMPING), None)
     if broad is not None:
         facts = {"axis": axis, "frequency": broad.frequency_hz, "damping": broad.damping}

@@ -11,7 +11,7 @@ from omphalon.physics.shaping import Candidate
 from omphalon.settings import Setting
 from omphalon.stages import begins
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
-from omphalon.studies.shaper.modes import BROAD_DAMPING, AxisReading
+from omphalon.studies.shaper.modes import BROAD_DAMPING, MANY, UNEXPLAINED, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.units import digits, plural
 
@@ -74,7 +74,13 @@ def _means(fit: ShaperFit) -> str:
 
 def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
     now, limits = fit.slow.in_force, question.limits
-    because = (
+    left = [
+        f"the modes leave {a.reading.fit.unexplained:.0%} of axis {a.reading.axis} unexplained, so "
+        "look at the hardware first; "
+        for a in fit.axes
+        if a.reading.fit is not None and a.reading.fit.unexplained > UNEXPLAINED
+    ]
+    because = "".join(left) + (
         f"axis {fit.slow.reading.axis} allows {now.acceleration_mm_s2:.0f} mm/s², limited by "
         f"{LIMITED[now.limited_by]} ({now.ringing_mm:.3f} of {limits.ringing_mm:g} mm, rounding "
         f"{now.rounding_mm:.2f} of {limits.rounding_mm:g} mm); without a shaper "
@@ -151,7 +157,10 @@ def how_words(reading: AxisReading) -> str:
 
 def health_words(reading: AxisReading) -> str:
     """A plain word on an axis."""
-    large = reading.large
+    large, peaks = reading.large, () if reading.fit is None else reading.fit.peaks_hz
+    if len(peaks) >= MANY:
+        places = ", ".join(f"{f:.0f}" for f in peaks)
+        return f"{len(peaks)} peaks ({places} Hz): look for something loose"
     if len(large) == 1 and large[0].damping <= BROAD_DAMPING:
         return "one clean peak: a sound axis"
     if len(large) == 1:
