@@ -40,11 +40,14 @@ benchmark: .venv/ready
 	$(BIN)/python benchmarks/heater_gains.py
 	$(BIN)/python benchmarks/heater_check.py
 	$(BIN)/python benchmarks/heater_damage.py
+	$(BIN)/python benchmarks/holds.py
 	$(BIN)/python benchmarks/steps.py
 	$(BIN)/python benchmarks/advance.py
 	$(BIN)/python benchmarks/shaper.py
+	$(BIN)/python benchmarks/jagged.py
 	$(BIN)/python benchmarks/bench.py
 	$(BIN)/python benchmarks/capture.py
+	$(BIN)/python benchmarks/off.py
 
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py

@@ -4,6 +4,7 @@ or one line, never a fault of its own.
     python benchmarks/fuzz.py [COPIES]                  copies of each sample, 300 where not given
     python benchmarks/fuzz.py options MINUTES SEED      every command's example with one or two
                                                         options more: choices, repeats, --tool
+    python benchmarks/fuzz.py idle [GROUP…]             options that change no answer and no print
 """
 
 from __future__ import annotations
@@ -50,6 +51,9 @@ VALUES = (
     "40 %",
     "1,5",
 )
+NUMBERS = ("0.03", "0.7", "1", "3", "12", "60", "210", "1000", "9600")
+# how an answer leaves, and what it is recorded with
+LEAVING = ("as_json", "quiet", "force", "bench", "no_record", "plot", "template", "dialect", "out")
 APART = ("demo", "start", "printer", "farm")  # they wait, or take long
 
 
@@ -111,7 +115,48 @@ def fuzz_options(minutes: float, seed: int) -> None:
         print(f"  {line}\n    {error}")
 
 
+def answered(program: Program, words: list[str], folder: str, aside: str) -> object:
+    """What a command answers and prints; None where it is refused, or no fit, check or plan."""
+    done = program.run([*words, "--json"], folder, aside)
+    if done.returncode not in (0, 3, 4):
+        return None
+    printed = [Path(folder, w).read_bytes() for w in words if w.endswith(".gcode")]
+    return done.stdout, printed
+
+
+def walk_idle(groups: list[str]) -> None:
+    """Every example with every option that it has not, one at a time: which have no say in it?
+
+    A number is tried at several values, and idle only where none of those that are taken changes
+    anything.
+    """
+    program = Program()
+    with tempfile.TemporaryDirectory() as folder, tempfile.TemporaryDirectory() as aside:
+        for path in SAMPLES.iterdir():
+            shutil.copy(path, folder)
+        for words, command in commands(omphalon, click.Context(omphalon)):
+            found = re.search(r"^ *omphalon (.*)$", command.help or "", re.M)
+            if words[0] == "bench" or not found or (groups and words[0] not in groups):
+                continue
+            line = shlex.split(found[1])
+            usual = answered(program, line, folder, aside)
+            for one in command.params:
+                if not isinstance(one, click.Option) or one.name in LEAVING or one.opts[0] in line:
+                    continue
+                choices = getattr(one.type, "choices", None) or NUMBERS
+                more = [[one.opts[0], *[str(c)] * one.nargs] for c in choices]
+                more = [[one.opts[0]]] if one.is_flag else more
+                seen = [answered(program, [*line, *m], folder, aside) for m in more]
+                taken = [s for s in seen if s is not None]
+                if taken and all(s == usual for s in taken):
+                    print(f"{one.opts[0]:18}{shlex.join(line)}", flush=True)
+    program.close()
+
+
 def main() -> None:
+    if sys.argv[1:2] == ["idle"]:
+        walk_idle(sys.argv[2:])
+        return
     if sys.argv[1:2] == ["options"]:
         fuzz_options(float(sys.argv[2]), int(sys.argv[3]))
         return

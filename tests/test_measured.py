@@ -708,7 +708,7 @@ MEANS = {
         "5.8% too little plastic"
     ),
     "extruder fit --steps 412 --asked 80 --mark 110 --left 30.0 --left 30.1 --left 29.9": (
-        "between -0.8% and +0.8%"
+        "(-0.8% to +0.8%)"
     ),
     "axis fit --axis x --steps 80 --asked 100 --asked 150 --asked 200 --moved 99.5 --moved 149.25 "
     "--moved 199": "0.50 mm too short in X",

@@ -147,6 +147,18 @@ SLIPS = {
     "motion plan --axis y --speed 100:300:0 --out d.gcode": (2, "a speed here is 0.01 to 2000"),
     "heater fit bomb.csv.gz": (1, "larger than 30 MB"),
     "heater fit odd\x1b[31mname.csv": (1, "odd\\x1b[31mname.csv: no such file"),
+    # an option that has no say in this way of answering
+    E + "--left 34.6 --temp 95": (2, "no filament flows"),
+    "extruder fit --steps 412 --asked 80 --fed 79 --mark 110": (2, "--mark with --fed"),
+    "extruder fit --steps 412 --asked 80 --before 120 --after 41 --placing 1": (
+        2,
+        "--placing with --before",
+    ),
+    "flow fit --flow 1 --diameter 1.71 --diameter 1.72 --squeeze 0.02": (2, "--squeeze with"),
+    "flow fit --flow 1 --expected 0.45 --wall 0.45 --nominal 1.75": (2, "--nominal with"),
+    "probe fit --offset -1.85 --trigger 0.01 --trigger 0.02 --paper 0.1": (2, "no --drag"),
+    "advance plan --style ladder --line X{advance} --out w.gcode --side 40": (2, "--side with"),
+    "advance plan --style tower --line X{advance} --out w.gcode --layers 4": (2, "--layers with"),
 }
 
 

@@ -20,6 +20,7 @@ from omphalon.cli.common import (
     options,
     reading_options,
     readings_template,
+    refuse_idle,
 )
 from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.printing import job_of, print_lines, printing
@@ -90,6 +91,10 @@ def plan(how: Leaving, style: str, out: str, **given: Any) -> Answer:
     from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
     from omphalon.studies.card.plan import most_values
 
+    if style != "tower":
+        refuse_idle(f"--style {style}", "side_mm")
+    if style != "corners":
+        refuse_idle(f"--style {style}", "layers")
     usual, start = DRIVES[given["drive"]], given["start_s"]
     stop = usual.to_s if given["stop_s"] is None else given["stop_s"]
     job = job_of(given, usual.fast_mm_s, usual.acceleration_mm_s2, usual.retract_mm)

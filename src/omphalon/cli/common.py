@@ -347,6 +347,12 @@ def by_hand(*names: str) -> str:
     return next((param.opts[0] for param in ctx.command.params if param.name in given), "")
 
 
+def refuse_idle(beside: str, *names: str) -> None:
+    """Refuse these options where they were given: they have no say beside that."""
+    if idle := by_hand(*names):
+        raise UsageError(f"{idle} with {beside}: it has no say there", "leave it out")
+
+
 def pairs(given: tuple[str, ...]) -> dict[str, str]:
     """NAME=HEADER options as a table."""
     out = {}

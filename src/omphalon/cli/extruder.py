@@ -7,7 +7,16 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, chosen_readings, filled, number, options
+from omphalon.cli.common import (
+    Answer,
+    Leaving,
+    answering,
+    chosen_readings,
+    filled,
+    number,
+    options,
+    refuse_idle,
+)
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.columns import EXTRUDER as COLUMNS
@@ -21,7 +30,7 @@ def extruder() -> None:
 
 fed = options(
     number("--asked", "size", "Length to feed.", within=(5, 1000), default=80.0),
-    number("--temp", "hotend temperature", "Nozzle temperature.", least=150, default=220.0),
+    number("--temp", "feeding temperature", "Nozzle temperature.", default=220.0),
 )
 
 
@@ -54,6 +63,9 @@ def _asked(given: dict[str, Any]) -> Asked:
     from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
 
     readings = chosen_readings(given["path"], {c.name: given[c.name] for c in COLUMNS}, COLUMNS)
+    other = next((n for n in ("before", "fed") if given[f"{n}_mm"]), None)
+    if other and not given["left_mm"]:
+        refuse_idle(f"--{other}", "mark_mm", "placing_mm")
     parts = None
     if any(given[name] is not None for name in ("motor_steps", "microsteps", "gear", "wheel_mm")):
         together(

@@ -15,6 +15,7 @@ from omphalon.cli.common import (
     filled,
     number,
     reading_options,
+    refuse_idle,
 )
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
@@ -75,6 +76,10 @@ def _asked(given: dict[str, Any]) -> Asked:
     beside = widths if fits and walls.rows and widths.rows else None
     question = filled(FlowQuestion, given, widths=beside)
     alone = fits and widths.rows and not walls.rows
+    if alone:
+        refuse_idle("widths alone", "expected_mm", "squeeze_mm")
+    elif fits and not widths.rows:
+        refuse_idle("walls alone", "nominal_mm")
     return (WIDTH, widths, question) if alone else (FLOW, walls, question)
 
 

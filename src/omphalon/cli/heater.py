@@ -13,7 +13,6 @@ from omphalon.cli.common import (
     Leaving,
     Measure,
     answering,
-    by_hand,
     choice,
     filled,
     number,
@@ -21,6 +20,7 @@ from omphalon.cli.common import (
     options,
     pairs,
     parsed,
+    refuse_idle,
     template,
 )
 from omphalon.cli.gains import gains_given, gains_of_bench, refuse_two_scales
@@ -237,11 +237,7 @@ def _one_way(logs: tuple[str, ...], given: dict[str, Any]) -> None:
             "a LOG and --cycle" if logs else "no LOG",
             "give the log of the test; or, where there is none, --cycle LOW:HIGH:S for each cycle",
         )
-    idle = by_hand(*(POWERS if logs else OF_A_LOG))
-    if idle:
-        raise UsageError(
-            f"{idle} with {'a LOG' if logs else '--cycle'}: it has no say there", "leave it out"
-        )
+    refuse_idle("a LOG" if logs else "--cycle", *(POWERS if logs else OF_A_LOG))
 
 
 def _from_summaries(given: dict[str, Any], question: HeaterQuestion, lines: Dialect) -> Finding:

@@ -64,7 +64,7 @@ def motion() -> None:
     help="Travel of the other axis, mm, for corners and diagonals.  [as --travel]",
 )
 @click.option("--build", type=choice(*BUILDS), help="What moves, by which motors.")
-@number("--temp", "hotend temperature", "With --axis e: the printing temperature.", least=150)
+@number("--temp", "feeding temperature", "With --axis e: the printing temperature.")
 @number(
     "--retract",
     "size",

@@ -60,7 +60,7 @@ printing = options(
         metavar="TEMPLATE",
         help="Line that sets it: '… {acceleration:.0f} …'.",
     ),
-    number("--temp", "hotend temperature", "Nozzle's temperature.", least=150, default=215.0),
+    number("--temp", "feeding temperature", "Nozzle's temperature.", default=215.0),
     number("--bed-temp", "bed temperature", "Bed's temperature; 0 leaves it off.", default=60.0),
     number("--retract", "distance", "Retraction.  [direct 0.7, bowden 4.4]", within=(0, 20)),
     number(

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number
+from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number, refuse_idle
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.columns import PROBE as COLUMNS
@@ -46,6 +46,8 @@ def _asked(given: dict[str, Any]) -> Asked:
         if given["drag_mm"] or given["trigger_mm"]:
             raise UsageError("readings in a file and in options", "give one of the two")
         return PROBE, read_readings(given["path"], COLUMNS), question
+    if not given["drag_mm"]:
+        refuse_idle("no --drag", "larger", "paper_mm")
     each = [option_readings({name: given[name]}, COLUMNS) for name in ("drag_mm", "trigger_mm")]
     rows = tuple(row for one in each for row in one.rows)
     return PROBE, Readings("the options", rows), question

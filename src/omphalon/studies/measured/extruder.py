@@ -29,7 +29,7 @@ from omphalon.studies.measured.engine import (
     runs_needed,
     several,
 )
-from omphalon.studies.measured.words import offset_words
+from omphalon.studies.measured.words import AS_TOLD, offset_words
 from omphalon.units import plural
 
 PLACING_MM = 0.3  # deviation of a mark placed, or met, by hand; measured: docs/measuring.md
@@ -180,6 +180,15 @@ def _against_parts(one: Measurement, question: ExtruderQuestion) -> list[Remark]
     return [Remark("parts-differ", {"built": built, "new": one.best})]
 
 
+def _fed_at(one: Measurement) -> dict[str, list[float]]:
+    """At which speeds and temperatures the readings were fed, those that are known."""
+    known = {
+        name: sorted({r.value(name) for r in one.sample.rows if name in r.numbers})
+        for name in ("speed_mm_s", "temp_c")
+    }
+    return {name: values for name, values in known.items() if values}
+
+
 def _evidence(found: Fitted[ExtruderQuestion]) -> dict[str, Any]:
     one, parts = found.one, found.question.parts
     offset = one.offsets.get("offset")
@@ -195,6 +204,7 @@ def _evidence(found: Fitted[ExtruderQuestion]) -> dict[str, Any]:
         "offset_mm": None if offset is None else offset.value,
         "offset_spread_mm": None if offset is None else offset.half_width,
         "left_out": one.left_out,
+        **_fed_at(one),
         **({} if parts is None else {"theory_steps_per_mm": parts.steps_per_mm}),
     }
 
@@ -214,6 +224,10 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
     if one.offsets:
         words = f"{offset_words(one)} at every length, kept out of the steps"
         rows.append(Shown("zero error", (words,)))
+    if at := _fed_at(one):
+        units = {"speed_mm_s": "mm/s", "temp_c": "°C"}
+        told = [f"{' and '.join(f'{v:g}' for v in at[n])} {units[n]}" for n in at]
+        rows.append(Shown("fed at", (", ".join(told),)))
     return rows
 
 
@@ -237,7 +251,7 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
         f"{GOT}: {{formula}} = {{best:.10g}}",
     ),
     means=(
-        "as much plastic comes as is asked for, between {low:+.1%} and {high:+.1%}",
+        f"as much plastic comes as is asked for, {AS_TOLD}",
         "now {off:.1%} too much plastic comes: bulging lines and a scraping nozzle",
         "now {off:.1%} too little plastic comes: gaps between lines and weak walls",
     ),

@@ -20,6 +20,7 @@ from omphalon.physics.scale import Estimate, Spread, reading_spread
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.measured.engine import Fitted, Measurand, Sample, belonging
+from omphalon.studies.measured.words import AS_TOLD
 from omphalon.units import plural
 
 SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take; a judgement
@@ -243,8 +244,7 @@ WIDTH: Measurand[FlowQuestion] = Measurand(
         "{count:place}",
     ),
     means=(
-        "each metre holds as much plastic as the slicer believes, between {low:+.1%} and "
-        f"{{high:+.1%}}; {CHANGES}",
+        f"each metre holds as much plastic as the slicer believes, {AS_TOLD}; {CHANGES}",
         f"each metre holds {{off:.1%}} more plastic than the slicer believes; {CHANGES}",
         f"each metre holds {{off:.1%}} less plastic than the slicer believes; {CHANGES}",
     ),

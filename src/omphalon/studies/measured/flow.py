@@ -26,6 +26,7 @@ from omphalon.studies.measured.filament import (
     filament_rows,
     measured_filament,
 )
+from omphalon.studies.measured.words import AS_TOLD
 from omphalon.studies.printed import TestPrint, plain_print, print_steps
 from omphalon.units import digits
 
@@ -150,7 +151,7 @@ FLOW: Measurand[FlowQuestion] = Measurand(
         "{formula} = {best:.8g}, from {count:wall}",
     ),
     means=(
-        "walls come out as thick as they were drawn, between {low:+.1%} and {high:+.1%}",
+        f"walls come out as thick as they were drawn, {AS_TOLD}",
         "walls are {off:.3f} mm too thick now, by {share:.1%} of the plastic: holes close up and "
         "tops bulge",
         "walls are {off:.3f} mm too thin now, by {share:.1%} of the plastic: walls part and tops "

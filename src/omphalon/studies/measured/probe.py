@@ -154,7 +154,8 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
         "{off:.2f} mm {higher} than now",
     ),
     means=(
-        "a first layer is as thick as it was sliced, between {low:+.2f} and {high:+.2f} mm",
+        "a first layer is as thick as it was sliced, as far as these readings tell ({low:+.2f} to "
+        "{high:+.2f} mm)",
         f"{ROOM}: it is squeezed",
         f"{ROOM}: it hardly sticks",
     ),

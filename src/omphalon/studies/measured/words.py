@@ -15,6 +15,9 @@ from omphalon.settings import Setting
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Question, fit
 from omphalon.units import digits
 
+# how a kept share is said
+AS_TOLD = "as far as these readings tell ({low:+.1%} to {high:+.1%})"
+
 
 def measured_answer(
     quantity: Measurand[Question],
