@@ -223,7 +223,7 @@ def spoiled(how):
     card = card_in(read_plan(str(SAMPLES / "card.gcode")), "card.gcode")
     pose = poses_of(find_rings(grey), np.array(card.rings), 3.7, grey.shape)[0]
     out = grey.copy()
-    part = np.array(card.cells[4:9] if how == "strip" else card.frame[2])
+    part = np.array(card.cells[0][4:9] if how == "strip" else card.frame[1])
     at = pose.seen_at(part)
     low, high = at.min(axis=0).astype(int) - 45, at.max(axis=0).astype(int) + 45
     out[low[1] : high[1], low[0] : high[0]] = 60
