@@ -41,6 +41,7 @@ benchmark: .venv/ready
 	$(BIN)/python benchmarks/heater_check.py
 	$(BIN)/python benchmarks/heater_damage.py
 	$(BIN)/python benchmarks/holds.py
+	$(BIN)/python benchmarks/intervals.py
 	$(BIN)/python benchmarks/steps.py
 	$(BIN)/python benchmarks/advance.py
 	$(BIN)/python benchmarks/shaper.py

@@ -4,9 +4,10 @@ fit was not tuned on.
     python benchmarks/intervals.py [FAMILY…]
 
 Truth is the made-up heater itself, linearised at its target: what it answers at the period of the
-cycle, where its phase passes −180° with the controller's half period, and its dead time. The gains'
+cycle, where its phase passes −180° with the controller's half period. The gains'
 truth is what the same program makes of a log without noise, four reports a second. Each heater is
-logged as it is, with the clock cut to whole seconds, and without its power.
+logged as it is, with the clock cut to whole seconds, and without its power. What the model's limit
+has beyond its draws was set on "two masses" and "radiation"; the others are unseen.
 """
 
 from __future__ import annotations
@@ -39,7 +40,6 @@ PRINTED = {
     "cycle's gain": rf"ultimate gain +{PAIR}",
     "limit: gain": rf"model's limit +{PAIR}",
     "limit: period": rf"period {PAIR} s",
-    "dead time": rf"dead time {PAIR} s",
 }
 
 
@@ -81,7 +81,7 @@ def linear(chain: Chain, target_c: float, fan_on: bool) -> tuple[np.ndarray, ...
 
 
 def true_of(plant: Plant, period_s: float) -> dict[str, float]:
-    """Gain at a period, limit with the controller's half period, and delay of the heater itself."""
+    """Gain at a period, and limit with the controller's half period, of the heater itself."""
     chain = plant.heater
     assert isinstance(chain, Chain)
     a, b = linear(chain, plant.target_c, plant.test.fan_on)
@@ -100,7 +100,6 @@ def true_of(plant: Plant, period_s: float) -> dict[str, float]:
         "cycle's gain": SCALE / abs(answer(2 * np.pi / period_s, chain.dead_time_s)),
         "limit: gain": SCALE / abs(answer(w, delay)),
         "limit: period": 2 * np.pi / w,
-        "dead time": chain.dead_time_s,
     }
 
 

@@ -283,10 +283,9 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     test, m = fit.read, fit.model.model
     full = fit.full_power
     (gain, period), (gain_half, period_half) = fit.tuned.ultimate
-    dead = _measured(m.dead_time_s, fit.model.spread("dead_time_s"), "s")
     limit = (
         f"{_measured(full * gain, full * gain_half, 'per °C')}, period "
-        f"{_measured(period, period_half, 's')}, dead time {dead}"
+        f"{_measured(period, period_half, 's')}, dead time about {m.dead_time_s:.2g} s"
     )
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
