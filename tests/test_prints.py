@@ -184,7 +184,8 @@ BAD = {
     "melts; choose a lower speed, a narrower line or a thinner "
     "layer",
     "--layer 0.5": "--layer 0.5: cannot be printed so; choose between 0.03 and 0.36",
-    "--temp 20": "--temp 20: cannot be: a hotend's temperature here is 150 to 500 °C; check the "
+    "--temp 20": "--temp 20: cannot be: a nozzle's temperature while it feeds here is 150 to 500 "
+    "°C (colder than that no filament flows); check the "
     "number and its unit",
     "--line SET": "--line SET: no {advance} in it; put it where the number belongs: '… "
     "{advance:.4f} …'",
