@@ -12,7 +12,7 @@ from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, W
 from omphalon.printer.dialogue import Dialogue, Ear, Speech, framed
 from omphalon.printer.guard import Guard, GuardLimits, ReportClock
 from omphalon.printer.link import Link, hello
-from omphalon.printer.off import switch_off
+from omphalon.printer.off import seen_off, switch_off
 from omphalon.printer.send import lines_of, send
 from omphalon.report.live import drawn, headline, near_target
 from omphalon.reports import Heating, Status, report_of
@@ -409,6 +409,13 @@ def falling(start, step, rest):
         return f"T:{reading:.2f} {rest}\nok\n".encode()
 
     return answer
+
+
+def test_a_line_waits_for_a_report_that_is_not_acknowledged_yet():
+    wire, link = linked(M105=b"T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
+    assert seen_off(link) == {}
+    wire.answers["M105"] = b"ok\n"  # said again
+    assert link.tell("M500") == [] and wire.heard[-2:] == ["M105", "M500"]
 
 
 OFF = {

@@ -136,16 +136,21 @@ class Link:
         Raises LinkFault, Unsafe if it is refused, not answered, the link is cut, or a heater must
         not go on.
         """
+        self._wait(slow)  # a report may have been asked for
         self.begin(line, again_s, slow)
-        while self.waiting:
-            self.pump()
-            self.check_alive(slow)
+        self._wait(slow)
         if self.dialogue.refused is not None:
             raise LinkFault(
                 f"the printer refuses {echoed(line)}: {echoed(self.dialogue.refused)}",
                 "what is not shown as applied was not sent",
             )
         return self.dialogue.replies
+
+    def _wait(self, slow: bool) -> None:
+        """Wait until the last line is acknowledged."""
+        while self.waiting:
+            self.pump()
+            self.check_alive(slow)
 
     def settle(self) -> None:
         """Wait a little for the pending line, then no longer."""
