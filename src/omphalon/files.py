@@ -61,24 +61,33 @@ def in_place(path: str) -> Iterator[IO[bytes]]:
             with _opened_as_it_is(target) as file:
                 yield file
             return
-        number, name = tempfile.mkstemp(prefix=HALF_WRITTEN, dir=target.parent)
-        try:
-            with os.fdopen(number, "wb") as file:
-                yield file
-                file.flush()
-                os.fsync(file.fileno())
-            os.chmod(
-                name, stat.S_IMODE(target.stat().st_mode) if target.exists() else 0o666 & ~_umask()
-            )
-            os.replace(name, target)
-        except BaseException:
-            with contextlib.suppress(OSError):
-                os.unlink(name)
-            raise
+        mode = stat.S_IMODE(target.stat().st_mode) if target.exists() else 0o666 & ~_umask()
+        with replacing(target, mode) as file:
+            yield file
     except OSError as error:
         raise UnwritableFile(
             f"{path}: cannot be written ({error.strerror})", "choose another place"
         ) from error
+
+
+@contextlib.contextmanager
+def replacing(target: Path, mode: int) -> Iterator[IO[bytes]]:
+    """A file to write that replaces whatever stands at its place, a link too, once it is on disk.
+
+    Raises OSError.
+    """
+    number, name = tempfile.mkstemp(prefix=HALF_WRITTEN, dir=target.parent)
+    try:
+        with os.fdopen(number, "wb") as file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        os.chmod(name, mode)
+        os.replace(name, target)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(name)
+        raise
 
 
 def _opened_as_it_is(target: Path) -> IO[bytes]:

@@ -22,7 +22,7 @@ from omphalon.errors import OmphalonError, UnreadableFile, UnwritableFile
 from omphalon.shapes import DOCUMENT, Shape, fits, parsed
 
 SCHEMA = 1
-MOST_S, STEPS = 120.0, 100_000  # no reading or writing takes longer; looked at every so many steps
+MOST_S, STEPS = 120.0, 100_000  # no reading or writing takes longer; checked every so many steps
 PATIENCE_S = 60.0  # how long one process waits for another
 # the end of a rollback journal that names others (SQLite file format, 3: the rollback journal)
 SUPER_JOURNAL = bytes.fromhex("d9d505f920a163d7")

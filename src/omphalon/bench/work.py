@@ -137,8 +137,8 @@ def _set_later(key: str, setting: InForce, passed: int, state: State) -> bool:
 
 
 def ratios(document: Mapping[str, Any]) -> dict[str, tuple[float, float, float]]:
-    """What readings said of settings that divide by it, by their keys: the ratio of what came to
-    what was asked, its half width, and the setting that was taken to be in force.
+    """Ratios of measured to commanded length by the setting that they divide, each with its half
+    width and the setting that was taken to be in force.
     """
     evidence, group = document["evidence"], str(document["kind"]).partition("-")[0]
     rows = {"extruder": {"steps-e": evidence}}.get(group, {})

@@ -47,9 +47,9 @@ def gains_of_bench(
     from omphalon.settings import GAINS, tool_key
     from omphalon.studies.heater.question import heater_at
 
-    found, told = held(), question.of_logs(logs)
-    goal = told.target_c or max(float(log.temperature_c.max()) for log in logs)
-    heater = kind_of(told.heater or heater_at(goal)).name
+    found, known = held(), question.of_logs(logs)
+    goal = known.target_c or max(float(log.temperature_c.max()) for log in logs)
+    heater = kind_of(known.heater or heater_at(goal)).name
     key = tool_key(f"{heater}-gains", tool_of(logs[0].heater) if logs[0].heater else 0)
     setting = None if found is None else found[1].settings.get(key)
     if setting is None:

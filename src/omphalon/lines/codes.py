@@ -13,14 +13,14 @@ from dataclasses import dataclass
 from omphalon.errors import CONTROL, UnknownFormat, echoed
 from omphalon.heaters import kind_of, of_tool
 from omphalon.lines.dialect import KEPT, Dialect
-from omphalon.lines.listing import listed, whole_line
+from omphalon.lines.listing import listed, matched_line
 from omphalon.lines.template import fill
 from omphalon.tables import rows_of, table_by
 
 LONGEST = 200
 PLAIN = re.compile(r"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+))?(?![\d.])")
 # a number that some controllers read and others do not: hex, with an exponent, no number at all
-STRANGE_NUMBER = re.compile(
+NOT_DECIMAL = re.compile(
     r"(?<![A-Za-z0-9.])(?![GMTgmt]\d)[A-Za-z]?[-+]?(?:0[xX][0-9A-Fa-f]+|(?:\d+(?:\.\d*)?|\.\d+)[eE][-+]?\d+|(?i:nan|inf))"
     r"(?![\w.])"
 )
@@ -157,7 +157,7 @@ def harmless(line: str, dialect: Dialect) -> bool:
     if codes is not None and all(map(_known_harmless, codes)):
         return True
     return any(
-        whole_line(template, line)
+        matched_line(template, line)
         for setting, template in dialect.templates.items()
         if setting not in HEATS
     )
@@ -176,7 +176,7 @@ def understood(line: str, dialect: Dialect) -> bool:
     if harmless(line, dialect):
         return True
     own = (t for name, t in dialect.templates.items() if name in HEATS)
-    if any(whole_line(template, line) for template in own):
+    if any(matched_line(template, line) for template in own):
         return True
     codes = plain_codes(line)
     return codes is not None and all(_known_harmless(c) or _sets_target(c) for c in codes)
@@ -197,7 +197,7 @@ def unfit(line: str) -> str | None:
         return f"is longer than {LONGEST} characters"
     if FRAMED.search(line) or any(code.name == ("M", 110) for code in codes_of(line)):
         return "has a number or a check sum of its own, which would put the count out of step"
-    if STRANGE_NUMBER.search(line.partition(";")[0]):
+    if NOT_DECIMAL.search(line.partition(";")[0]):
         return "holds a number that is no plain decimal (put blanks between words)"
     return None
 
@@ -254,7 +254,7 @@ def refuse_heating(dialect: Dialect) -> None:
 def _heats_in_frame(line: str, setting: str, dialect: Dialect) -> bool:
     """Whether a line that should heat nothing could."""
     bare = line.partition(";")[0]
-    if STRANGE_NUMBER.search(bare) or any(t > 0 for t in targets_of(line, dialect).values()):
+    if NOT_DECIMAL.search(bare) or any(t > 0 for t in targets_of(line, dialect).values()):
         return True
     if setting in KEPT:  # a controller's own code for a setting is the dialect's affair
         return any(code.name in TARGETS or code.name == TEST for code in codes_of(line))

@@ -192,12 +192,12 @@ def _pattern(token: str) -> str:
 
 def _whole(template: Template, line: str) -> Iterator[dict[str, str]]:
     """A line of a file with sections: the whole of it, blanks aside, a comment behind it."""
-    match = whole_line(template, line)
+    match = matched_line(template, line)
     if match:
         yield {k: v for k, v in match.groupdict().items() if v is not None}
 
 
-def whole_line(template: Template, line: str) -> re.Match[str] | None:
+def matched_line(template: Template, line: str) -> re.Match[str] | None:
     """A line that is what a template writes, with any values; blanks aside, a comment behind it."""
     pattern = r"\s*".join(_pattern(token) for token in template.text.split())
     return re.fullmatch(rf"\s*{pattern}\s*(?:[;#].*)?", line)

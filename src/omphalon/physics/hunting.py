@@ -18,8 +18,8 @@ STEADY = 0.35  # of the swing, in each third of the hold: less has died away
 IN_STEP = 1.2  # rad: how far a third's phase may stand off
 LEAST_C = 0.2  # half of a swing that is worth a word
 CERTAIN = 4.0  # standard errors of its size
-MOST = 3000  # reports that are looked at
-HARMONICS, TOLD_APART = 5, 4.0  # condition of the columns, up to which harmonics are told apart
+MOST = 3000  # reports that are used
+HARMONICS, SEPARABLE = 5, 4.0  # condition number up to which harmonics can be separated
 
 
 @dataclass(frozen=True)
@@ -71,18 +71,19 @@ def hunting(time_s: Array, reading_c: Array, noise_c: float, step_c: float) -> H
     strength = signal.lombscargle(t, left, 2 * np.pi * trial)
     near = float(trial[int(np.argmax(strength))])
     found = optimize.minimize_scalar(
-        lambda f: _left(t, y, bend, f, 1), bounds=(near - 0.6 / span, near + 0.6 / span),
+        lambda f: _left(t, y, bend, f, 1),
+        bounds=(near - 0.6 / span, near + 0.6 / span),
         method="bounded",
-    )  # fmt: skip
+    )
     frequency = float(np.clip(found.x, low, None))
     random = noise_c**2 + step_c**2 / 12
-    whole = float(np.mean(left**2)) - random
+    beside_noise = float(np.mean(left**2)) - random
     explained = float(np.mean(left**2)) - _left(t, y, bend, frequency, 1) / len(t)
-    if whole <= 0 or explained < EXPLAINED * whole or not _steady(t, left, frequency):
+    if beside_noise <= 0 or explained < EXPLAINED * beside_noise or not _steady(t, left, frequency):
         return None
     curve, mean, left_c = _mean_period(t, y, bend, frequency)
     size = float(np.ptp(curve)) / 2
-    error = math.sqrt(2 * (random + max(whole - explained, 0.0)) / len(t))
+    error = math.sqrt(2 * (random + max(beside_noise - explained, 0.0)) / len(t))
     if size < max(LEAST_C, CERTAIN * error):
         return None
     return Hunting(size, 1 / frequency, mean, error, left_c)
@@ -100,13 +101,13 @@ def _left(t: Array, y: Array, bend: Array, frequency: float, harmonics: int) -> 
 
 
 def _steady(t: Array, left: Array, frequency: float) -> bool:
-    """Whether each third of a hold swings as the whole does."""
+    """Whether each third of a hold swings in size and phase as all of it does."""
     turn = np.exp(-2j * np.pi * frequency * t)
-    whole = 2 * np.mean(left * turn)
+    overall = 2 * np.mean(left * turn)
     for part in np.array_split(np.arange(len(t)), 3):
         if frequency * np.ptp(t[part]) < 0.9:
             continue
-        own = 2 * np.mean((left[part] - left[part].mean()) * turn[part]) / whole
+        own = 2 * np.mean((left[part] - left[part].mean()) * turn[part]) / overall
         if abs(own) < STEADY or abs(np.angle(own)) > IN_STEP:
             return False
     return True
@@ -114,11 +115,11 @@ def _steady(t: Array, left: Array, frequency: float) -> bool:
 
 def _mean_period(t: Array, y: Array, bend: Array, frequency: float) -> tuple[Array, float, float]:
     """One period's curve, the mean level over the hold, and the rms of what is left; with as many
-    harmonics as the reports, which meet each period at other phases, tell apart.
+    harmonics as the reports, which sample each period at other phases, can separate.
     """
     for harmonics in range(HARMONICS, 0, -1):
         columns = np.hstack([bend, _waves(t, frequency, harmonics)])
-        if np.linalg.cond(columns) < TOLD_APART:
+        if np.linalg.cond(columns) < SEPARABLE:
             break
     solved = np.linalg.lstsq(columns, y, rcond=None)[0]
     phase = np.linspace(0, 1 / frequency, 200, endpoint=False)

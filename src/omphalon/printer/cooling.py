@@ -16,8 +16,8 @@ COLD_C = 45.0  # so cold a heater need not fall
 ROOM_C = 25.0  # what a heater cools towards, where nobody measured it
 ALIKE_C, ALIKE_BELOW_C = 1.0, 60.0  # as cold as a heater that nobody switched on: cold too
 FALLEN = 0.05  # of what it is above the room: no smaller fall is taken for cooling
-UNTOLD = 2.0  # times that, where no report says its target
-CERTAIN = 4.5  # standard errors; looked at with every report, so more than for a single look
+WITHOUT_TARGET = 2.0  # times that, where no report says its target
+CERTAIN = 4.5  # standard errors; tested with every report, so more than for a single test
 RULED_OUT = 3.0  # standard errors that a rise as at work must lie away
 GOES_ON = 0.15  # of its slope must be left in the later half: no swing that turns
 LEAST_NOISE_C = 0.1  # sensors agree with themselves no better over some seconds
@@ -108,7 +108,7 @@ class CoolingWatch:
     ours: bool = False
     past: Iterable[tuple[float, float]] = ()
     reported: bool = False
-    target_told: bool = False
+    target_known: bool = False
     on: str = ""  # what speaks against it
     readings: list[tuple[float, float]] = field(default_factory=list)
     swings_c: float = field(init=False)
@@ -122,7 +122,7 @@ class CoolingWatch:
             self.readings.clear()
             return
         self.reported = True
-        self.target_told = math.isfinite(now.target_c)
+        self.target_known = math.isfinite(now.target_c)
         self.on = "it has power" if now.power > 0 else ""
         if now.target_c > 0:
             self.on = f"its target is {now.target_c:g} °C"
@@ -195,4 +195,4 @@ class CoolingWatch:
         if begun_c > self.held_c:  # on its way down to it, and perhaps some way past it
             begun_c = self.held_c - max(0.0, min(begun_c - self.held_c, least))
         least += self.swings_c
-        return begun_c - now.end_c > (least if self.target_told else UNTOLD * least)
+        return begun_c - now.end_c > (least if self.target_known else WITHOUT_TARGET * least)

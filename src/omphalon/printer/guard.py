@@ -181,9 +181,9 @@ class Guard:
         """What is known of a heater that is about to be switched off."""
         one = self.heaters.get(heater, _Watched())
         target = max(one.asked_c, self.left_on.get(heater, 0.0))
-        told = one.now.target_c if one.now.target_c > 0 else math.nan
+        seen_c = one.now.target_c if one.now.target_c > 0 else math.nan
         return BeforeOff(
-            target_c=told if target == 0 else target, asked=target > 0, readings=tuple(one.past)
+            target_c=seen_c if target == 0 else target, asked=target > 0, readings=tuple(one.past)
         )
 
     def on(self) -> dict[str, float]:

@@ -32,7 +32,7 @@ from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.link import Link, reached
 from omphalon.printer.messages import BEAT_S, Message, NewClients, Peer, as_fault, dialect_of, proof
-from omphalon.printer.notes import Holder, holder, known, note, said_held
+from omphalon.printer.notes import Holder, holder, known, note, noted_holder
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
 from omphalon.printer.port import SerialWire, held_port
 from omphalon.printer.send import send
@@ -108,7 +108,7 @@ class Keeper:
         """Everybody but the owner. Anybody may ask it to cool down; who knows the token is the
         owner.
         """
-        for peer, message in self.new_clients.heard(self.clock()):
+        for peer, message in self.new_clients.received(self.clock()):
             token = str(message.get("token")).encode("utf-8", "replace")
             if peer is self.owner:
                 self._hear(message)
@@ -376,7 +376,7 @@ def main() -> None:
             who = Holder(process=os.getpid(), command=brief.command, secret=secrets.token_hex(16))
             keeper = Keeper(brief, listener, who.secret)
             signal.signal(signal.SIGTERM, lambda *_: setattr(keeper, "stop", TERMINATED))
-            with said_held(brief.port, who):
+            with noted_holder(brief.port, who):
                 print(json.dumps({"held": True}), flush=True)
                 keeper.serve()
             for peer in filter(None, (keeper.owner, *keeper.waiting)):

@@ -52,7 +52,7 @@ class Wishes:
 
 
 class FallView(Protocol):
-    """Is handed what is watched while heaters cool, and told when that is over."""
+    """Receive what is watched while heaters cool, and the end of it."""
 
     def __call__(self, words: str) -> None: ...
 
@@ -139,7 +139,7 @@ class KeptPrinter:
     # ---- the other thread: hears the keeper, and lets it know that the command lives
 
     def _listen(self) -> None:
-        beat_s, heard_s = 0.0, time.monotonic()
+        beat_s, last_s = 0.0, time.monotonic()
         while not self.peer.closed and not self.left:
             there, unsent = [self.peer.connection], bool(self.peer.outbox)
             select.select(there, there if unsent else [], [], BEAT_S)
@@ -149,9 +149,9 @@ class KeptPrinter:
                     self.peer.say({"do": "beat"})
                 self.peer.flush()
             for message in self.peer.read():
-                heard_s = time.monotonic()
+                last_s = time.monotonic()
                 self._take(message)
-            if time.monotonic() - heard_s > HUNG_S:
+            if time.monotonic() - last_s > HUNG_S:
                 self.process.kill()
         if not self.left:
             self._alone()
@@ -367,14 +367,14 @@ def _asked_to_cool(
     """
     challenge = secrets.token_hex(16)
     peer.say({"do": "cool", "challenge": challenge})
-    proven, heard_s = False, time.monotonic()
+    proven, last_s = False, time.monotonic()
     with contextlib.closing(peer):
         while not peer.closed:
-            if time.monotonic() - heard_s > ANSWERS_S:
+            if time.monotonic() - last_s > ANSWERS_S:
                 raise TimeoutError
             select.select([peer.connection], [], [], 1.0)
             for message in peer.read():
-                heard_s = time.monotonic()
+                last_s = time.monotonic()
                 if secret is not None and "proof" in message:
                     proven = hmac.compare_digest(str(message["proof"]), proof(secret, challenge))
                 elif "watched" in message:

@@ -106,7 +106,7 @@ class NewClients:
         self.since: dict[Peer, float] = {}
         self.kept: set[Peer] = set()
 
-    def heard(self, now_s: float) -> Iterator[tuple[Peer, Message]]:
+    def received(self, now_s: float) -> Iterator[tuple[Peer, Message]]:
         """Take in who is new, what each has sent, and send off who sends too much or nothing."""
         with contextlib.suppress(OSError):
             while True:

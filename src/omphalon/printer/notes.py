@@ -10,13 +10,13 @@ import hashlib
 import json
 import os
 import stat
-import tempfile
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 from omphalon.errors import UnwritableFile
+from omphalon.files import replacing
 from omphalon.printer.port import address_of
 
 MOST_BYTES = 64_000  # of a note
@@ -28,7 +28,7 @@ Note = TypeVar("Note")
 class Known:
     """A port: the speed at which a printer answered, its own words, when; since when a heater may
     be on, if a command ended without switching it off; heaters that were left on, with their
-    targets; what was done when nobody was there to be told; the dialect of a bench's own that was
+    targets; what was done while no client was connected; the dialect of a bench's own that was
     agreed to, by its digest. Times are ISO, UTC.
     """
 
@@ -120,17 +120,10 @@ def _read(path: Path) -> Any:
 
 
 def _put(path: Path, content: object) -> None:
-    """A note in its place, whole; what stands there is replaced, and never followed."""
+    """Write a note; what stands at its place is replaced, and never followed."""
     try:
-        number, made = tempfile.mkstemp(prefix=".", dir=path.parent)
-        try:
-            with os.fdopen(number, "wb") as file:
-                file.write(json.dumps(content).encode())
-            os.replace(made, path)
-        except BaseException:
-            with contextlib.suppress(OSError):
-                os.unlink(made)
-            raise
+        with replacing(path, 0o600) as file:
+            file.write(json.dumps(content).encode())
     except OSError as error:
         raise UnwritableFile(
             f"{path}: cannot be written ({error.strerror})", "set OMPHALON_STATE to another folder"
@@ -162,13 +155,13 @@ def note(port: str, **changes: object) -> Known:
 
 
 def holder(port: str) -> Holder | None:
-    """The keeper of this user's that has a port, as far as it has said so."""
+    """The keeper of this user's that has a port, by its note."""
     return _as(Holder, place() / f"{name_of(port)}.who")
 
 
 @contextlib.contextmanager
-def said_held(port: str, who: Holder) -> Iterator[None]:
-    """Say who has a port, for as long as it does."""
+def noted_holder(port: str, who: Holder) -> Iterator[None]:
+    """Note who has a port, for as long as it does."""
     path = place() / f"{name_of(port)}.who"
     with contextlib.suppress(UnwritableFile):
         _put(path, asdict(who))

@@ -241,7 +241,7 @@ class _Off:
 
 def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> SwitchedOff:
     """Switch every heater off that the reports name, and watch until they show it: target 0, no
-    power, and a reading that is certain to fall, or is cold. Said again while they do not; as a
+    power, and a reading that is certain to fall, or is cold. Repeated while they do not; as a
     last resort the printer is halted. Nothing that comes meanwhile ends it early.
 
     `link`: to the printer, in whatever state it is. `reopen`: opens the wire anew where it is cut;

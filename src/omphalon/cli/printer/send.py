@@ -173,8 +173,8 @@ def parts_ending_with(lines: Sequence[str], ends: frozenset[str]) -> Iterator[li
 
 
 class HeatWatch:
-    """Which heaters lines leave on, by reports: said, noted for the port, and asked about. What was
-    on before is only said.
+    """Which heaters lines leave on, by reports: shown, noted for the port, and confirmed. What was
+    on before is only shown.
     """
 
     def __init__(self, printer: KeptPrinter, dialect: Dialect, without: bool) -> None:
@@ -194,16 +194,16 @@ class HeatWatch:
                 click.echo("left on  not known: no report comes; omphalon printer cool: all off")
             return
         new = {n: t for n, t in on.items() if self.before.get(n) != t}
-        strange = {n: t for n, t in new.items() if not abs(self.asked.get(n, 0.0) - t) < 1}
-        if on and (over or strange):
+        unasked = {n: t for n, t in new.items() if not abs(self.asked.get(n, 0.0) - t) < 1}
+        if on and (over or unasked):
             click.echo(f"left on  {hot_words(on)}; omphalon printer cool switches it off")
-        if strange and not confirmed(
-            f"no line that omphalon knows asked for that ({hot_words(strange)}): leave it on?",
+        if unasked and not confirmed(
+            f"no line that omphalon knows asked for that ({hot_words(unasked)}): leave it on?",
             without=False,
         ):
             raise declined("heaters off: what a line had switched on was not agreed to")
-        self.before |= strange
-        if over and new and not strange and not confirmed("leave it on?", self.without):
+        self.before |= unasked
+        if over and new and not unasked and not confirmed("leave it on?", self.without):
             say_off(self.printer.cool())
 
 

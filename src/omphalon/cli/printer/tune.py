@@ -93,7 +93,7 @@ def heater(
     fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
     courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
     lines = [line for one in courses.values() for line in one.every_line()]
-    _say_whole(which, style, goal, lines, dialect, allowed)
+    _show_session(which, style, goal, lines, dialect, allowed)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
@@ -129,7 +129,7 @@ def heater(
     return judged.exit_code
 
 
-def _say_whole(
+def _show_session(
     which: str,
     style: str,
     goal: float,

@@ -290,7 +290,7 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     except Refusal as refusal:
         raise refusal.after(odd) from None
     signs = {s.name: s for s in reversed(SIGNS) if s.seen(seen[-1])}
-    if "oscillating" in signs:  # what a swing explains is not said again
+    if "oscillating" in signs:  # what a swing explains is not reported again
         signs = {name: s for name, s in signs.items() if name not in BY_A_SWING}
     found = tuple(health(p, goal) for p in parts)
     if len(parts) == 2:

@@ -93,7 +93,7 @@ def _because(fit: HeaterFit) -> str:
     return f"{how}, carry these gains{better if gained else ''}"
 
 
-# figure → how its gain is said, its unit, and decimals
+# figure → phrase for its gain, unit, decimals
 GAINED = {
     "overshoot_c": ("overshoot", "°C", 2),
     "dip_c": ("dip with the fan", "°C", 2),

@@ -29,7 +29,7 @@ from omphalon.studies.measured.engine import (
     runs_needed,
     several,
 )
-from omphalon.studies.measured.words import AS_TOLD, offset_words
+from omphalon.studies.measured.words import AS_MEASURED, offset_words
 from omphalon.units import plural
 
 PLACING_MM = 0.3  # deviation of a mark placed, or met, by hand; measured: docs/measuring.md
@@ -226,8 +226,8 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
         rows.append(Shown("zero error", (words,)))
     if at := _fed_at(one):
         units = {"speed_mm_s": "mm/s", "temp_c": "°C"}
-        told = [f"{' and '.join(f'{v:g}' for v in at[n])} {units[n]}" for n in at]
-        rows.append(Shown("fed at", (", ".join(told),)))
+        parts = [f"{' and '.join(f'{v:g}' for v in at[n])} {units[n]}" for n in at]
+        rows.append(Shown("fed at", (", ".join(parts),)))
     return rows
 
 
@@ -251,7 +251,7 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
         f"{GOT}: {{formula}} = {{best:.10g}}",
     ),
     means=(
-        f"as much plastic comes as is asked for, {AS_TOLD}",
+        f"as much plastic comes as is asked for, {AS_MEASURED}",
         "now {off:.1%} too much plastic comes: bulging lines and a scraping nozzle",
         "now {off:.1%} too little plastic comes: gaps between lines and weak walls",
     ),

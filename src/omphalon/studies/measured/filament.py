@@ -20,7 +20,7 @@ from omphalon.physics.scale import Estimate, Spread, reading_spread
 from omphalon.recording import Readings
 from omphalon.remarks import Refusal, Remark
 from omphalon.studies.measured.engine import Fitted, Measurand, Sample, belonging
-from omphalon.studies.measured.words import AS_TOLD
+from omphalon.studies.measured.words import AS_MEASURED
 from omphalon.units import plural
 
 SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take; a judgement
@@ -244,7 +244,7 @@ WIDTH: Measurand[FlowQuestion] = Measurand(
         "{count:place}",
     ),
     means=(
-        f"each metre holds as much plastic as the slicer believes, {AS_TOLD}; {CHANGES}",
+        f"each metre holds as much plastic as the slicer believes, {AS_MEASURED}; {CHANGES}",
         f"each metre holds {{off:.1%}} more plastic than the slicer believes; {CHANGES}",
         f"each metre holds {{off:.1%}} less plastic than the slicer believes; {CHANGES}",
     ),

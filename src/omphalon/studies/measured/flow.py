@@ -26,7 +26,7 @@ from omphalon.studies.measured.filament import (
     filament_rows,
     measured_filament,
 )
-from omphalon.studies.measured.words import AS_TOLD
+from omphalon.studies.measured.words import AS_MEASURED
 from omphalon.studies.printed import TestPrint, plain_print, print_steps
 from omphalon.units import digits
 
@@ -151,7 +151,7 @@ FLOW: Measurand[FlowQuestion] = Measurand(
         "{formula} = {best:.8g}, from {count:wall}",
     ),
     means=(
-        f"walls come out as thick as they were drawn, {AS_TOLD}",
+        f"walls come out as thick as they were drawn, {AS_MEASURED}",
         "walls are {off:.3f} mm too thick now, by {share:.1%} of the plastic: holes close up and "
         "tops bulge",
         "walls are {off:.3f} mm too thin now, by {share:.1%} of the plastic: walls part and tops "

@@ -15,8 +15,8 @@ from omphalon.settings import Setting
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Question, fit
 from omphalon.units import digits
 
-# how a kept share is said
-AS_TOLD = "as far as these readings tell ({low:+.1%} to {high:+.1%})"
+# the interval of a share that is kept
+AS_MEASURED = "as far as these readings tell ({low:+.1%} to {high:+.1%})"
 
 
 def measured_answer(
@@ -105,7 +105,7 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: b
 
 
 def _rest(found: Fitted[Any]) -> str:
-    """What is to be said of what could still hide in an interval that a setting is kept on."""
+    """Say what error could still hide in the interval of a setting that is kept."""
     one, quantity = found.one, found.quantity
     if max(abs(one.low), abs(one.high)) <= quantity.matters:
         return quantity.unseen
