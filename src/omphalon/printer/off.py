@@ -106,8 +106,8 @@ class _Off:
         come; for as long as a fall takes to be certain where they show them off.
         """
         until = self.link.clock() + AGAIN_S
-        begun_s = self._gone_s()
-        while self.link.clock() < until and not self.shown():
+        begun_s, shown = self._gone_s(), self.shown()
+        while self.link.clock() < until and not shown:
             self.link.last = None
             self.link.ask_report(ASK_S)
             self.link.pump()
@@ -118,6 +118,7 @@ class _Off:
                     self.heaters[name] = self._watched(name)
                 self.heaters[name].take(self._gone_s(), heating)
             waited = self.waited_for()
+            shown = bool(self._concerned()) and not waited
             self.link.watched(self.words(waited))
             patience_s = max((one.kind.falls_s for one in waited.values()), default=0.0)
             if not any(one.on for one in waited.values()) and self._gone_s() - begun_s < patience_s:
