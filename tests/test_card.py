@@ -104,6 +104,7 @@ def test_a_mode_is_found_in_lines_that_a_walk_in_time_swung(
     assert main.damping == pytest.approx(damping, rel=0.25, abs=0.008)
 
 
+@pytest.mark.slow
 @settings(max_examples=8, deadline=None)
 @given(st.integers(0, 100), st.floats(1.2, 4.0))
 def test_what_is_fixed_in_space_is_no_resonance(seed, wave_mm):
@@ -162,6 +163,7 @@ def test_one_card_answers_all_three_questions(run, folder):
     assert answers["axis"]["settings"]["y"]["steps_per_mm"] == pytest.approx(80 / 1.0052, abs=0.06)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("logs", "on"),
     [

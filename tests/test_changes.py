@@ -39,6 +39,7 @@ def differing(found):
     return {name for name, one in found.items() if one["beyond_chance"]}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("first, second", [(1, 2), (3, 4), (5, 6)])
 def test_two_holds_of_one_loop_are_alike(first, second, tmp_path, run):
     logs = [held(tmp_path, f"{s}.csv", GOOD, s) for s in (first, second)]
@@ -47,6 +48,7 @@ def test_two_holds_of_one_loop_are_alike(first, second, tmp_path, run):
     assert differing(found) == set()
 
 
+@pytest.mark.slow
 def test_another_loop_is_told_with_its_interval(tmp_path, run):
     logs = held(tmp_path, "a.csv", GOOD, 1), held(tmp_path, "b.csv", TAME, 2)
     found = changes(run, "heater", "check", *logs, "--target", "220", "--json")

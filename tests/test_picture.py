@@ -237,6 +237,7 @@ def test_a_tower_that_cannot_be_read_says_why(run, tmp_path, tower, made, reason
     assert found["settings"] == {}
 
 
+@pytest.mark.slow
 def test_lines_that_glare_are_left_out_and_the_widths_are_written(run, tmp_path):
     upright = scan().rotate(-6, resample=Image.Resampling.BICUBIC, fillcolor=40)
     out = np.asarray(upright).copy()

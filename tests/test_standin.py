@@ -51,6 +51,7 @@ def test_dead_time_is_kept(dead):
     assert begin == pytest.approx(dead, abs=0.06)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("growth, place", [(0.0, 0.0), (0.002, 0.0), (0.002, 1.0)])
 def test_power_in_is_power_lost_at_the_end(growth, place):
     heater = Heater(40.0, 3.0, 12.0, 1.5, 0.02, 0.08, growth, place, 1.0, 0.5, 20.0)
