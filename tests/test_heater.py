@@ -64,7 +64,9 @@ def test_json_has_what_the_interface_promises(run, sample):
     assert scaled["full_power"] == 255
     for gain in ("kp", "ki", "kd"):
         assert scaled[gain] == pytest.approx(255 * plain[gain], rel=1e-5)
-        assert 0 < document["spread"][gain] < 0.5 * plain[gain]
+        low, high = document["evidence"]["does_as_well"][gain]
+        assert 0.2 * plain[gain] <= low < plain[gain] < high <= 5 * plain[gain]
+    assert document["spread"] == {}  # gains are chosen: they have no interval
     evidence = document["evidence"]
     assert {"cycles_used", "period_s", "amplitude_c", "ultimate_gain", "model", "predicted"} <= set(
         evidence
@@ -226,7 +228,7 @@ def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
     assert settings["kp"] == pytest.approx(gain / 2.2, rel=1e-5)
     assert settings["integral_time_s"] == pytest.approx(2.2 * 11.5, rel=1e-5)
     assert settings["derivative_time_s"] == pytest.approx(11.5 / 6.3, rel=1e-5)
-    assert document["spread"]["kp"] >= 0.3 * settings["kp"] * 0.99
+    assert evidence["ultimate_gain_spread"] >= 0.3 * gain * 0.99
     assert [w["code"] for w in document["warnings"]] == ["summary-only"]
     half = answer(
         run("heater", "fit", *CYCLES, "--power-high", "0.6", "--power-low", "0.1", "--json")

@@ -40,7 +40,7 @@ class Finding:
     because: str
     means: str = ""
     settings: tuple[Setting, ...] = ()
-    also: tuple[dict[str, Any], dict[str, Any]] = ({}, {})
+    also: dict[str, Any] = field(default_factory=dict)
     evidence: dict[str, Any] = field(default_factory=dict)
     warnings: tuple[Remark, ...] = ()
     lines: tuple[str, ...] = ()
@@ -60,7 +60,7 @@ class Finding:
     def document(self, version: str) -> dict[str, Any]:
         """The JSON document, with every number finite (what is not becomes null)."""
         own = documents(self.kind, self.settings)
-        settings, spread = ({**one, **more} for one, more in zip(own, self.also, strict=True))
+        settings, spread = {**own[0], **self.also}, own[1]
         return {
             "omphalon": version,
             "kind": self.kind,

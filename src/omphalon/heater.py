@@ -2,7 +2,7 @@
 
 >>> from omphalon.heater import fit, temperature_log
 >>> found = fit([temperature_log(frame)])                                # doctest: +SKIP
->>> found.scaled.kp, found.tuned.new_halves                              # doctest: +SKIP
+>>> found.scaled.kp, found.tuned.as_good["kp"]                            # doctest: +SKIP
 """
 
 from __future__ import annotations

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -229,6 +230,8 @@ def _fit_picture(
 
     plan = read_plan(printed)
     picture = read_picture(path)
+    if question.drive is None and plan.get("drive") in DRIVE.choices:
+        question = replace(question, drive=plan["drive"])
     if print_at is not None:
         pixel = Measure("count", 0, 100_000)
         x, y = numbers_of(print_at, pixel, 2, "--print-at", "1200:900")

@@ -10,6 +10,9 @@ from scipy.special import stdtrit
 from omphalon.arrays import Array, Complexes, Integers
 from omphalon.physics.scale import by_median
 
+# half width, as a share of the gain, of what intervals and noise of the reports cut off a cycle:
+# from the families "two masses" and "radiation" of benchmarks/intervals.py
+CUT = 0.02
 MEDIAN = float(
     np.sqrt(np.pi / 2)
 )  # a median's error over a mean's, for normal scatter (Kendall and Stuart, vol. 1, ex. 10.7)
@@ -269,11 +272,12 @@ def ultimate(found: Cycles) -> Ultimate:
     deviation = [
         float(np.std(v, ddof=1)) if found.count > 1 else 0.0 for v in (gain, found.period_s)
     ]
+    middle = float(np.median(gain))
     phase = float(np.degrees(np.angle(np.mean(found.response / np.abs(found.response)))))
     return Ultimate(
-        float(np.median(gain)),
+        middle,
         float(np.median(found.period_s)),
-        t95 * deviation[0] / root,
+        float(np.hypot(t95 * deviation[0] / root, CUT * middle)),
         t95 * deviation[1] / root,
         phase - 360 if phase > 0 else phase,
     )

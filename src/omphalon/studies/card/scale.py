@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from omphalon.arrays import Array
 from omphalon.prints.card import FRAME_MM
@@ -17,7 +18,9 @@ from omphalon.settings import Setting
 from omphalon.studies.card.sight import CardSight
 from omphalon.studies.measured.axis import PLACING_MM
 
+Grey = NDArray[np.uint8]
 QUARTER_DEG, NEARLY_DEG = 90.0, 25.0  # between two scans, give or take
+SAME_PX, SAME_LEVELS = 0.5, 4.0  # corners and grey levels of one scan that was turned in a program
 LEAST_HALF, LEAST_HALF_DEG = 1e-4, 0.005  # what paper, plate and light leave open
 MATTERS, MATTERS_DEG = 0.001, 0.05  # less is no matter: 0.15 mm over the card
 
@@ -112,6 +115,32 @@ def _between(one: Array, two: Array) -> float:
     return math.degrees(math.acos(one @ two / (np.hypot(*one) * np.hypot(*two))))
 
 
+def one_scan(one: CardSight, two: CardSight) -> bool:
+    """Whether two pictures are one scan, turned in a program: a plate that is laid down twice never
+    lies alike to half a pixel, and never reads alike to a few grey levels.
+    """
+    first, second = one.picture.grey, two.picture.grey
+    rows, columns = second.shape
+    x, y = two.corners_px.T
+    for quarters, corners in ((1, (y, columns - 1 - x)), (3, (rows - 1 - y, x))):
+        apart = one.corners_px - np.stack(corners, axis=1)
+        shift = np.rint(apart.mean(axis=0)).astype(int)
+        if np.abs(apart - shift).max() > SAME_PX:
+            continue
+        a, b = _overlap(first, np.rot90(second, quarters), shift)
+        if float(np.abs(a.astype(np.int16) - b).mean()) < SAME_LEVELS:
+            return True
+    return False
+
+
+def _overlap(one: Grey, two: Grey, shift: NDArray[np.int_]) -> tuple[Grey, Grey]:
+    """What both pictures show, the second moved by `shift` (x, y) pixels."""
+    (x, y), (rows, columns) = shift, two.shape
+    a = one[max(y, 0) : rows + y, max(x, 0) : columns + x]
+    b = two[max(-y, 0) : max(-y, 0) + len(a), max(-x, 0) : max(-x, 0) + a.shape[1]]
+    return a[: len(b), : b.shape[1]], b
+
+
 def fit_scale(
     sights: Sequence[CardSight],
     length_mm: float | None,
@@ -133,6 +162,8 @@ def fit_scale(
     turned = (sights[1].turn_deg - sights[0].turn_deg) % 180
     if abs(turned - QUARTER_DEG) > NEARLY_DEG:
         raise Refusal("no-quarter", turned=min(turned, 180 - turned))
+    if one_scan(*sights):
+        raise Refusal("turned-copy")
     one, two = frames
     card = sights[0].card
     side = card.size_mm - 2 * FRAME_MM

@@ -190,7 +190,7 @@ def refuse_too_little(read: Moved, tuned: Tuned) -> None:
     """Refuse gains for a heater of which an ordinary log leaves too much open, and say which
     experiment would tell most.
     """
-    share = max(tuned.relative_spread)
+    share = tuned.limit_share
     if share <= MOST_OPEN:
         return
     cold = any(s.kind == "heats up" and s.from_c < COLD_C for s in read.stretches)

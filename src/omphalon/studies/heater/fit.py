@@ -18,6 +18,7 @@ from omphalon.physics.scale import by_median
 from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
 from omphalon.recording import TemperatureLog
 from omphalon.remarks import Refusal, Remark
+from omphalon.studies.heater.check import ALLOWED, Allowed
 from omphalon.studies.heater.doubts import (
     explained,
     fit_doubts,
@@ -36,6 +37,7 @@ from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keepi
 
 # refusals of a log as a test, after which it is read as an ordinary one
 NO_TEST = frozenset(("hardly-switched", "few-cycles", "loose", "no-swing"))
+MOST_BAD = 0.05  # share of what the heater may be on which new gains may do badly
 SPIKE_NEAR_C = 8.0
 SPIKE_C, SPIKE_SCATTERS, MOST_SPIKES = 1.0, 6.0, 0.05  # off the model: °C, scatters; share of rows
 
@@ -64,6 +66,11 @@ class HeaterFit:
     def read(self) -> Excerpt | Moved:
         """The first test, or the ordinary log."""
         return self.moved or self.tests[0]
+
+    @property
+    def power_logged(self) -> bool:
+        """Whether the log has the power, or it was worked out from the turns of the curve."""
+        return self.log_scale is not None
 
     @property
     def cycles(self) -> int:
@@ -137,7 +144,7 @@ def _from_moved(
         model=read.fit.thermal,
         cycle=None,
         tuned=tuned,
-        **_decided(tuned, present),
+        **_decided(tuned, heater, present),
         full_power=full_power,
         log_scale=log.power_scale,
         remarks=(*odd, *read.remarks, *moved_doubts(read, tuned)),
@@ -164,7 +171,7 @@ def _from_tests(
     if question.present is not None:
         refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
     cycle = oscillation.ultimate(test.found)
-    decided = _decided(tuned, present)
+    decided = _decided(tuned, heater, present)
     words = [o for t in tests for o in t.remarks]
     return HeaterFit(
         heater=heater,
@@ -184,18 +191,37 @@ def _of_full_power(question: HeaterQuestion, full_power: float) -> Gains | None:
     return None if question.present is None else times(question.present, 1 / full_power)
 
 
-def _decided(tuned: Tuned, present: Gains | None) -> dict[str, Any]:
+def _decided(tuned: Tuned, heater: str, present: Gains | None) -> dict[str, Any]:
     """The gains and the verdict: the present ones where the best cannot be told from them.
 
-    Raises Refusal where a change would not be sure enough.
+    Raises Refusal where a change would not be sure enough, or would do badly on heaters that the
+    log allows.
     """
     keep = worth_keeping(tuned)
-    if not keep and not sure_enough(tuned):
-        raise Refusal("unsure", share=1 - tuned.sure)
+    if not keep:
+        if not sure_enough(tuned):
+            raise Refusal("unsure", share=1 - tuned.sure)
+        _refuse_worst(tuned, ALLOWED[heater])
     return {
         "gains": present if keep and present else tuned.new,
         "verdict": "keep" if keep else "change",
     }
+
+
+def _refuse_worst(tuned: Tuned, allowed: Allowed) -> None:
+    """Refuse new gains that would swing, or overshoot past what a check allows, on more than
+    MOST_BAD of the heaters that the log allows. An overshoot that most of these heaters have is no
+    doubt: it is predicted.
+    """
+    ripple, overshoot = tuned.worst.ripple_c[:, 0], tuned.worst.overshoot_c[:, 0]
+    swings = float(np.mean(ripple > allowed.ripple_c))
+    over = float(np.mean(overshoot > allowed.overshoot_c))
+    for name, share, most, values in (
+        ("may-swing", swings, 1.0, ripple),
+        ("may-overshoot", over, 0.5, overshoot),
+    ):
+        if MOST_BAD < share <= most:
+            raise Refusal(name, share=share, worst=float(values.max()))
 
 
 def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:

@@ -31,11 +31,10 @@ def summary_answer(
 
 def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
-    spread = {k: getattr(gains, k) * fit.relative_spread for k in UNITS}
     own = gain * fit.full_power
     half = own * fit.relative_spread
     fields = {k: getattr(scaled, k) for k in UNITS}
-    halves = {k: spread[k] * fit.full_power for k in UNITS}
+    room = {k: getattr(scaled, k) * fit.relative_spread for k in UNITS}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     goal = f"{fit.target_c:.0f}"
     keeps = _near(fit, question)
@@ -51,8 +50,8 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
         "gains are the careful ones that a table makes of it",
         means=f"the {fit.heater} comes to {goal} °C and holds it without swinging; slower than "
         "gains from a log would",
-        settings=gain_settings(fit.heater, kept if keeps else gains, spread),
-        also=gain_scales(gains, spread, fit.full_power),
+        settings=gain_settings(fit.heater, kept if keeps else gains),
+        also=gain_scales(gains, fit.full_power),
         evidence={
             "heater": fit.heater,
             "target_c": fit.target_c,
@@ -65,7 +64,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             "predicted": None,
         },
         warnings=fit.remarks,
-        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, halves)),
+        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
         headline=_headline(fit, question),
@@ -89,12 +88,11 @@ def _near(fit: SummaryFit, question: HeaterQuestion) -> bool:
 
 def _headline(fit: SummaryFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     old = question.present
-    heads = ("present", "new", "", f"(full power is {fit.full_power:g})")
+    heads = ("present", "new", f"(full power is {fit.full_power:g})")
     rows = [Shown(f"{fit.heater} at {fit.target_c:.0f} °C", heads)]
     for name, unit in UNITS.items():
         new = getattr(fit.scaled, name)
         half = fit.relative_spread * new
         before = "–" if old is None else digits(getattr(old, name))
-        cells = (before, digits(new, half, least=2), "± " + digits(half, least=1), unit)
-        rows.append(Shown(name, cells))
+        rows.append(Shown(name, (before, digits(new, half, least=2), unit)))
     return tuple(rows)

@@ -35,20 +35,11 @@ SEEN = {
     **dict.fromkeys(("overshoot_c", "dip_c", "ripple_c", "hold_error_c", "fan_error_c"), 0.1),
     **dict.fromkeys(("arrival_s", "settle_s"), 5.0),
 }
-VALLEY = (
-    0.25,
-    0.35,
-    0.5,
-    0.7,
-    0.85,
-    1.0,
-    1.2,
-    1.4,
-    2.0,
-    2.8,
-    4.0,
-)  # of a gain, the others as found
-AS_WELL, WIDE = 0.05, 0.5  # dearer by so much is as good; a half width past that leads to the range
+# of a gain, the others as found: where its score is looked at
+RATIOS = np.array(
+    [0.2, 0.35, 0.5, 0.65, 0.8, 0.88, 0.94, 1.0, 1.06, 1.14, 1.25, 1.5, 2.0, 3.0, 5.0]
+)
+AS_WELL = 0.05  # a score that is higher by so much is as good
 MATTERS = 0.15  # a worse score than that shows on a print: it is not kept on an unsure log
 # a loop that always acts gives full power, its integral at the limit, until the error is a few
 # derivative times the slope: it is run from here on
@@ -64,12 +55,17 @@ SURE = 0.95  # share of what the heater may be on which new gains must be better
 class Tuned:
     """Gains chosen, what they promise beside the present ones and other aims (columns of `run`),
     and how sure.
+
+    `limit_share`: half width of the 95 % interval of the gain at which the loop would swing, or of
+    that gain over or times its period, whichever is widest; a share. `as_good`: between which
+    values each gain, the others unchanged, scores as well. `worst`: the new gains on the heaters
+    that the log allows.
     """
 
     loop: Loop
     model: ThermalModel
     new: Gains
-    relative_spread: tuple[float, float, float]
+    limit_share: float
     run: Outcome
     labels: tuple[str, ...]
     doubt: Outcome
@@ -77,7 +73,8 @@ class Tuned:
     ultimates: Array
     worth: float | None
     sure: float
-    valley: Mapping[str, tuple[float, float]]
+    as_good: Mapping[str, tuple[float, float]]
+    worst: Outcome
 
     @property
     def gained(self) -> list[tuple[str, float, float]]:
@@ -192,13 +189,11 @@ def tune(
     doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
     costs = doubt.cost(AIMS[question.aim], loop)
     ultimates = np.array([linear.ultimate_of(d, loop) for d in draws])
-    spread = _relative_spread(ultimates)
-    valley = _valley(choice.gains, ensemble, loop, AIMS[question.aim]) if max(spread) > WIDE else {}
     return Tuned(
         loop,
         model,
         choice.gains,
-        spread,
+        _limit_share(ultimates),
         run,
         tuple(named),
         doubt,
@@ -206,25 +201,39 @@ def tune(
         ultimates,
         None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
         1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
-        valley,
+        _as_good(choice.gains, ensemble, loop, AIMS[question.aim]),
+        loops.run_loop(draws, table[:1], loop, step_s=step),
     )
 
 
-def _valley(
+def _as_good(
     gains: Gains, ensemble: Sequence[ThermalModel], loop: Loop, aim: Aim
 ) -> dict[str, tuple[float, float]]:
-    """Between which values each gain does as well, the others as they were found."""
+    """Between which values each gain scores as well, the others unchanged."""
     best = np.ravel(gains.row())
-    rows = [best.copy() for _ in range(3 * len(VALLEY))]
-    for n, row in enumerate(rows):
-        row[n // len(VALLEY)] *= VALLEY[n % len(VALLEY)]
-    run = loops.run_loop(list(ensemble), np.vstack(rows), loop)
-    costs = run.cost(aim, loop).mean(axis=0).reshape(3, len(VALLEY))
+    rows = np.tile(best, (3, len(RATIOS), 1))
+    for n, trial in enumerate(rows):
+        trial[:, n] *= RATIOS
+    run = loops.run_loop(list(ensemble), rows.reshape(-1, 3), loop)
+    costs = run.cost(aim, loop).mean(axis=0).reshape(3, -1)
+    middle = int(np.flatnonzero(RATIOS == 1)[0])
     out = {}
-    for name, value, row in zip(GAINS, best, costs, strict=True):
-        ends = value * np.array(VALLEY)[row <= (1 + AS_WELL) * row[VALLEY.index(1.0)]]
-        out[name] = (float(ends.min()), float(ends.max()))
+    for name, value, cost in zip(GAINS, best, costs, strict=True):
+        most = (1 + AS_WELL) * cost[middle]
+        low = _last_below(RATIOS[middle::-1], cost[middle::-1], most)
+        out[name] = (
+            float(value * low),
+            float(value * _last_below(RATIOS[middle:], cost[middle:], most)),
+        )
     return out
+
+
+def _last_below(ratios: Array, cost: Array, most: float) -> float:
+    """How far a ratio can move until its cost first passes `most`, between the two tried."""
+    if not (past := np.flatnonzero(cost > most)).size:
+        return float(ratios[-1])
+    n = int(past[0])
+    return float(np.interp(most, cost[n - 1 : n + 1], ratios[n - 1 : n + 1]))
 
 
 def promised_range(values: Array) -> tuple[float, float]:
@@ -255,11 +264,9 @@ def _doubted(draw: ThermalModel, number: int) -> ThermalModel:
     return draw.other_day(1 + 0.25 * (2 * first - 1), 1 + 0.1 * (2 * second - 1))
 
 
-def _relative_spread(ultimates: Array) -> tuple[float, float, float]:
-    """Relative 95 % half widths of kp, ki, kd: they scale as Ku, Ku/Tu, Ku·Tu, taken from the drawn
-    models.
+def _limit_share(ultimates: Array) -> float:
+    """The widest of the relative 95 % half widths of Ku, Ku/Tu and Ku·Tu, to which kp, ki and kd
+    are proportional, over the drawn models.
     """
-    both = np.log(ultimates)
-    scaled = (both[:, 0], both[:, 0] - both[:, 1], both[:, 0] + both[:, 1])
-    kp, ki, kd = (float(NORMAL_95 * np.std(v, ddof=1)) for v in scaled)
-    return kp, ki, kd
+    gain, period = np.log(ultimates).T
+    return float(NORMAL_95 * max(np.std(v, ddof=1) for v in (gain, gain - period, gain + period)))

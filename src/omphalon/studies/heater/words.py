@@ -47,22 +47,20 @@ def read_from(found: Finding, logs: Sequence[TemperatureLog]) -> Finding:
 
 def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
     keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
-    half = fit.tuned.relative_spread
-    spread = {k: getattr(gains, k) * h for k, h in zip(UNITS, half, strict=True)}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     fields = {k: getattr(scaled, k) for k in UNITS}
-    halves = {k: spread[k] * fit.full_power for k in UNITS}
+    room = {k: fit.full_power * free for k, free in _free(fit).items()}
     dialect = dialect.with_loop(full_power=fit.full_power, period_s=question.loop_period_s)
     return Finding(
         kind="heater-fit",
         verdict=fit.verdict,
         because=_because(fit),
         means=_means(fit),
-        settings=gain_settings(fit.heater, gains, spread),
-        also=gain_scales(gains, spread, fit.full_power),
+        settings=gain_settings(fit.heater, gains),
+        also=gain_scales(gains, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
-        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, halves)),
+        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
         next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),
@@ -103,29 +101,35 @@ GAINED = {
     "arrival_s": ("arrival after", "s", 0),
     "settle_s": ("settled after", "s", 0),
 }
-FREE = 2.5  # from the least to the most that does as well: then a gain is free
+DIGITS = 0.03  # share of a gain that its last digits show
 UNSTABLE_C = 1.5  # ripple of a loop that runs on nothing but its sensor's noise
 
 
-def gain_settings(heater: str, gains: Gains, spread: dict[str, float]) -> tuple[Setting, ...]:
-    """Gains for a power of 0…1, with their half widths."""
-    return tuple(Setting(f"{heater}-gains", k, getattr(gains, k), spread[k]) for k in UNITS)
+def gain_settings(heater: str, gains: Gains) -> tuple[Setting, ...]:
+    """Gains for a power of 0…1. They are a choice, not an estimate, and have no half width."""
+    return tuple(Setting(f"{heater}-gains", k, getattr(gains, k)) for k in UNITS)
 
 
-def gain_scales(
-    gains: Gains, spread: dict[str, float], full_power: float
-) -> tuple[dict[str, Any], dict[str, Any]]:
-    """The same in the controller's scale and as times, and their spread, for a document.
+def gain_scales(gains: Gains, full_power: float) -> dict[str, Any]:
+    """The same in the controller's scale and as times, for a document.
 
-    `gains`, `spread`: for a power of 0…1. `full_power`: what stands for it in the controller's
-    gains.
+    `gains`: for a power of 0…1. `full_power`: what stands for it in the controller's gains.
     """
     own = {k: getattr(gains, k) * full_power for k in UNITS}
     return {
         "scaled": {**own, "full_power": full_power},
         "integral_time_s": gains.kp / gains.ki if gains.ki else None,
         "derivative_time_s": gains.kd / gains.kp,
-    }, {"scaled": {k: v * full_power for k, v in spread.items()}}
+    }
+
+
+def _free(fit: HeaterFit) -> dict[str, float]:
+    """How far each gain can move before it does worse; for a power of 0…1."""
+    best = fit.tuned.new
+    return {
+        name: min(getattr(best, name) - low, high - getattr(best, name))
+        for name, (low, high) in fit.tuned.as_good.items()
+    }
 
 
 def _evidence(fit: HeaterFit) -> dict[str, Any]:
@@ -136,6 +140,8 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
         name: promised_range(getattr(tuned.doubt, name)[:, 0]) for name in ("overshoot_c", "dip_c")
     }
     spreads = ("gain_c", "time_constant_s", "lag_s", "dead_time_s")
+    limit, limit_half = (values.tolist() for values in tuned.ultimate)
+    halves = dict(zip(("gain", "period_s"), limit_half, strict=True))
     return {
         "heater": fit.heater,
         "best": {"kp": tuned.new.kp, "ki": tuned.new.ki, "kd": tuned.new.kd},
@@ -158,6 +164,11 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
             "holding_power": m.holding_power,
             "spread": {name: fit.model.spread(name) for name in spreads},
         },
+        "model_limit": {
+            **dict(zip(("gain", "period_s"), limit, strict=True)),
+            **({"spread": halves} if fit.power_logged else {}),
+        },
+        "does_as_well": dict(tuned.as_good),
         "predicted": {**new, "range": ranges},
         "predicted_otherwise": promised,
     }
@@ -171,7 +182,7 @@ def _cycle_evidence(fit: HeaterFit) -> dict[str, Any]:
             "period_s": fit.cycle.period_s,
             "amplitude_c": fit.tests[0].swing_c,
             "ultimate_gain": fit.cycle.gain,
-            "ultimate_gain_spread": fit.cycle.gain_spread,
+            "ultimate_gain_spread": fit.cycle.gain_spread if fit.power_logged else None,
             "cycle_phase_deg": fit.cycle.phase_deg,
         }
     assert fit.moved is not None
@@ -228,24 +239,19 @@ def _next(fit: HeaterFit) -> str:
 
 
 def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
-    """The settings, old and new, each with its spread; the gain with its times below."""
+    """The gains, old and new, each with the range that does as well; the times below."""
     scaled, old = fit.scaled, question.present
-    heads = ("present", "new", "", f"(full power is {fit.full_power:g})")
+    heads = ("present", "new", "does as well", f"(full power is {fit.full_power:g})")
     rows = [Shown(f"{fit.heater} at {fit.read.target_c:.0f} °C", heads)]
-    for name, share in zip(UNITS, fit.tuned.relative_spread, strict=True):
+    for name, free in _free(fit).items():
         new = getattr(scaled, name)
+        last = max(fit.full_power * free, DIGITS * new)
         before = "–" if old is None else digits(getattr(old, name))
-        half = share * new
-        cells = (before, digits(new, half), "± " + digits(half, least=2), UNITS[name])
-        rows.append(Shown(name, cells))
-    for name, (low, high) in fit.tuned.valley.items():
-        if high < FREE * low:
-            continue
-        ends = (digits(fit.full_power * end, 0.05 * fit.full_power * end) for end in (low, high))
-        rows.append(Shown(f"{name} from", ("", " to ".join(ends), "", "does as well, within 5 %")))
+        ends = " to ".join(digits(fit.full_power * end, last) for end in fit.tuned.as_good[name])
+        rows.append(Shown(name, (before, digits(new, last), ends, UNITS[name])))
     if scaled.ki > 0:
         integral, derivative = digits(scaled.kp / scaled.ki), digits(scaled.kd / scaled.kp)
-        words = f"kp, integral {integral} s, derivative {derivative} s"
+        words = f"Ti {integral} s, Td {derivative} s"
         rows.append(Shown("as times", ("", "", "", words)))
     return tuple(rows)
 
@@ -274,8 +280,11 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     )
 
 
-def _measured(value: float, spread: float, unit: str) -> str:
-    return f"{digits(value, spread, 2)} ± {digits(spread, least=2)} {unit}"
+def _measured(fit: HeaterFit, value: float, half: float, unit: str) -> str:
+    """A value with its half width; without the power in the log the half width holds too seldom."""
+    if not fit.power_logged:
+        return f"about {digits(value, half, 2)} {unit}"
+    return f"{digits(value, half, 2)} ± {digits(half, least=2)} {unit}"
 
 
 def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
@@ -284,8 +293,8 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     full = fit.full_power
     (gain, period), (gain_half, period_half) = fit.tuned.ultimate
     limit = (
-        f"{_measured(full * gain, full * gain_half, 'per °C')}, period "
-        f"{_measured(period, period_half, 's')}, dead time about {m.dead_time_s:.2g} s"
+        f"{_measured(fit, full * gain, full * gain_half, 'per °C')}, period "
+        f"{_measured(fit, period, period_half, 's')}, dead time about {m.dead_time_s:.2g} s"
     )
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
@@ -302,9 +311,10 @@ def _cycle_rows(fit: HeaterFit) -> tuple[Shown, ...]:
     """What a test's cycles are."""
     test, cycle, full = fit.tests[0], fit.cycle, fit.full_power
     assert cycle is not None
-    cycles = f"{test.found.count} of {_measured(cycle.period_s, cycle.period_spread_s, 's')}"
+    cycles = f"{test.found.count} of {digits(cycle.period_s, cycle.period_spread_s, 2)} ± "
+    cycles += f"{digits(cycle.period_spread_s, least=2)} s"
     swing = f"swing ±{test.swing_c:.2f} °C, noise {test.noise_c:.2f} °C"
-    ultimate = _measured(full * cycle.gain, full * cycle.gain_spread, "per °C")
+    ultimate = _measured(fit, full * cycle.gain, full * cycle.gain_spread, "per °C")
     return (
         Shown("cycles", (f"{cycles}, {swing}",)),
         Shown("ultimate gain", (f"{ultimate}, phase {cycle.phase_deg:.0f}°",)),

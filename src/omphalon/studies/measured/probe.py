@@ -22,6 +22,7 @@ PAPER_MM = 0.10  # of office paper
 FEEL_MM = 0.02  # how alike two drags are felt; a judgement
 FURTHEST_MM = 5.0  # a first guess by eye is nearer than that
 UNSTEADY_MM = 0.05  # a quarter of a first layer
+BELOW_MM = 0.15  # a trigger further below the zero than any scatter
 FAR_MM = 0.2  # an offset that is larger sits clearly on one side of the nozzle
 FIRST_LAYER_MM = 0.2  # an example
 
@@ -41,11 +42,12 @@ class ProbeQuestion:
 @dataclass(frozen=True)
 class Triggers:
     """How the probe repeats: the deviation of its trigger heights (None: not tried), their count,
-    and the half width of their mean's interval.
+    their mean (None: none), and the half width of its interval.
     """
 
     repeatability_mm: float | None
     count: int
+    mean_mm: float | None
     half_width: float
 
 
@@ -62,11 +64,12 @@ def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
             "no heights",
             "give --drag MM for each drag of the paper, and --trigger MM for each probing",
         )
-    triggers = Triggers(None, len(probed), 0.0)
+    mean = float(np.mean(probed)) if probed else None
+    triggers = Triggers(None, len(probed), mean, 0.0)
     if len(probed) > 1:
         repeat = float(np.std(probed, ddof=1))
         half = student_95(len(probed) - 1) * repeat / math.sqrt(len(probed))
-        triggers = Triggers(repeat, len(probed), half)
+        triggers = Triggers(repeat, len(probed), mean, half)
     larger = question.larger
     if larger is None and question.offset_mm > FAR_MM:
         raise Refusal("offset-way", offset=question.offset_mm)
@@ -89,6 +92,9 @@ def _doubts(one: Measurement, question: ProbeQuestion) -> list[Remark]:
     shift, repeat = one.best - one.sample.present, one.sample.beside.repeatability_mm
     unsteady = repeat is not None and repeat > UNSTEADY_MM
     odd = [Remark("unsteady", {"repeat": repeat})] if unsteady else []
+    mean = one.sample.beside.mean_mm
+    if mean is not None and mean < -BELOW_MM:
+        odd.append(Remark("triggers-below", {"mean": -mean}))
     if abs(shift) > FURTHEST_MM:
         raise Refusal("far", odd, shift=shift)
     return odd

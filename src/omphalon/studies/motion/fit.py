@@ -17,6 +17,8 @@ from omphalon.studies.motion.question import Tried, tried
 
 MARGIN = 0.2  # heat, dust and a heavy spool take their share
 RISK = 0.05  # of runs that may fail at the level to trust
+# least limits that a sound printer has, for X and Y and for the others; judgements
+LEAST = {"speed_mm_s": (20.0, 1.0), "acceleration_mm_s2": (200.0, 20.0)}
 NEAR = 0.9  # of the limit: a run below that says nothing about it
 ROUNDED = 1.001  # a level as it was typed
 
@@ -56,7 +58,7 @@ def fit_motion(readings: Readings, margin: float = MARGIN, axis: str | None = No
     return MotionFit(
         limits=limits,
         margin=margin,
-        remarks=tuple(o for one in limits for o in _passes_after_fail(one)),
+        remarks=tuple(o for one in limits for o in (*_passes_after_fail(one), *_too_low(one))),
     )
 
 
@@ -143,6 +145,16 @@ def _passes_after_fail(one: Limit) -> list[Remark]:
             },
         )
     ]
+
+
+def _too_low(one: Limit) -> list[Remark]:
+    """A remark on a limit so low that something holds the axis."""
+    runs = one.tried
+    least = LEAST.get(runs.quantity, (0.0, 0.0))[runs.axis not in ("x", "y")]
+    if one.setting >= least:
+        return []
+    facts = {"axis": runs.axis, "unit": runs.unit, "setting": one.setting, "least": least}
+    return [Remark("limit-too-low", facts)]
 
 
 @dataclass(frozen=True, kw_only=True)
