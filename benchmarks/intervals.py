@@ -157,13 +157,14 @@ def of_heater(job: tuple[str, int, str]) -> list[tuple[str, str, Error]]:
     limit = seen["model_limit"]
     found = {
         "cycle's gain": (seen["ultimate_gain"], seen["ultimate_gain_spread"]),
-        "model's limit: gain": (limit["gain"], limit["spread"]["gain"]),
-        "model's limit: period": (limit["period_s"], limit["spread"]["period_s"]),
+        "model's limit: gain": (limit["gain"], limit.get("spread", {}).get("gain")),
+        "model's limit: period": (limit["period_s"], limit.get("spread", {}).get("period_s")),
     }
     out = []
     for name, truth in true_of(plant, seen["period_s"]).items():
         value, half = found[name]
-        out.append((name, way, ((value - truth) / half, half / truth)))
+        if half is not None:
+            out.append((name, way, ((value - truth) / half, half / truth)))
     ends = ends_scored(plant, document)
     return out + [(name, way, ((ratio - 1) / (AS_GOOD - 1), np.nan)) for name, ratio in ends]
 

@@ -255,6 +255,7 @@ def test_crossed_belts_have_one_value_of_steps(run, folder):
 ASKED = {
     "one scan alone": (("card-1.jpg",), 3, "turn the plate by a quarter"),
     "the same scan twice": (("card-1.jpg", "copy.jpg"), 3, "is turned by 0°"),
+    "a scan turned in a program": (("card-1.jpg", "turned.jpg"), 3, "turned in a program"),
     "no length": (("card-1.jpg", "card-2.jpg"), 3, "measure the frame along X"),
     "a length of another thing": (
         ("card-1.jpg", "card-2.jpg", "--length", "20"),
@@ -268,6 +269,9 @@ ASKED = {
 @pytest.mark.parametrize(("words", "code", "said"), ASKED.values(), ids=ASKED)
 def test_what_a_scan_leaves_open_is_said(words, code, said, run, folder):
     (folder / "copy.jpg").write_bytes((folder / "card-1.jpg").read_bytes())
+    with Image.open(folder / "card-1.jpg") as scan:
+        turned = scan.transpose(Image.Transpose.ROTATE_90)
+    turned.crop((15, 4, *turned.size)).save(folder / "turned.jpg", quality=85)
     done = run("card", "fit", *words, "--print", "card.gcode")
     assert done.returncode == code and said in " ".join(done.stdout.split())
 

@@ -487,12 +487,11 @@ def test_many_benches_in_one_table(tmp_path, run, sample):
 
 # what each figure is in the recorded answers: command's beginning, of what, value, half width
 PICKED = [
-    ("heater", "ultimate_gain", "heater fit hotend-osc", "hotend", 0.2955, 0.0066),
+    ("heater", "ultimate_gain", "heater fit hotend-osc", "hotend", 0.2955, 0.00884),
     ("heater", "gain_c", "heater fit hotend-osc", "hotend", 508.9, 73.0),
     ("heater", "dead_time_s", "heater fit hotend-osc", "hotend", 1.08, 0.254),
-    ("heater", "kp", "heater fit hotend-osc", "hotend", 0.146, 0.0167),
-    ("heater", "ki", "heater fit hotend-osc", "hotend", 0.0109, 0.0022),
-    ("heater", "kd", "heater fit hotend-osc", "hotend", 0.228, 0.0565),
+    ("heater", "limit_gain", "heater fit hotend-osc", "hotend", 0.287, 0.0533),
+    ("heater", "limit_period_s", "heater fit hotend-osc", "hotend", 12.4, 2.98),
     ("extruder", "steps_per_mm", "extruder fit extruder-runs", "", 437.3, 3.69),
     ("axis", "steps_per_mm", "axis fit axis-parts", "y", 79.58, 0.0462),
     ("axis", "offset_mm", "axis fit axis-parts", "x", 0.1495, 0.0426),

@@ -17,6 +17,7 @@ from omphalon.standin.oscillation import Test, as_csv, oscillation_log
 from omphalon.standin.samples import BED_TEST, FULMAR_BED, FULMAR_HOTEND, HOTEND_TEST
 from omphalon.studies.heater.excerpt import excerpt
 from omphalon.studies.heater.fit import fit_model, record_of
+from plants import family_plants
 from scored import day_score, run_loop
 
 SAMPLES = {
@@ -213,6 +214,21 @@ def test_samples_are_what_the_script_makes(sample):
         stored = sample(name).read_bytes()
         text = gzip.decompress(stored) if name.endswith(".gz") else stored
         assert text.decode() == "\n".join(lines()) + "\n"
+
+
+def test_gains_that_may_do_badly_are_not_given(run, tmp_path):
+    """A hotend of the benchmarks' families whose log leaves so much open that the gains which are best
+    on the whole overshoot by degrees on a heater that it allows.
+    """
+    plant = family_plants("geometry")[1]
+    log = oscillation_log(plant.heater, plant.test)
+    (tmp_path / "log.csv").write_text("\n".join(as_csv(log)) + "\n")
+    fan = "on" if plant.test.fan_on else "off"
+    document = answer(
+        run("heater", "fit", "log.csv", "--heater", "hotend", "--fan", fan, "--json"), 3
+    )
+    assert document["verdict"] == "retest" and "would overshoot on" in document["because"]
+    assert document["settings"] == {} and document["lines"] == []
 
 
 CYCLES = ["--cycle", "233:237:11.5"] * 4
