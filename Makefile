@@ -35,20 +35,11 @@ check: .venv/ready
 	$(BIN)/mypy
 	$(BIN)/mypy --check-untyped-defs --allow-untyped-defs --allow-untyped-calls --ignore-missing-imports browser
 
+# all benchmarks, or some by name: make benchmark NAMES="steps holds"
+NAMES ?= process heater_gains heater_check heater_damage heater_families heater_ordinary heater_cycles holds \
+  intervals steps filament advance tower picture card shaper jagged changes bench capture farm off wire
 benchmark: .venv/ready
-	$(BIN)/python benchmarks/process.py
-	$(BIN)/python benchmarks/heater_gains.py
-	$(BIN)/python benchmarks/heater_check.py
-	$(BIN)/python benchmarks/heater_damage.py
-	$(BIN)/python benchmarks/holds.py
-	$(BIN)/python benchmarks/intervals.py
-	$(BIN)/python benchmarks/steps.py
-	$(BIN)/python benchmarks/advance.py
-	$(BIN)/python benchmarks/shaper.py
-	$(BIN)/python benchmarks/jagged.py
-	$(BIN)/python benchmarks/bench.py
-	$(BIN)/python benchmarks/capture.py
-	$(BIN)/python benchmarks/off.py
+	for name in $(NAMES); do echo "== $$name"; $(BIN)/python benchmarks/$$name.py || exit 1; done
 
 docs: .venv/ready
 	$(BIN)/python tools/make_docs.py

@@ -6,7 +6,7 @@ import subprocess
 import sys
 import time
 
-ENV = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "PYTHONUNBUFFERED": "1"}
+ENV = {"PYTHONUNBUFFERED": "1"}
 
 
 class StandIn:

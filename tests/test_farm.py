@@ -267,6 +267,12 @@ def started(folder, *more):
     )
 
 
+def ended(process):
+    """The exit code of a run, once it is over."""
+    process.communicate(timeout=120)
+    return process.returncode
+
+
 def children(pid):
     found = subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True).stdout
     return [int(one) for one in found.split()]
@@ -290,7 +296,7 @@ def whole(tmp_path_factory):
     """What a run gives that nobody ended; some of its rows are to be measured again."""
     folder = tmp_path_factory.mktemp("whole")
     manifest(folder, *rows_of_extruders(120))
-    assert started(folder).wait(120) == 3
+    assert ended(started(folder)) == 3
     return written(folder / "out")
 
 
@@ -314,7 +320,7 @@ def test_a_run_that_is_ended_goes_on_where_it_was(how, tmp_path, whole):
     while any(Path(f"/proc/{pid}").exists() for pid in workers) and time.monotonic() < until:
         time.sleep(0.05)
     assert not any(Path(f"/proc/{pid}").exists() for pid in workers)
-    assert started(cut).wait(120) == 3
+    assert ended(started(cut)) == 3
     after = written_answers(cut)
     assert all(after[name] == text for name, text in kept.items())
     assert written(cut / "out") == whole

@@ -95,7 +95,7 @@ def _environment(folder: pathlib.Path) -> dict[str, str]:
     programs = f"{pathlib.Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
     own = {"PATH": programs, "COLUMNS": "88", "OMPHALON_STATE": f"{folder.parent}/state"}
     kept = {k: v for k, v in os.environ.items() if not k.startswith("OMPHALON")}
-    return {**kept, **own, "PYTHONUNBUFFERED": "1", "OPENBLAS_NUM_THREADS": "1"}
+    return {**kept, **own, "PYTHONUNBUFFERED": "1"}
 
 
 def _free_port() -> str:

@@ -110,8 +110,20 @@ def _first_words() -> list[str]:
     return first_words()
 
 
+# how many threads NumPy's libraries use: on problems as small as ours more than one only wait
+# for one another
+THREADS = ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")
+
+
+def one_thread() -> None:
+    """Keep NumPy to one thread, in this process and those it starts; before NumPy is loaded."""
+    for name in THREADS:
+        os.environ.setdefault(name, "1")
+
+
 def main() -> None:
     """Run; every error leaves as one line on standard error and an exit code."""
+    one_thread()
     codecs.register_error("omphalon-plain", _plain_letters)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon import __version__
-from omphalon.cli import omphalon, sentence_of
+from omphalon.cli import omphalon, one_thread, sentence_of
 from omphalon.cli.bench.common import as_document, document, table
 from omphalon.cli.benched import WITHIN
 from omphalon.cli.common import Answer, Leaving, answering, number, template
@@ -312,8 +312,8 @@ IN_PIECES = frozenset(("column", "steps", "summaries"))  # parts that may hold b
 
 
 def warm() -> None:
-    """Import what most jobs need, once a worker; its work is one thread's."""
-    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    """Import what most jobs need, once a worker."""
+    one_thread()
     import omphalon.readers.acceleration
     import omphalon.studies.heater.fit
     import omphalon.studies.shaper.fit  # noqa: F401
