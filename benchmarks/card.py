@@ -25,13 +25,13 @@ import numpy as np
 from PIL import Image
 from scipy import ndimage
 
+from omphalon.answers.remarks import Refusal
 from omphalon.lines.dialect import load_dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Limits, at_setting, candidates
 from omphalon.prints.card import PARTS, Card, card_in
 from omphalon.prints.job import Job
-from omphalon.recording import GreyPicture, MotionLog
-from omphalon.remarks import Refusal
+from omphalon.recordings.recording import GreyPicture, MotionLog
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.studies.advance.question import AdvanceQuestion

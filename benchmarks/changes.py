@@ -13,9 +13,9 @@ from pathlib import Path
 
 import numpy as np
 
+from omphalon.answers.remarks import Refusal
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
-from omphalon.remarks import Refusal
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.loop import Hold, hold_log

@@ -15,12 +15,12 @@ from itertools import pairwise
 
 import numpy as np
 
-from omphalon.quantities import QUANTITIES
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal
+from omphalon.answers.remarks import Refusal
+from omphalon.recordings.recording import Reading, Readings
 from omphalon.studies.measured.engine import Fitted, fit
 from omphalon.studies.measured.filament import WIDTH, FlowQuestion
-from omphalon.units import number_in
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import number_in
 
 NOMINAL_MM = 1.75
 ALONG_MM = (0.003, 0.01, 0.018, 0.025)

@@ -15,7 +15,7 @@ from dataclasses import replace
 import numpy as np
 
 from heater_gains import fitted, stamped
-from omphalon.recording import TemperatureLog
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.check_words import heater_check_answer

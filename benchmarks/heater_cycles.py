@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from omphalon.remarks import Refusal
+from omphalon.answers.remarks import Refusal
 from omphalon.standin.oscillation import HeaterLog, oscillation_log
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, fit_summary

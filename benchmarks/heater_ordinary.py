@@ -22,8 +22,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal
+from omphalon.answers.remarks import Refusal
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.standin.heater import Heater
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.samples import FULMAR_HOTEND

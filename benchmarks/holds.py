@@ -15,8 +15,8 @@ from collections import Counter
 
 import numpy as np
 
-from omphalon.constants import NORMAL_95
 from omphalon.physics.arrival import arrival_deviations, look
+from omphalon.tables.constants import NORMAL_95
 
 TARGETS = {"hotend": (220.0, 60.0), "bed": (60.0, 300.0)}
 

@@ -13,7 +13,7 @@ from collections import Counter
 import numpy as np
 
 from frames import clean
-from omphalon.recording import MotionLog
+from omphalon.recordings.recording import MotionLog
 from omphalon.standin.frame import Swing, sweep_log
 from omphalon.studies.shaper.modes import read_axis
 from omphalon.studies.shaper.words import health_words

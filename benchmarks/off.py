@@ -21,11 +21,11 @@ from collections.abc import Callable
 
 import numpy as np
 
-from omphalon.heaters import KINDS
 from omphalon.printer.cooling import CoolingWatch
-from omphalon.reports import Heating
+from omphalon.recordings.reports import Heating
 from omphalon.standin.heater import lanes_of, quantised
 from omphalon.standin.loop import CONTROL_S, Regulator
+from omphalon.tables.heaters import KINDS
 from plants import FAMILIES, draw, draw_of
 
 STEP_S = 0.1

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy import ndimage
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 from omphalon.standin.bead import BIN_MM, FINE_MM, Bead, Nozzle, beads
 from omphalon.standin.frame import Move, heard
 

@@ -20,13 +20,13 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 
-from omphalon.columns import ADVANCE
+from omphalon.answers.remarks import Refusal
 from omphalon.lines.dialect import load_dialect
 from omphalon.prints.card import Card, card_in
 from omphalon.prints.job import Job
 from omphalon.readers.readings import read_readings
-from omphalon.recording import GreyPicture, Readings
-from omphalon.remarks import Refusal
+from omphalon.recordings.columns import ADVANCE
+from omphalon.recordings.recording import GreyPicture, Readings
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import Reader, ladder_csv
 from omphalon.studies.advance.drives import DRIVES, LINES

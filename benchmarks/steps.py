@@ -22,15 +22,15 @@ from itertools import pairwise
 
 import numpy as np
 
-from omphalon.quantities import QUANTITIES
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal
+from omphalon.answers.remarks import Refusal
+from omphalon.recordings.recording import Reading, Readings
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
 from omphalon.studies.measured.engine import Fitted, fit
 from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
 from omphalon.studies.measured.filament import FlowQuestion
 from omphalon.studies.measured.flow import FLOW
-from omphalon.units import number_in
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import number_in
 
 PLACES = {0.01: 2, 0.05: 2, 0.1: 1, 0.5: 1}
 HANDS = (0.5, 0.8, 1.25, 2.0, 3.0)  # edges of the classes that are shown

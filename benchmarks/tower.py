@@ -15,10 +15,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy import ndimage
 
-from omphalon.arrays import Array
+from omphalon.answers.remarks import Refusal
+from omphalon.base.arrays import Array
 from omphalon.lines.dialect import load_dialect
-from omphalon.recording import GreyPicture
-from omphalon.remarks import Refusal
+from omphalon.recordings.recording import GreyPicture
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.reader import tower_bulges
 from omphalon.studies.advance.drives import DRIVES, TOWER_MM

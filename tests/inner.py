@@ -6,6 +6,7 @@ import dataclasses
 
 import numpy as np
 
+from omphalon.answers.remarks import Refusal
 from omphalon.physics import arrival, fellows, lead, linear, modes, rest, scale
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
@@ -13,7 +14,6 @@ from omphalon.physics.loop import Loop, run_loop, step_for
 from omphalon.physics.thermal import ThermalModel
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
-from omphalon.remarks import Refusal
 
 HOTEND = ThermalModel(620.0, 240.0, 3.1, 1.4, 22.0, 0.35, 190.0)
 BED = dataclasses.replace(

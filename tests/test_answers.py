@@ -10,14 +10,14 @@ import sys
 
 import pytest
 
-from omphalon.errors import OmphalonError, UnknownFormat
-from omphalon.finding import Finding, Plan, Shown, plain
+from omphalon.answers.finding import Finding, Plan, Shown, plain
+from omphalon.answers.remarks import Remark
+from omphalon.answers.settings import Setting
+from omphalon.base.errors import OmphalonError, UnknownFormat
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.template import checked
-from omphalon.remarks import Remark
 from omphalon.report.text import WIDTH, text_of
-from omphalon.settings import Setting
-from omphalon.units import digits
+from omphalon.tables.units import digits
 
 
 @pytest.mark.parametrize(

@@ -13,15 +13,15 @@ import tomllib
 
 import pytest
 
+from omphalon.base.errors import UnreadableFile, UnwritableFile
 from omphalon.bench.bench import Bench, make
 from omphalon.bench.journal import Journal
 from omphalon.bench.settings import KINDS
 from omphalon.bench.sheet import slip
 from omphalon.cli.bench.work import PARTS as OFFERED
-from omphalon.errors import UnreadableFile, UnwritableFile
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed
-from omphalon.parts import PARTS
+from omphalon.tables.parts import PARTS
 
 LISTING = """ready
 say: steps a mm

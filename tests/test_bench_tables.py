@@ -7,17 +7,18 @@ import json
 import click
 import pytest
 
+from omphalon.base.errors import UsageError
 from omphalon.bench.bench import make, same
 from omphalon.bench.facts import BY_KEY, FILAMENT, checked
 from omphalon.bench.journal import Journal
-from omphalon.bench.settings import EXPECTED, KINDS, Taken, taken
+from omphalon.bench.settings import KINDS, Taken, taken
 from omphalon.bench.work import COMMANDS
 from omphalon.cli import omphalon
 from omphalon.cli.known import KNOWN
-from omphalon.complaints import COMPLAINTS, complaint_of
-from omphalon.errors import UsageError
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed
+from omphalon.tables.complaints import COMPLAINTS, complaint_of
+from omphalon.tables.rows import grouped
 
 FACTS = {
     "printer.bed_moves_y": "true",
@@ -107,7 +108,6 @@ def test_every_row_names_an_option_that_is_there():
 
 def test_every_setting_has_a_command_to_begin_with():
     assert {k.group for k in KINDS.values()} - {"heater"} == set(COMMANDS)
-    assert set(EXPECTED) <= set(KINDS)
 
 
 @pytest.mark.parametrize("key", [*BY_KEY, *(f"filament.red.{f.key}" for f in FILAMENT)])
@@ -255,3 +255,8 @@ def test_an_unknown_complaint_is_one_line(run):
     done = run("bench", "next", "--seen", "my cat", "--bench", "b")
     assert done.returncode == 2 and done.stderr.count("\n") == 1
     assert "no such complaint" in done.stderr
+
+
+def test_a_table_with_a_torn_group_is_refused():
+    with pytest.raises(ValueError, match="two places"):
+        grouped("group", [KINDS["flow"], KINDS["advance"], KINDS["flow"]])

@@ -5,17 +5,17 @@ import math
 import numpy as np
 import pytest
 
-from omphalon.columns import EXTRUDER
-from omphalon.errors import OmphalonError
+from omphalon.base.errors import OmphalonError
 from omphalon.physics.oscillation import noise_level, power_sides, quantum, switching
-from omphalon.quantities import QUANTITIES
 from omphalon.readers.clock import past_midnight, seconds
 from omphalon.readers.columns import number, words
 from omphalon.readers.readings import option_readings, read_readings
-from omphalon.recording import TemperatureLog
+from omphalon.recordings.columns import EXTRUDER
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.doubts import log_doubts
 from omphalon.studies.heater.excerpt import cleaned
-from omphalon.units import number_in
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import number_in
 
 
 def log_of(y, power=None, target=None, every=1.0):

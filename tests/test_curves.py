@@ -18,7 +18,7 @@ from omphalon.physics.loop import Loop
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Limits, at_setting, candidates, pick
 from omphalon.physics.thermal import ThermalModel
-from omphalon.recording import TemperatureLog
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.standin.frame import Sensor, Sweep, Swing, as_csv, sensed, sweep_log
 from omphalon.standin.oscillation import Test, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND

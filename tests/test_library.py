@@ -12,8 +12,8 @@ import numpy as np
 import pytest
 
 from conftest import SAMPLES
-from omphalon import frames
-from omphalon.errors import UsageError
+from omphalon.base.errors import UsageError
+from omphalon.recordings import frames
 
 ROOT = SAMPLES.parents[2]
 MODULES = ("heater", "steps", "advance", "shaper", "card")

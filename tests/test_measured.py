@@ -11,9 +11,9 @@ import pytest
 from scipy import stats
 
 from omphalon.physics import scale
-from omphalon.quantities import QUANTITIES
 from omphalon.studies.measured.engine import Parts
-from omphalon.units import number_in
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import number_in
 
 
 @pytest.mark.parametrize("freedom", [1, 2, 3, 5, 10, 30, 37, 200])

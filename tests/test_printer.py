@@ -4,7 +4,7 @@ import math
 
 import pytest
 
-from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe
+from omphalon.base.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
 from omphalon.printer.capture import capture
@@ -14,8 +14,8 @@ from omphalon.printer.guard import Guard, GuardLimits, ReportClock
 from omphalon.printer.link import Link, hello
 from omphalon.printer.off import seen_off, switch_off
 from omphalon.printer.send import lines_of, send
+from omphalon.recordings.reports import Heating, Status, report_of
 from omphalon.report.live import drawn, headline, near_target
-from omphalon.reports import Heating, Status, report_of
 
 
 def test_a_frame_holds_number_and_check_sum():

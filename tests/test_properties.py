@@ -7,6 +7,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from omphalon.answers.remarks import Refusal
 from omphalon.lines.codes import codes_of
 from omphalon.lines.dialect import FORMS, ControlLoop, Dialect, load_dialect
 from omphalon.lines.listing import listed
@@ -15,16 +16,15 @@ from omphalon.physics import fellows, lead, scale
 from omphalon.physics.impulses import SHAPERS, residual, seconds
 from omphalon.physics.lead import NoAnswer
 from omphalon.printer.dialogue import Ear, framed
-from omphalon.quantities import QUANTITIES
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal
-from omphalon.reports import report_of
+from omphalon.recordings.recording import Reading, Readings
+from omphalon.recordings.reports import report_of
 from omphalon.studies.advance.drives import DRIVES
 from omphalon.studies.advance.fit import next_print
 from omphalon.studies.advance.question import AdvanceQuestion, Readout
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
 from omphalon.studies.measured.engine import fit
-from omphalon.units import Number, number_in
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import Number, number_in
 
 settings.register_profile("calm", deadline=None, max_examples=40, derandomize=True)
 settings.load_profile("calm")

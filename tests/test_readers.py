@@ -5,7 +5,7 @@ import gzip
 import numpy as np
 import pytest
 
-from omphalon.errors import OmphalonError
+from omphalon.base.errors import OmphalonError
 from omphalon.readers.acceleration import AxesWanted as Motion
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import Wanted, read_temperature

@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from omphalon.errors import UnknownFormat
+from omphalon.base.errors import UnknownFormat
 from omphalon.lines.dialect import load_dialect
 from omphalon.prints.strokes import GLYPHS, drawn, width_of
 

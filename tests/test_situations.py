@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from omphalon import frames
-from omphalon.errors import UsageError
+from omphalon.base.errors import UsageError
+from omphalon.recordings import frames
 from omphalon.steps import (
     AxisQuestion,
     ExtruderQuestion,

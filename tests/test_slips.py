@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from conftest import SAMPLES
-from omphalon.remarks import warnings
+from omphalon.answers.remarks import warnings
 from omphalon.standin.oscillation import as_csv, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND, HOTEND_TEST
 

@@ -5,7 +5,7 @@ import shutil
 import pytest
 
 from conftest import SAMPLES
-from omphalon import stages
+from omphalon.base import stages
 from test_ended import Terminal
 
 

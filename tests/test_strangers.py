@@ -10,13 +10,13 @@ import zipfile
 
 import pytest
 
+from omphalon.base.errors import UnknownFormat
+from omphalon.base.shapes import parsed
 from omphalon.bench.bench import Bench
 from omphalon.bench.journal import digest
-from omphalon.errors import UnknownFormat
 from omphalon.lines.codes import asked_by_name, codes_of, off_lines, targets_of, unfit
 from omphalon.lines.dialect import load_dialect
 from omphalon.printer.port import address_of
-from omphalon.shapes import parsed
 from rig import StandIn
 
 STAND_IN = load_dialect("stand-in")

@@ -22,9 +22,9 @@ from jsonschema import Draft202012Validator
 from conftest import SAMPLES
 from inner import INNER, inner
 from logs import LOGS
+from omphalon.base.errors import OmphalonError
 from omphalon.cli import omphalon as program
 from omphalon.cli.common import as_json
-from omphalon.errors import OmphalonError
 
 pytestmark = pytest.mark.xdist_group("logs")  # which are made once
 SCHEMA = Draft202012Validator(

@@ -8,18 +8,18 @@ from collections.abc import Iterator
 
 import click
 
-from omphalon import errors
+from omphalon.answers.finding import CHECK_EXIT_CODES, EXIT_CODES
+from omphalon.answers.remarks import warnings
+from omphalon.base import errors
 from omphalon.bench.facts import FACTS, FILAMENT
 from omphalon.bench.settings import KINDS
 from omphalon.cli import omphalon
-from omphalon.columns import TABLES as READINGS
-from omphalon.complaints import COMPLAINTS
-from omphalon.finding import CHECK_EXIT_CODES, EXIT_CODES
 from omphalon.lines.dialect import SETTINGS
-from omphalon.order import ORDER
-from omphalon.parts import PARTS
-from omphalon.quantities import QUANTITIES
-from omphalon.remarks import warnings
+from omphalon.recordings.columns import TABLES as READINGS
+from omphalon.tables.complaints import COMPLAINTS
+from omphalon.tables.order import ORDER
+from omphalon.tables.parts import PARTS
+from omphalon.tables.quantities import QUANTITIES
 
 DOCS = pathlib.Path(__file__).parents[1] / "docs"
 PAGES = tuple(DOCS / f"{name}.md" for name in ("reference", "bench", "measuring", "complaints"))

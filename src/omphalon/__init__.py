@@ -2,4 +2,7 @@
 reasons.
 """
 
+from omphalon.base.errors import OmphalonError
+
+__all__ = ["OmphalonError"]
 __version__ = "0.1.0"

@@ -4,9 +4,9 @@ read from disk.
 
 from __future__ import annotations
 
-from omphalon import frames
-from omphalon.frames import Frame
-from omphalon.remarks import Refusal
+from omphalon.answers.remarks import Refusal
+from omphalon.recordings import frames
+from omphalon.recordings.frames import Frame
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import AdvanceQuestion
 

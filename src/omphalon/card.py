@@ -7,12 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.errors import UsageError
+from omphalon.answers.remarks import Refusal
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UsageError
 from omphalon.physics.swing import Swings
 from omphalon.prints.card import Card, card_in
-from omphalon.recording import GreyPicture, Readings
-from omphalon.remarks import Refusal
+from omphalon.recordings.recording import GreyPicture, Readings
 from omphalon.studies.card.modes import swings_of
 from omphalon.studies.card.scale import Scale, fit_scale
 from omphalon.studies.card.sight import CardSight, look

@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from omphalon import frames
-from omphalon.errors import UsageError
-from omphalon.frames import Frame
+from omphalon.answers.remarks import Refusal
+from omphalon.base.errors import UsageError
 from omphalon.physics.loop import Gains
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal
+from omphalon.recordings import frames
+from omphalon.recordings.frames import Frame
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.question import HeaterQuestion
 

@@ -6,12 +6,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from omphalon import frames
-from omphalon.frames import Frame
+from omphalon.answers.remarks import Refusal
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, Limits, candidates
-from omphalon.recording import MotionLog
-from omphalon.remarks import Refusal
+from omphalon.recordings import frames
+from omphalon.recordings.frames import Frame
+from omphalon.recordings.recording import MotionLog
 from omphalon.studies.shaper.fit import ShaperFit, fit_shaper
 from omphalon.studies.shaper.question import ShaperInUse, ShaperQuestion
 

@@ -4,9 +4,9 @@ read from disk. A frame's columns are those of the group's readings (docs/refere
 
 from __future__ import annotations
 
-from omphalon import frames
-from omphalon.frames import Frame
-from omphalon.remarks import Refusal
+from omphalon.answers.remarks import Refusal
+from omphalon.recordings import frames
+from omphalon.recordings.frames import Frame
 from omphalon.studies.measured import engine
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
 from omphalon.studies.measured.engine import Fitted, Measurement

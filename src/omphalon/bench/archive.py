@@ -11,10 +11,10 @@ import zlib
 from dataclasses import dataclass
 from pathlib import Path
 
+from omphalon.base.errors import UnknownFormat, UnreadableFile, UnwritableFile, UsageError, echoed
+from omphalon.base.files import in_place, open_file
 from omphalon.bench.bench import FACTS_FILE, FOLDERS, JOURNAL_FILE, Bench, open_bench
 from omphalon.bench.facts import Facts, read_facts
-from omphalon.errors import UnknownFormat, UnreadableFile, UnwritableFile, UsageError, echoed
-from omphalon.files import in_place, open_file
 from omphalon.lines.dialect import SHIPPED
 
 LIST = "digests.json"

@@ -11,6 +11,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from omphalon.answers.settings import tool_key
+from omphalon.base.errors import UnwritableFile, UsageError, echoed
+from omphalon.base.files import put_bytes, small_file
 from omphalon.bench.facts import (
     LOOP_FACTS,
     Facts,
@@ -23,10 +26,7 @@ from omphalon.bench.facts import (
 from omphalon.bench.journal import PATIENCE_S, Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
-from omphalon.errors import UnwritableFile, UsageError, echoed
-from omphalon.files import put_bytes, small_file
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
-from omphalon.settings import tool_key
 
 FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
 MOST_PHOTO_BYTES = 10_000_000

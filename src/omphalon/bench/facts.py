@@ -1,5 +1,5 @@
 """What is known of one printer: the keys of bench.toml, checked by the same table of quantities as
-options; they stand in rows/facts.csv, a filament's in rows/filament.csv.
+options; they stand in tables/facts.csv, a filament's in tables/filament.csv.
 """
 
 from __future__ import annotations
@@ -10,14 +10,14 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
-from omphalon.constants import BUILDS, SHAPER_NAMES
-from omphalon.errors import CONTROL, UnknownFormat, UsageError, echoed
-from omphalon.files import small_file
-from omphalon.heaters import MOST_TOOLS
-from omphalon.quantities import QUANTITIES
-from omphalon.shapes import flat
-from omphalon.tables import rows_of, table_by
-from omphalon.units import NoSuchNumber, number_in
+from omphalon.base.errors import CONTROL, UnknownFormat, UsageError, echoed
+from omphalon.base.files import small_file
+from omphalon.base.shapes import flat
+from omphalon.tables.constants import BUILDS, SHAPER_NAMES
+from omphalon.tables.heaters import MOST_TOOLS
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.rows import rows_of, table_by
+from omphalon.tables.units import NoSuchNumber, number_in
 
 MOST_BYTES = 256_000
 LONGEST = 200

@@ -18,8 +18,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from omphalon.errors import OmphalonError, UnreadableFile, UnwritableFile
-from omphalon.shapes import DOCUMENT, Shape, fits, parsed
+from omphalon.base.errors import OmphalonError, UnreadableFile, UnwritableFile
+from omphalon.base.shapes import DOCUMENT, Shape, fits, parsed
 
 SCHEMA = 1
 MOST_S, STEPS = 120.0, 100_000  # no reading or writing takes longer; checked every so many steps

@@ -9,12 +9,12 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
-from omphalon.errors import UnreadableFile, echoed
-from omphalon.heaters import MOST_TOOLS
-from omphalon.order import ORDER
-from omphalon.settings import SETTINGS_OF_TOOL, settings_in, tool_key
-from omphalon.shapes import fits
-from omphalon.tables import rows_of, table_by
+from omphalon.answers.settings import SETTINGS_OF_TOOL, settings_in, tool_key
+from omphalon.base.errors import UnreadableFile, echoed
+from omphalon.base.shapes import fits
+from omphalon.tables.heaters import MOST_TOOLS
+from omphalon.tables.order import ORDER
+from omphalon.tables.rows import rows_of, table_by
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -38,6 +38,7 @@ class Kind:
     units: tuple[str, ...] = ("",)
     needs: tuple[str, ...] = ()
     of_filament: bool = False
+    expected: bool = False
     line: str = ""
     axis: str = ""
     tool: int = 0
@@ -57,13 +58,6 @@ _KINDS = tuple(rows_of("settings", Kind))
 _OF_TOOLS = (k.of(n) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in SETTINGS_OF_TOOL)
 KINDS: Mapping[str, Kind] = table_by(
     "key", *sorted((*_KINDS, *_OF_TOOLS), key=lambda kind: list(ORDER).index(kind.group))
-)
-# without these a printer cannot be called tuned; Z and limits only where somebody measured them,
-# a tool's only where there is one, and a heated chamber's
-EXPECTED = tuple(
-    k
-    for k, kind in KINDS.items()
-    if k[-2:] != "-z" and not ORDER[kind.group].asked and k != "chamber-gains"
 )
 
 

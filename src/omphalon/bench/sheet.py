@@ -9,11 +9,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from omphalon.answers.settings import GAINS
 from omphalon.bench.settings import KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import STORED, Listed, alike, decimals
-from omphalon.settings import GAINS
-from omphalon.units import plural
+from omphalon.tables.units import plural
 
 SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
 UNSTORED = "not stored yet"  # the printer still has what the bench replaced

@@ -8,15 +8,15 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from omphalon.answers.settings import SETTINGS_OF_TOOL
+from omphalon.base.shapes import fits
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
-from omphalon.bench.settings import EXPECTED, KINDS, WIDE, InForce, Kind, days_since
-from omphalon.parts import PARTS, PARTS_OF_TOOL
-from omphalon.settings import SETTINGS_OF_TOOL
-from omphalon.shapes import fits
+from omphalon.bench.settings import KINDS, WIDE, InForce, Kind, days_since
+from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 
 if TYPE_CHECKING:
+    from omphalon.answers.finding import Finding
     from omphalon.bench.journal import Entry
-    from omphalon.finding import Finding
 
 OLD_DAYS = 365
 
@@ -204,7 +204,7 @@ def steps(state: State) -> list[Step]:
     """What to measure, in the order of work; what a changed part made stale comes first."""
     out: list[Step] = []
     for key, kind in KINDS.items():
-        expected = key in EXPECTED and kind.tool in state.tools
+        expected = kind.expected and kind.tool in state.tools
         if not expected and key not in state.settings:
             continue
         if kind.of_filament and kind.tool not in state.loaded:

@@ -11,8 +11,8 @@ from typing import Any
 import click
 
 from omphalon import __version__
-from omphalon.errors import OmphalonError, shown
-from omphalon.order import ORDER
+from omphalon.base.errors import OmphalonError, shown
+from omphalon.tables.order import ORDER
 
 # the commands in the order of the work, and what --help says of each; loaded when they are needed
 COMMANDS = {

@@ -8,6 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
+from omphalon.base.files import put_lines
+from omphalon.base.shapes import fits
 from omphalon.cli.common import (
     Answer,
     Leaving,
@@ -25,14 +28,11 @@ from omphalon.cli.common import (
 )
 from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.printing import job_of, print_lines, printing
-from omphalon.columns import ADVANCE, CORNERS
-from omphalon.errors import UsageError, echoed
-from omphalon.files import put_lines
-from omphalon.shapes import fits
+from omphalon.recordings.columns import ADVANCE, CORNERS
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
-    from omphalon.recording import Readings
+    from omphalon.recordings.recording import Readings
     from omphalon.studies.advance.question import AdvanceQuestion
     from omphalon.studies.card.sight import CardSight
 
@@ -315,7 +315,7 @@ def check(
 
 def _corners(path: str | None, before: tuple[Any, ...], after: tuple[Any, ...]) -> Readings:
     from omphalon.readers.readings import option_readings, read_readings
-    from omphalon.recording import Readings
+    from omphalon.recordings.recording import Readings
 
     if path is not None and (before or after):
         raise UsageError("readings in a file and in options", "give one of the two")

@@ -8,14 +8,12 @@ import shlex
 import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import groupby
-from operator import attrgetter
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import Measure, parsed
-from omphalon.errors import UsageError, echoed
-from omphalon.tables import rows_of
+from omphalon.tables.rows import grouped, rows_of
 
 FELLOWS = 3  # readings that a further one is held against
 STRANGE = 5.0  # of their own scatter, beyond which it is asked again
@@ -44,10 +42,7 @@ class Asked:
 
 
 # command → what it asks for, in this order
-QUESTIONS = {
-    command: tuple(asked)
-    for command, asked in groupby(rows_of("questions", Asked), attrgetter("command"))
-}
+QUESTIONS = grouped("command", rows_of("questions", Asked))
 
 
 def answers_to(ctx: click.Context, args: list[str]) -> list[str]:
@@ -112,9 +107,9 @@ class _Conversation:
             or "name" in self.given
         ):
             return []
-        from omphalon.columns import AXIS as COLUMNS
-        from omphalon.columns import MOTION
         from omphalon.readers.readings import read_readings
+        from omphalon.recordings.columns import AXIS as COLUMNS
+        from omphalon.recordings.columns import MOTION
 
         columns = COLUMNS if any(q.quantity == "steps" for q in questions) else MOTION
         rows = read_readings(self.file, columns).rows

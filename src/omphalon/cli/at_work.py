@@ -7,8 +7,8 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from omphalon.errors import echoed
-from omphalon.stages import heard_by
+from omphalon.base.errors import echoed
+from omphalon.base.stages import heard_by
 
 LONG_S = 1.0  # a command that takes longer says what it is at
 

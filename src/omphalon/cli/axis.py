@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
+from omphalon.base.files import put_lines
 from omphalon.cli.common import (
     Answer,
     Leaving,
@@ -21,14 +23,12 @@ from omphalon.cli.common import (
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
-from omphalon.columns import AXES, KINDS
-from omphalon.columns import AXIS as COLUMNS
-from omphalon.constants import BUILDS
-from omphalon.errors import UsageError, echoed
-from omphalon.files import put_lines
+from omphalon.recordings.columns import AXES, KINDS
+from omphalon.recordings.columns import AXIS as COLUMNS
+from omphalon.tables.constants import BUILDS
 
 if TYPE_CHECKING:
-    from omphalon.recording import Readings
+    from omphalon.recordings.recording import Readings
     from omphalon.studies.measured.axis import Rectangle
     from omphalon.studies.measured.engine import Parts
 

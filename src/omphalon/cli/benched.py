@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING, Any
 import click
 from click.core import ParameterSource
 
+from omphalon.base.errors import UnwritableFile
 from omphalon.cli.known import HELD, KNOWN, Known, held
-from omphalon.errors import UnwritableFile
 
 if TYPE_CHECKING:
+    from omphalon.answers.finding import Finding, Plan
     from omphalon.bench.bench import Bench
     from omphalon.bench.work import State
-    from omphalon.finding import Finding, Plan
 
 INPUTS = "omphalon.inputs"
 
@@ -96,8 +96,8 @@ def _plain(value: Any) -> str:
 
 def doubted(answer: Finding | Plan) -> Finding | Plan:
     """An answer as the bench lets it stand."""
+    from omphalon.answers.finding import Finding
     from omphalon.bench.work import unless_not_entered
-    from omphalon.finding import Finding
 
     found = held()
     if found is None or not isinstance(answer, Finding) or answer.verdict != "change":
@@ -108,7 +108,7 @@ def doubted(answer: Finding | Plan) -> Finding | Plan:
 def record(answer: Finding | Plan) -> str | None:
     """Put a finding into the bench's journal; what is said of it, or None outside a bench."""
     from omphalon import __version__
-    from omphalon.finding import Finding
+    from omphalon.answers.finding import Finding
 
     found = held()
     if found is None:
@@ -168,8 +168,8 @@ def _figure(answer: Finding, bench: Bench) -> str | None:
     """A figure of the finding in figures/, by the moment and the kind; None where none is drawn."""
     from datetime import UTC, datetime
 
+    from omphalon.base.files import put_with
     from omphalon.bench.bench import inside
-    from omphalon.files import put_with
     from omphalon.report.figure import draws, save_figure
 
     if not draws(answer):

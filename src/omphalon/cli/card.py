@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
+from omphalon.base.files import put_lines
 from omphalon.cli.advance import DRIVE, LINE, line_words, spanned
 from omphalon.cli.common import (
     Answer,
@@ -23,9 +25,7 @@ from omphalon.cli.groups import Verbs
 from omphalon.cli.known import held
 from omphalon.cli.printing import job_of, print_lines, printing
 from omphalon.cli.shaper_common import IN_USE, OFFERED, limits, limits_of, names_of, shapers_in_use
-from omphalon.constants import BUILDS
-from omphalon.errors import UsageError, echoed
-from omphalon.files import put_lines
+from omphalon.tables.constants import BUILDS
 
 if TYPE_CHECKING:
     from omphalon.prints.card import Card

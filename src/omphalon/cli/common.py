@@ -12,21 +12,21 @@ from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 import click
 from click.core import ParameterSource
 
+from omphalon.base.errors import UsageError, echoed
+from omphalon.base.files import put_lines, put_with
 from omphalon.cli.at_work import shown_at_work
 from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
 from omphalon.cli.writing import check_outputs
-from omphalon.errors import UsageError, echoed
-from omphalon.files import put_lines, put_with
-from omphalon.heaters import MOST_TOOLS
-from omphalon.quantities import QUANTITIES
-from omphalon.units import NoSuchNumber, Number, is_usual, number_in, plural
+from omphalon.tables.heaters import MOST_TOOLS
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import NoSuchNumber, Number, is_usual, number_in, plural
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from omphalon.finding import Finding, Plan
+    from omphalon.answers.finding import Finding, Plan
     from omphalon.lines.dialect import Dialect
-    from omphalon.recording import Column, Readings
+    from omphalon.recordings.recording import Column, Readings
 
 Command = Callable[..., Any]
 Filled = TypeVar("Filled")
@@ -285,7 +285,7 @@ def as_json(answer: Finding | Plan, plain: bool = False) -> str:
 
 def _unusual() -> list[Any]:
     """Options whose numbers can be, but are not usual."""
-    from omphalon.remarks import Remark
+    from omphalon.answers.remarks import Remark
 
     found = click.get_current_context().meta.get(UNUSUAL, [])
     return [Remark("unusual-option", {"text": text}) for text in dict.fromkeys(found)]

@@ -1,4 +1,4 @@
-"""omphalon demo: a whole tune-up through the real commands (rows/tour.csv), on the sample data, or
+"""omphalon demo: a whole tune-up through the real commands (tables/tour.csv), on the samples, or
 over the wire at a stand-in printer in a process of its own.
 """
 
@@ -19,10 +19,10 @@ from pathlib import Path
 
 import click
 
+from omphalon.base.errors import LinkFault, UnwritableFile, UsageError, echoed
+from omphalon.base.files import put_bytes
 from omphalon.cli.common import as_json
-from omphalon.errors import LinkFault, UnwritableFile, UsageError, echoed
-from omphalon.files import put_bytes
-from omphalon.tables import rows_of
+from omphalon.tables.rows import rows_of
 
 BENCH, SHEET, DESK = "fulmar", "printer-lists.txt", "desk"
 PACE = 400  # an hour of the stand-in printer's in nine seconds

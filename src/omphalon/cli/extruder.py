@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from omphalon.base.errors import UsageError
 from omphalon.cli.common import (
     Answer,
     Leaving,
@@ -19,8 +20,7 @@ from omphalon.cli.common import (
 )
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check, together
-from omphalon.columns import EXTRUDER as COLUMNS
-from omphalon.errors import UsageError
+from omphalon.recordings.columns import EXTRUDER as COLUMNS
 
 
 @click.group(cls=Verbs)

@@ -6,6 +6,8 @@ from typing import Any
 
 import click
 
+from omphalon.base.errors import UsageError
+from omphalon.base.files import put_lines
 from omphalon.cli.common import (
     Answer,
     Leaving,
@@ -20,11 +22,9 @@ from omphalon.cli.common import (
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
 from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
-from omphalon.columns import FILAMENT
-from omphalon.columns import FLOW as WALLS
-from omphalon.constants import FILAMENT_MM
-from omphalon.errors import UsageError
-from omphalon.files import put_lines
+from omphalon.recordings.columns import FILAMENT
+from omphalon.recordings.columns import FLOW as WALLS
+from omphalon.tables.constants import FILAMENT_MM
 
 
 @click.group(cls=Verbs)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import Leaving, by_hand
 from omphalon.cli.known import facts_of_bench, held
-from omphalon.errors import UsageError, echoed
-from omphalon.heaters import kind_of, tool_of
+from omphalon.tables.heaters import kind_of, tool_of
 
 if TYPE_CHECKING:
     from omphalon.physics.loop import Gains
-    from omphalon.recording import TemperatureLog
+    from omphalon.recordings.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
 
 
@@ -43,8 +43,8 @@ def gains_of_bench(
     logs: list[TemperatureLog], question: HeaterQuestion, gain_scale: float
 ) -> Gains | None:
     """The gains in force of the heater that the logs show, in the controller's scale."""
+    from omphalon.answers.settings import GAINS, tool_key
     from omphalon.physics.loop import Gains
-    from omphalon.settings import GAINS, tool_key
     from omphalon.studies.heater.question import heater_at
 
     found, known = held(), question.of_logs(logs)

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from omphalon.errors import UsageError
+from omphalon.base.errors import UsageError
 
 
 class OnceEach(click.Command):

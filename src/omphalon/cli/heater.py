@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import (
     Answer,
     Leaving,
@@ -26,15 +27,14 @@ from omphalon.cli.common import (
 from omphalon.cli.gains import gains_given, gains_of_bench, refuse_two_scales
 from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.known import held
-from omphalon.constants import BAND_C, NORMAL_95
-from omphalon.errors import UsageError, echoed
-from omphalon.heaters import KINDS, of_tool, tool_of
+from omphalon.tables.constants import BAND_C, NORMAL_95
+from omphalon.tables.heaters import KINDS, of_tool, tool_of
 
 if TYPE_CHECKING:
-    from omphalon.finding import Finding
+    from omphalon.answers.finding import Finding
     from omphalon.lines.dialect import Dialect
     from omphalon.readers.temperature import Wanted
-    from omphalon.recording import TemperatureLog
+    from omphalon.recordings.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
 
 HEATERS = choice(*KINDS)

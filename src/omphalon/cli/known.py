@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.settings import GAINS
+from omphalon.answers.settings import GAINS
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench

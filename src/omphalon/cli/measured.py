@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError
 from omphalon.cli.common import (
     Answer,
     Command,
@@ -21,10 +22,9 @@ from omphalon.cli.common import (
     readings_template,
 )
 from omphalon.cli.groups import Asking
-from omphalon.errors import UsageError
 
 if TYPE_CHECKING:
-    from omphalon.recording import Column, Readings
+    from omphalon.recordings.recording import Column, Readings
     from omphalon.studies.measured.engine import Measurand
 
 Asked = tuple["Measurand[Any]", "Readings", Any]  # the row of the study, readings, question

@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError
+from omphalon.base.files import put_lines
 from omphalon.cli.common import (
     Answer,
     Leaving,
@@ -21,13 +23,11 @@ from omphalon.cli.common import (
     readings_template,
 )
 from omphalon.cli.groups import Asking, Verbs
-from omphalon.columns import MOTION, MOVED
-from omphalon.constants import BUILDS
-from omphalon.errors import UsageError
-from omphalon.files import put_lines
+from omphalon.recordings.columns import MOTION, MOVED
+from omphalon.tables.constants import BUILDS
 
 if TYPE_CHECKING:
-    from omphalon.recording import Readings
+    from omphalon.recordings.recording import Readings
 
 MOVED_NAME = choice(*MOVED)
 QUANTITIES = {"speed": "speed_mm_s", "acceleration": "acceleration_mm_s2", "corner": "corner_mm_s"}
@@ -218,7 +218,7 @@ def _tried(
     failed: tuple[str, ...],
 ) -> Readings:
     from omphalon.readers.readings import option_readings, read_readings
-    from omphalon.recording import Readings
+    from omphalon.recordings.recording import Readings
 
     if path is not None and (passed or failed):
         raise UsageError("readings in a file and in options", "give one of the two")

@@ -7,10 +7,10 @@ from zlib import crc32
 
 import click
 
+from omphalon.base.errors import UsageError
 from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of, options
 from omphalon.cli.known import held
-from omphalon.constants import FILAMENT_MM
-from omphalon.errors import UsageError
+from omphalon.tables.constants import FILAMENT_MM
 
 if TYPE_CHECKING:
     from omphalon.cli.common import Leaving

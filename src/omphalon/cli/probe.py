@@ -6,11 +6,11 @@ from typing import Any
 
 import click
 
+from omphalon.base.errors import UsageError
 from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number, refuse_idle
 from omphalon.cli.groups import Verbs
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
-from omphalon.columns import PROBE as COLUMNS
-from omphalon.errors import UsageError
+from omphalon.recordings.columns import PROBE as COLUMNS
 
 
 @click.group(cls=Verbs)
@@ -38,7 +38,7 @@ def plan(how: Leaving, paper_mm: float) -> Answer:
 
 def _asked(given: dict[str, Any]) -> Asked:
     from omphalon.readers.readings import option_readings, read_readings
-    from omphalon.recording import Readings
+    from omphalon.recordings.recording import Readings
     from omphalon.studies.measured.probe import PROBE, ProbeQuestion
 
     question = filled(ProbeQuestion, given)

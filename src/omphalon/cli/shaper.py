@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
+from omphalon.base.files import put_lines
 from omphalon.cli.common import Answer, Leaving, answering, choice, number, numbers_of, template
 from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.printing import job_of, print_lines, printing
@@ -24,11 +26,9 @@ from omphalon.cli.shaper_common import (
     shapers_in_use,
     wanted_of,
 )
-from omphalon.errors import UsageError, echoed
-from omphalon.files import put_lines
 
 if TYPE_CHECKING:
-    from omphalon.recording import MotionLog
+    from omphalon.recordings.recording import MotionLog
 
 
 def _empty_log() -> Iterator[str]:

@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError
 from omphalon.cli.common import Answer, Leaving, answering, by_hand, choice, filled, number
 from omphalon.cli.shaper_common import SENSOR, bands_of, limits, limits_of, logging, wanted_of
-from omphalon.constants import ASSUMED_DAMPING, SHAPER_NAMES
-from omphalon.errors import UsageError
+from omphalon.tables.constants import ASSUMED_DAMPING, SHAPER_NAMES
 
 if TYPE_CHECKING:
-    from omphalon.finding import Finding
+    from omphalon.answers.finding import Finding
     from omphalon.studies.shaper.question import ShaperInUse
 
 

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import Command, Measure, choice, number, numbers_of, options, pairs, parsed
-from omphalon.constants import SHAPER_NAMES
-from omphalon.errors import UsageError, echoed
+from omphalon.tables.constants import SHAPER_NAMES
 
 if TYPE_CHECKING:
     from omphalon.physics.shaping import Limits

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.base.errors import OmphalonError, UnreadableFile, echoed
+from omphalon.base.files import put_bytes
 from omphalon.cli.asking import typed
-from omphalon.errors import OmphalonError, UnreadableFile, echoed
-from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -136,7 +136,7 @@ def _complaint() -> str | None:
     """What is wrong with a print, as the table of complaints knows it; None: nothing in particular,
     the order of work serves.
     """
-    from omphalon.complaints import complaint_of
+    from omphalon.tables.complaints import complaint_of
 
     while True:
         answer = typed("what is wrong with a print, if anything: corners bulge, ripples, …")

@@ -8,7 +8,7 @@ import zipfile
 from collections.abc import Sequence
 from pathlib import Path
 
-from omphalon.errors import UsageError, echoed
+from omphalon.base.errors import UsageError, echoed
 
 FIGURES = (".png", ".svg")
 PICTURES = (*FIGURES, ".jpg", ".jpeg", ".gif", ".tif", ".tiff", ".webp", ".bmp", ".pdf")

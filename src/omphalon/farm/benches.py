@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from omphalon.base.errors import OmphalonError, UnreadableFile, echoed
 from omphalon.bench.bench import FACTS_FILE, open_bench
 from omphalon.bench.work import steps
-from omphalon.errors import OmphalonError, UnreadableFile, echoed
 
 # why a setting wants measuring; every other reason is counted as due
 STALE, FAILED = "stale", "check-failed"

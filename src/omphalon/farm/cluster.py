@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from omphalon import __version__
-from omphalon.errors import LinkFault, UsageError, echoed
+from omphalon.base.errors import LinkFault, UsageError, echoed
 from omphalon.farm.jobs import Answering, FarmJob, JobOutcome, died, failed, too_large, too_long
 
 if TYPE_CHECKING:

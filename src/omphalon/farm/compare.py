@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
-from omphalon.errors import echoed
+from omphalon.base.arrays import Array, Mask
+from omphalon.base.errors import echoed
 from omphalon.farm.figures import FIGURES, Figure
 from omphalon.farm.store import Result
 from omphalon.physics.fellows import FEWEST, Fellows, changes, deviation_of, fellows, named

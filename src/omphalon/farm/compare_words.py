@@ -6,12 +6,12 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from omphalon.errors import echoed
+from omphalon.answers.finding import Finding, Shown
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import echoed
 from omphalon.farm.compare import Changed, Comparison, FarmComparison, Key, Measured, Placed
-from omphalon.finding import Finding, Shown
 from omphalon.physics.fellows import FEWEST
-from omphalon.remarks import Remark
-from omphalon.units import digits
+from omphalon.tables.units import digits
 
 MOST_ROWS = 12  # of each table on the screen; the document has all
 

@@ -1,5 +1,5 @@
 """What printers are compared by: numbers with intervals that the answers hold, and what points
-where when one of them is not like its fellows'; the table stands in rows/figures.csv.
+where when one of them is not like its fellows'; the table stands in tables/figures.csv.
 """
 
 from __future__ import annotations
@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from omphalon.settings import settings_in
-from omphalon.tables import rows_of
+from omphalon.answers.settings import settings_in
+from omphalon.tables.rows import rows_of
 
 Document = Mapping[str, Any]
 # (of what: hotend, x, …; "" where there is one; value; half width of its 95 % interval)

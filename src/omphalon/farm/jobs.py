@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from omphalon.errors import OmphalonError, UnreadableFile, echoed
+from omphalon.base.errors import OmphalonError, UnreadableFile, echoed
+from omphalon.base.files import open_file
 from omphalon.farm.manifest import ColumnUse, Manifest, ManifestRow, Study
-from omphalon.files import open_file
 
 BLOCK = 1 << 20
 KEY_LETTERS = 20

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from omphalon.errors import UnknownFormat, echoed
+from omphalon.base.errors import UnknownFormat, echoed
 from omphalon.readers.columns import Head, header_at, split
 from omphalon.readers.text import SizeLimit, Text, read_text
 

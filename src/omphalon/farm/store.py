@@ -17,10 +17,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
+from omphalon.base.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
+from omphalon.base.files import HALF_WRITTEN, put_bytes
+from omphalon.base.shapes import DOCUMENT, fits, flat, parsed
 from omphalon.farm.jobs import FarmJob, Impossible, JobOutcome
-from omphalon.files import HALF_WRITTEN, put_bytes
-from omphalon.shapes import DOCUMENT, fits, flat, parsed
 
 ANSWERS, EARLIER, MARK, LOCK = "answers", "earlier", "farm.json", ".lock"
 RESULTS, PARQUET, PAGE = "results.csv", "results.parquet", "farm.html"

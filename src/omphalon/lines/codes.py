@@ -1,7 +1,7 @@
 """Numbered codes as controllers read them: in any case, with or without blanks, words repeated,
-more than one to a line; what a line heats, which lines are known not to heat (rows/codes.csv: codes
-that several controllers share, and do nothing else with), and what is asked for by name before it
-is sent.
+more than one to a line; what a line heats, which lines are known not to heat (tables/codes.csv:
+codes that several controllers share, and do nothing else with), and what is asked for by name
+before it is sent.
 """
 
 from __future__ import annotations
@@ -10,12 +10,12 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from omphalon.errors import CONTROL, UnknownFormat, echoed
-from omphalon.heaters import kind_of, of_tool
+from omphalon.base.errors import CONTROL, UnknownFormat, echoed
 from omphalon.lines.dialect import KEPT, Dialect
 from omphalon.lines.listing import listed, matched_line
 from omphalon.lines.template import fill
-from omphalon.tables import rows_of, table_by
+from omphalon.tables.heaters import kind_of, of_tool
+from omphalon.tables.rows import rows_of, table_by
 
 LONGEST = 200
 PLAIN = re.compile(r"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+))?(?![\d.])")

@@ -13,8 +13,8 @@ from dataclasses import dataclass, field, fields, replace
 from importlib import resources
 from pathlib import Path
 
-from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
-from omphalon.files import small_file
+from omphalon.base.errors import UnknownFormat, UnreadableFile, UsageError, echoed
+from omphalon.base.files import small_file
 from omphalon.lines.template import WORD, Template, checked, fill
 
 FORMS = ("kp", "ki", "kd", "ti", "td", "kp_percent_band", "ki_per_loop", "kd_per_loop")

@@ -10,8 +10,8 @@ import string
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from omphalon.errors import BadReading, UnknownFormat, echoed
-from omphalon.files import small_file
+from omphalon.base.errors import BadReading, UnknownFormat, echoed
+from omphalon.base.files import small_file
 from omphalon.lines.dialect import LINES_OF_TOOL, Dialect, as_gains
 from omphalon.lines.template import Template
 

@@ -10,7 +10,7 @@ import string
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from omphalon.errors import CONTROL, UnknownFormat, echoed
+from omphalon.base.errors import CONTROL, UnknownFormat, echoed
 
 LONGEST = 200
 NUMBER_FORMAT = re.compile(

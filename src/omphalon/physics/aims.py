@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.tables import table_by
+from omphalon.tables.rows import table_by
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,11 +11,11 @@ from typing import Any
 import numpy as np
 from scipy import signal
 
-from omphalon.arrays import Array, Mask
-from omphalon.constants import BAND_C
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics.hunting import Hunting, hunting
 from omphalon.physics.oscillation import noise_level, quantum
 from omphalon.physics.scale import memory
+from omphalon.tables.constants import BAND_C
 
 NEAR_C = 1.0  # of its target: there it has arrived
 LEAST_HOLD = 8  # reports

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import brentq
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 from omphalon.physics.aims import AIMS, Aim
 from omphalon.physics.linear import sensitivity, textbook, ultimate_of
 from omphalon.physics.loop import (

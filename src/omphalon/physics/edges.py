@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 from scipy.special import erf
 
-from omphalon.arrays import Array, Mask
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics.pose import Pose
 
 STEP_MM = 0.125  # along a line

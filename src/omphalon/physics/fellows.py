@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import stats
 
-from omphalon.arrays import Array, Mask
+from omphalon.base.arrays import Array, Mask
 
 FEWEST = 5  # fellows; a spread of fewer says nothing
 # of false ones among those that are named, on the average of farms; half of one in twenty, so that

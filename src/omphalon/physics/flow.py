@@ -17,7 +17,7 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.signal import lfilter
 
-from omphalon.arrays import Array, Mask
+from omphalon.base.arrays import Array, Mask
 
 STEP_S, BIN_MM = 1e-3, 0.5  # of the simulated pressure; of the places along a line
 LEAST_SHARE, MOST_SHARE = 0.35, 1.9  # of the usual width: beyond, the bead is torn or drowned

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import optimize, signal
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 
 SHORTEST_S = 5.0  # a period that is looked for; faster, a loop of a heater cannot swing
 FEWEST_PERIODS = 3.0  # in the hold: less is a trend

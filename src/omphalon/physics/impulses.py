@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 
 TOLERANCE = 0.05  # of the extra-insensitive shapers
 

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
-from omphalon.arrays import Array, Mask
-from omphalon.constants import NORMAL_95
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics.scale import by_median, student_95
+from omphalon.tables.constants import NORMAL_95
 
 STRANGE = 3.6  # deviations beyond which a point is left out
 WORTHY = (

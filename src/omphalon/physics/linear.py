@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
 

@@ -17,10 +17,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.arrays import Array
-from omphalon.constants import BAND_C
+from omphalon.base.arrays import Array
 from omphalon.physics.aims import Aim
 from omphalon.physics.thermal import ThermalModel
+from omphalon.tables.constants import BAND_C
 
 # what a heater may be on another day, as factors of its dead time and power: a sensor that sits
 # looser or tighter, a supply 12 % higher or 10 % lower; a judgement

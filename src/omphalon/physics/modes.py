@@ -10,11 +10,11 @@ import numpy as np
 from scipy import ndimage, signal
 from scipy.optimize import least_squares
 
-from omphalon.arrays import Array, Mask
-from omphalon.constants import NORMAL_95
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics.resonance import DriveShape, Law, Mode, Response, follows, rising
 from omphalon.physics.scale import by_median
 from omphalon.physics.sweep import RATE_HZ
+from omphalon.tables.constants import NORMAL_95
 
 MOST_MODES = 8  # that one axis is fitted with
 IN_VAIN = 2  # further modes in a row that better nothing: then no more are tried

@@ -20,7 +20,7 @@ import numpy as np
 from scipy.linalg import cholesky, solve_triangular
 from scipy.optimize import least_squares
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 from omphalon.physics.record import MovedLog
 from omphalon.physics.scale import Estimate, memory, student_95
 from omphalon.physics.thermal import ThermalModel, first_order

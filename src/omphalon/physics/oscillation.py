@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.special import stdtrit
 
-from omphalon.arrays import Array, Complexes, Integers
+from omphalon.base.arrays import Array, Complexes, Integers
 from omphalon.physics.scale import by_median
 
 # half width, as a share of the gain, of what intervals and noise of the reports cut off a cycle:

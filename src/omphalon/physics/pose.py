@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 from scipy.optimize import least_squares
 
-from omphalon.arrays import Array, Mask
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics.scale import by_median
 
 STANDS_OUT = 4.0  # deviations above the plate's grain

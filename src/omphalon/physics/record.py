@@ -10,7 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
-from omphalon.arrays import Array, Integers, Mask
+from omphalon.base.arrays import Array, Integers, Mask
 from omphalon.physics.oscillation import Switching
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array, Complexes
+from omphalon.base.arrays import Array, Complexes
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import signal
 
-from omphalon.arrays import Array
-from omphalon.constants import G_MM_S2
+from omphalon.base.arrays import Array
+from omphalon.tables.constants import G_MM_S2
 
 STRETCH_S = 1.0  # of one spectrum: hum and noise are told apart to about 1.5 Hz
 LOWEST_HZ, HIGHEST_HZ = 5.0, 200.0  # below, the sensor's own drift; above, what no sweep reaches

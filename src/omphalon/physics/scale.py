@@ -17,8 +17,8 @@ import numpy as np
 from scipy import fft
 from scipy.special import ndtri, stdtrit
 
-from omphalon.arrays import Array, Mask
-from omphalon.constants import NORMAL_95
+from omphalon.base.arrays import Array, Mask
+from omphalon.tables.constants import NORMAL_95
 
 PRIOR_FREEDOM = 4.0  # readings that the assumed scatter counts as (see above)
 HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 from omphalon.physics.impulses import SHAPERS, Impulses, residual, seconds, variance_s2
 from omphalon.physics.resonance import Mode
 

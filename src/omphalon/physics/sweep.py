@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, interpolate, ndimage, signal
 
-from omphalon.arrays import Array, Complexes, Mask
+from omphalon.base.arrays import Array, Complexes, Mask
 from omphalon.physics.resonance import Response
 
 RATE_HZ = 512.0  # all work is done at this rate

@@ -15,10 +15,10 @@ from functools import lru_cache
 import numpy as np
 from scipy.optimize import least_squares
 
-from omphalon.arrays import Array
-from omphalon.constants import NORMAL_95
+from omphalon.base.arrays import Array
 from omphalon.physics.resonance import Mode
 from omphalon.physics.scale import by_median, memory
+from omphalon.tables.constants import NORMAL_95
 
 BAND_HZ, STEPS_A_OCTAVE = (15.0, 160.0), 36  # where modes are looked for
 DAMPINGS = (0.03, 0.1)  # that are tried; and between which one may lie

@@ -17,7 +17,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.linalg.blas import dtbsv
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 
 
 @dataclass(frozen=True)

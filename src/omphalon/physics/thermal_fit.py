@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.optimize import least_squares
 
-from omphalon.arrays import Array, Integers, Mask
-from omphalon.constants import NORMAL_95
+from omphalon.base.arrays import Array, Integers, Mask
+from omphalon.base.stages import begins
 from omphalon.physics.record import PowerSteps, Record
 from omphalon.physics.scale import memory
 from omphalon.physics.thermal import ThermalModel, first_order
-from omphalon.stages import begins
+from omphalon.tables.constants import NORMAL_95
 
 AMBIENT_C = 23.0  # of a room, where no log starts cold
 COLD_C = 45.0  # a log that starts below may have started at rest

@@ -10,7 +10,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from omphalon.errors import shown
+from omphalon.base.errors import shown
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
 if TYPE_CHECKING:

@@ -11,12 +11,12 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
-from omphalon.units import plural
+from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from omphalon.arrays import Array
+    from omphalon.base.arrays import Array
     from omphalon.physics.shaping import Candidate
     from omphalon.studies.shaper.check import ShaperCheck
     from omphalon.studies.shaper.fit import AxisChoice, ShaperFit

@@ -8,9 +8,9 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from omphalon.constants import NORMAL_95
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
-from omphalon.units import digits
+from omphalon.tables.constants import NORMAL_95
+from omphalon.tables.units import digits
 
 if TYPE_CHECKING:
     from omphalon.studies.measured.engine import Fitted, Measurement

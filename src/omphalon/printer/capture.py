@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from typing import IO
 
 from omphalon import __version__
-from omphalon.errors import LinkFault, UnwritableFile, echoed
+from omphalon.base.errors import LinkFault, UnwritableFile, echoed
 from omphalon.printer.course import Course, Moment
 from omphalon.printer.link import Link
-from omphalon.reports import Heating, Status
+from omphalon.recordings.reports import Heating, Status
 
 HEAD = "time_s,temperature_c,target_c,power_counts,fan"
 View = Callable[[Status], None]

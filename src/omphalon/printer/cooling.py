@@ -9,8 +9,8 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from omphalon.heaters import HeaterKind
-from omphalon.reports import Heating
+from omphalon.recordings.reports import Heating
+from omphalon.tables.heaters import HeaterKind
 
 COLD_C = 45.0  # so cold a heater need not fall
 ROOM_C = 25.0  # what a heater cools towards, where nobody measured it

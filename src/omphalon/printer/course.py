@@ -9,9 +9,9 @@ from collections import deque
 from dataclasses import MISSING, dataclass, field, fields
 from typing import Any
 
-from omphalon.errors import LinkFault
-from omphalon.heaters import kind_of
-from omphalon.reports import Heating
+from omphalon.base.errors import LinkFault
+from omphalon.recordings.reports import Heating
+from omphalon.tables.heaters import kind_of
 
 NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
 BEGUN_C = 3.0  # by so much of a rise, where neither target nor power are reported

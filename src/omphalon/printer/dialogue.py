@@ -12,8 +12,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from enum import Enum
 
-from omphalon.errors import LinkFault, echoed
-from omphalon.reports import Report, report_of
+from omphalon.base.errors import LinkFault, echoed
+from omphalon.recordings.reports import Report, report_of
 
 LONGEST_LINE = 4096  # bytes; no controller says more in one line
 OK = re.compile(r"ok\b", re.I)

@@ -9,10 +9,10 @@ from collections import deque
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from omphalon.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
-from omphalon.errors import LinkFault, Unsafe
-from omphalon.heaters import kind_of
-from omphalon.reports import Heating, Report
+from omphalon.base.errors import LinkFault, Unsafe
+from omphalon.recordings.reports import Heating, Report
+from omphalon.tables.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
+from omphalon.tables.heaters import kind_of
 
 BACK_S = 1.0  # a printer's clock that goes back by more has started anew
 LEAP_S = 10.0  # and one that leaps further ahead may be misheard

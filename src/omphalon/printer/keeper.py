@@ -26,7 +26,7 @@ from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
-from omphalon.errors import LinkFault, Lowered, OmphalonError
+from omphalon.base.errors import LinkFault, Lowered, OmphalonError
 from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import COURSES
 from omphalon.printer.guard import Guard, GuardLimits

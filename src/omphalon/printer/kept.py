@@ -20,8 +20,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Protocol
 
-from omphalon.constants import SILENCE_S, UNWATCHED_S
-from omphalon.errors import LinkFault, OmphalonError, StillHot, UnwritableFile
+from omphalon.base.errors import LinkFault, OmphalonError, StillHot, UnwritableFile
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.capture import Captured
 from omphalon.printer.course import COURSES, Course
@@ -32,7 +31,8 @@ from omphalon.printer.notes import holder, known, note
 from omphalon.printer.off import SwitchedOff, switch_off
 from omphalon.printer.port import SerialWire, checked_port, held_port, met_keeper, process_at
 from omphalon.printer.send import Sent
-from omphalon.reports import Heating, Status
+from omphalon.recordings.reports import Heating, Status
+from omphalon.tables.constants import SILENCE_S, UNWATCHED_S
 
 HUNG_S = 15.0  # a keeper that is not heard of for so long hangs: it is ended, and done without
 ENDS_S = 3.0  # a keeper that was told to end is waited for so long

@@ -7,13 +7,13 @@ import re
 import time
 from collections.abc import Callable, Iterable, Iterator
 
-from omphalon.errors import LinkFault, Unsafe, echoed
+from omphalon.base.errors import LinkFault, Unsafe, echoed
 from omphalon.lines.codes import is_move, is_test, off_lines, targets_of
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.dialogue import UNPLUG, Dialogue, Heard, Speech
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
-from omphalon.reports import Report
+from omphalon.recordings.reports import Report
 
 UNREPORTED_S = 600.0  # silence for a slow line, on a printer that reports nothing meanwhile
 HELLO_AGAIN_S = 0.8

@@ -12,8 +12,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from typing import Any
 
-from omphalon import errors
-from omphalon.errors import LinkFault, OmphalonError
+from omphalon.base import errors
+from omphalon.base.errors import LinkFault, OmphalonError
 from omphalon.lines.dialect import ControlLoop, Dialect
 from omphalon.lines.template import Template
 

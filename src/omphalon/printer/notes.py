@@ -15,8 +15,8 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-from omphalon.errors import UnwritableFile
-from omphalon.files import replacing
+from omphalon.base.errors import UnwritableFile
+from omphalon.base.files import replacing
 from omphalon.printer.port import address_of
 
 MOST_BYTES = 64_000  # of a note

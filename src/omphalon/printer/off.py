@@ -7,11 +7,11 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from omphalon.errors import LinkFault
-from omphalon.heaters import kind_of
+from omphalon.base.errors import LinkFault
 from omphalon.printer.cooling import CoolingWatch
 from omphalon.printer.link import ANSWER_S, Link
 from omphalon.printer.port import Wire
+from omphalon.tables.heaters import kind_of
 
 REOPEN_S = 30.0  # a link that is cut is opened again for so long
 AGAIN_S = 4.0  # off is said again after so long without a report that shows it

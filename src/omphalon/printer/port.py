@@ -19,7 +19,7 @@ import sys
 from collections.abc import Iterator
 from typing import Any, Protocol
 
-from omphalon.errors import LinkFault, echoed
+from omphalon.base.errors import LinkFault, echoed
 
 # bits a second, the most common first; tried in this order where none is given
 SPEEDS = (115200, 250000, 57600, 230400, 500000, 1000000, 38400, 19200, 9600)

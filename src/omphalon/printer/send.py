@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from omphalon.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe, echoed
+from omphalon.base.errors import LinkFault, OmphalonError, UnknownFormat, Unsafe, echoed
 from omphalon.lines.codes import unfit
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.link import Link

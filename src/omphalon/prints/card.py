@@ -13,11 +13,11 @@ from dataclasses import asdict, dataclass, fields, replace
 from functools import cached_property
 from typing import Any
 
-from omphalon.errors import UsageError, echoed
+from omphalon.base.errors import UsageError, echoed
+from omphalon.base.shapes import OneOf, Shape, Some, Within, fits
 from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.job import Job
 from omphalon.prints.strokes import Place, Stroke, even, width_of
-from omphalon.shapes import OneOf, Shape, Some, Within, fits
 
 PARTS = ("advance", "combs", "frame")
 EDGE_MM = 6.0  # from the card's edge to the rings' middles and the strip's

@@ -10,7 +10,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from omphalon.errors import UsageError
+from omphalon.base.errors import UsageError
 from omphalon.prints.job import Bed, feed
 
 WARM_LIFT_MM = 40.0  # above the plate, so that what oozes falls free

@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from omphalon.constants import FILAMENT_MM
-from omphalon.errors import UsageError
-from omphalon.heaters import KINDS
+from omphalon.base.errors import UsageError
+from omphalon.tables.constants import FILAMENT_MM
+from omphalon.tables.heaters import KINDS
 
 MOST_FLOW_MM3_S = 30.0
 MOST_SPEED_MM_S = 1000.0

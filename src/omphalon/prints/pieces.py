@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from omphalon.errors import UsageError
+from omphalon.base.errors import UsageError
 from omphalon.prints.advance import Label, number, prime
 from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Place, Stroke, even, layers, square, width_of

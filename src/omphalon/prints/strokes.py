@@ -8,7 +8,7 @@ import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
-from omphalon.errors import UsageError
+from omphalon.base.errors import UsageError
 from omphalon.prints.job import Job, feed
 
 Place = tuple[float, float]

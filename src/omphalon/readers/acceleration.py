@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.constants import G_MM_S2
-from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
+from omphalon.answers.remarks import Remark
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
 from omphalon.readers.columns import (
     Head,
@@ -26,8 +26,8 @@ from omphalon.readers.columns import (
     words,
 )
 from omphalon.readers.text import SAMPLES, Text, decoded, lines_of, name_of, opened
-from omphalon.recording import MotionLog
-from omphalon.remarks import Remark
+from omphalon.recordings.recording import MotionLog
+from omphalon.tables.constants import G_MM_S2
 
 UNITS = {"mm/s²": 1.0, "m/s²": 1000.0, "g": G_MM_S2}
 # unit → its spellings in a header, without blanks

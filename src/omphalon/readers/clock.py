@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from omphalon.remarks import Remark
-from omphalon.units import plain_number
+from omphalon.answers.remarks import Remark
+from omphalon.tables.units import plain_number
 
 NUMBER = re.compile(r"[-+]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[-+]?\d+)?", re.I | re.ASCII)
 CLOCK = re.compile(r"(\d{1,2}):([0-5]\d):([0-5]\d(?:[.,]\d+)?)", re.ASCII)

@@ -14,11 +14,11 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from omphalon.errors import UnknownFormat, UsageError, echoed
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import UnknownFormat, UsageError, echoed
 from omphalon.readers.clock import NUMBER
 from omphalon.readers.text import Text
-from omphalon.remarks import Remark
-from omphalon.units import MINUS, plain_number
+from omphalon.tables.units import MINUS, plain_number
 
 SEPARATORS = (";", "\t", ",", " ")
 UNIT_BEHIND = re.compile(

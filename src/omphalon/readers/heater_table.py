@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from omphalon.errors import UnknownFormat, UnreadableFile, UsageError, echoed
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.readers import clock
 from omphalon.readers.columns import (
     LogColumns,
@@ -18,8 +19,7 @@ from omphalon.readers.columns import (
     words,
 )
 from omphalon.readers.text import Text
-from omphalon.remarks import Remark
-from omphalon.reports import SIGN
+from omphalon.recordings.reports import SIGN
 
 # words of headers, in the languages that spreadsheets and loggers speak
 PARTS: dict[str, set[str]] = {

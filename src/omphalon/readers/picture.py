@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from omphalon.errors import OmphalonError, UnreadableFile, UsageError
-from omphalon.files import open_file
+from omphalon.base.errors import OmphalonError, UnreadableFile, UsageError
+from omphalon.base.files import open_file
+from omphalon.base.stages import begins
 from omphalon.readers.text import name_of
-from omphalon.recording import GreyPicture
-from omphalon.stages import begins
+from omphalon.recordings.recording import GreyPicture
 
 if TYPE_CHECKING:
     from PIL.Image import Image

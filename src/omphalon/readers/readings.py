@@ -7,13 +7,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
-from omphalon.errors import BadReading, UnknownFormat, UsageError, echoed
-from omphalon.quantities import QUANTITIES
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import BadReading, UnknownFormat, UsageError, echoed
 from omphalon.readers.columns import header_at, read_table
 from omphalon.readers.text import TABLE, read_text
-from omphalon.recording import Column, Reading, Readings
-from omphalon.remarks import Remark
-from omphalon.units import NoSuchNumber, Number, is_usual, number_in
+from omphalon.recordings.recording import Column, Reading, Readings
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import NoSuchNumber, Number, is_usual, number_in
 
 MOST_READINGS = 10_000
 UNIT_IN_BRACKETS = re.compile(r"[\[(]([^\[\]()]*)[\])]")

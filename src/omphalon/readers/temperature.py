@@ -11,18 +11,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.errors import UnknownFormat, UsageError, echoed
-from omphalon.heaters import kind_of
+from omphalon.answers.remarks import Remark
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UnknownFormat, UsageError, echoed
+from omphalon.base.stages import begins
 from omphalon.readers import clock
 from omphalon.readers.columns import LogColumns, Wanted
 from omphalon.readers.heater_table import ROLES, is_table, read_columns
 from omphalon.readers.text import LOG, Text, read_text
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Remark
-from omphalon.reports import FULL_POWERS, SIGN, Heating, report_of
-from omphalon.stages import begins
-from omphalon.units import plural
+from omphalon.recordings.recording import TemperatureLog
+from omphalon.recordings.reports import FULL_POWERS, SIGN, Heating, report_of
+from omphalon.tables.heaters import kind_of
+from omphalon.tables.units import plural
 
 FEWEST = 3  # report lines that make a console's log
 FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's

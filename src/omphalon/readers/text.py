@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
-from omphalon.errors import OmphalonError, UnreadableFile, UsageError, shown
-from omphalon.files import open_file
-from omphalon.shapes import parsed
+from omphalon.base.errors import OmphalonError, UnreadableFile, UsageError, shown
+from omphalon.base.files import open_file
+from omphalon.base.shapes import parsed
 
 if TYPE_CHECKING:
     from _typeshed import WriteableBuffer as Buffer

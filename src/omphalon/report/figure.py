@@ -6,7 +6,7 @@ import importlib
 from typing import IO
 
 from omphalon import __version__
-from omphalon.finding import Finding, Plan
+from omphalon.answers.finding import Finding, Plan
 
 # kind of answer → module of plots/ and its function
 FIGURES = {

@@ -15,12 +15,12 @@ from collections import deque
 from types import TracebackType
 from typing import IO, TYPE_CHECKING, Protocol
 
-from omphalon.reports import full_power
+from omphalon.recordings.reports import full_power
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from omphalon.reports import Status
+    from omphalon.recordings.reports import Status
 
 EVERY_S = 0.15  # of real time between two pictures
 PLAIN_EVERY_S = 10.0  # of the printer's time between two plain lines

@@ -14,17 +14,17 @@ from typing import Any
 
 from jinja2 import DictLoader, Environment, Template
 
+from omphalon.answers.finding import Finding
+from omphalon.answers.settings import GAINS
+from omphalon.base.errors import shown
 from omphalon.bench.bench import Bench
 from omphalon.bench.facts import fact_words
 from omphalon.bench.journal import Entry
 from omphalon.bench.settings import KINDS, InForce, setting_of, taken
 from omphalon.bench.sheet import origin_words, spread_words, value_words
 from omphalon.bench.work import State, reason, steps
-from omphalon.errors import shown
-from omphalon.finding import Finding
 from omphalon.report.figure import draws, save_figure
-from omphalon.settings import GAINS
-from omphalon.units import digits
+from omphalon.tables.units import digits
 
 MOST_FINDINGS, MOST_TRIALS = 50, 50
 MOST_PICTURE_BYTES = 10_000_000

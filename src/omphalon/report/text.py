@@ -13,9 +13,9 @@ from typing import Any
 
 import click
 
-from omphalon.errors import shown
-from omphalon.finding import Finding, Plan, Shown
-from omphalon.remarks import Remark
+from omphalon.answers.finding import Finding, Plan, Shown
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import shown
 
 ENTERED = "where you type to the printer; or: omphalon printer send --line LINE … --port PORT"
 PRESENT = {"--steps", "--flow", "--offset"}  # options that take the value in force

@@ -12,7 +12,7 @@ import numpy as np
 from scipy.ndimage import gaussian_filter1d, uniform_filter1d
 from scipy.signal import lfilter
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 from omphalon.standin.frame import Move, Swing, left_behind
 
 FILAMENT_MM2 = math.pi * 1.75**2 / 4

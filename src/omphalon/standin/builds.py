@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 
 LINE_MM = 0.12  # by which a part's outside is too wide
 CALIPER_MM = 0.02

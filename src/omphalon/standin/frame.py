@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.base.arrays import Array
 
 G_MM_S2 = 9806.65
 RATE_HZ = 12800.0

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
+from omphalon.base.arrays import Array, Mask
 from omphalon.standin.bead import Bead, Nozzle, beads
 from omphalon.standin.frame import Move, heard
 

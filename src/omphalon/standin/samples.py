@@ -16,7 +16,7 @@ from omphalon.standin.heater import Heater
 from omphalon.standin.kept import GAIN_SCALE, MachineSettings
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
-from omphalon.tables import rows_of
+from omphalon.tables.rows import rows_of
 
 FULMAR_HOTEND, FULMAR_BED = rows_of("fulmar", Heater)
 HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, fan_on=True, seed=11)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from omphalon.errors import CONTROL, UsageError, echoed, shown
+from omphalon.base.errors import CONTROL, UsageError, echoed, shown
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.answers.settings import GAINS
+from omphalon.base.errors import OmphalonError, UsageError, echoed, shown
 from omphalon.cli.bench.common import (
     as_document,
     document,
@@ -22,8 +24,6 @@ from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
 from omphalon.cli.common import choice
 from omphalon.cli.groups import InOrder
-from omphalon.errors import OmphalonError, UsageError, echoed, shown
-from omphalon.settings import GAINS
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -192,7 +192,7 @@ def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
     if seen is not None:
         return _seen(seen, as_json, one)
     from omphalon.bench.work import by_card, steps
-    from omphalon.order import ORDER
+    from omphalon.tables.order import ORDER
 
     found = steps(one.state())
     if as_json:
@@ -232,7 +232,7 @@ def _seen(words: str, as_json: bool, bench: Bench) -> None:
     """What may be behind a complaint, and what tells."""
     from omphalon.bench.settings import KINDS
     from omphalon.bench.work import command, reason
-    from omphalon.complaints import complaint_of
+    from omphalon.tables.complaints import complaint_of
 
     one, state = complaint_of(words), bench.state()
     rows: list[dict[str, str | None]] = []

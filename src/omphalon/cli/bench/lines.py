@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.base.errors import UsageError, echoed, shown
+from omphalon.base.files import put_lines
 from omphalon.cli.bench.common import as_document, document, in_bench, loaded, table, take_found
 from omphalon.cli.writing import check_outputs
-from omphalon.errors import UsageError, echoed, shown
-from omphalon.files import put_lines
 
 DIFFERS = 4  # exit code of a readback that does not agree
 

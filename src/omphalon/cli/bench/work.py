@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.answers.settings import SETTINGS_OF_TOOL, tool_key
+from omphalon.base.errors import UsageError, echoed, shown
+from omphalon.base.files import put_bytes
 from omphalon.cli.bench.common import in_bench, iso_date, plain_note, table
 from omphalon.cli.common import choice, tool_option
 from omphalon.cli.writing import check_outputs
-from omphalon.errors import UsageError, echoed, shown
-from omphalon.files import put_bytes
-from omphalon.parts import PARTS, PARTS_OF_TOOL
-from omphalon.settings import SETTINGS_OF_TOOL, tool_key
+from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench

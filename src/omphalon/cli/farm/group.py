@@ -14,14 +14,14 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from omphalon import __version__
+from omphalon.base.errors import UsageError, echoed, shown
+from omphalon.base.files import put_bytes
 from omphalon.cli import omphalon, one_thread, sentence_of
 from omphalon.cli.bench.common import as_document, document, table
 from omphalon.cli.benched import WITHIN
 from omphalon.cli.common import Answer, Leaving, answering, number, template
 from omphalon.cli.groups import InOrder
-from omphalon.errors import UsageError, echoed, shown
 from omphalon.farm.manifest import ColumnUse, Study
-from omphalon.files import put_bytes
 
 if TYPE_CHECKING:
     from omphalon.farm.cluster import Scheduler

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import choice, number, options, tool_option
 from omphalon.cli.known import held
 from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
@@ -26,9 +27,8 @@ from omphalon.cli.printer.wire import (
     yes,
 )
 from omphalon.cli.writing import check_outputs
-from omphalon.constants import OVER_TARGET_C, STEP_C
-from omphalon.errors import UsageError, echoed
-from omphalon.heaters import KINDS, is_hotend, kind_of, of_tool, tool_of
+from omphalon.tables.constants import OVER_TARGET_C, STEP_C
+from omphalon.tables.heaters import KINDS, is_hotend, kind_of, of_tool, tool_of
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.base.errors import LinkFault, Lowered, UsageError, echoed
 from omphalon.cli.asking import BACK
 from omphalon.cli.common import Measure, number, parsed, tool_option
 from omphalon.cli.extruder import fed
@@ -22,16 +23,15 @@ from omphalon.cli.printer.wire import (
     say_off,
     yes,
 )
-from omphalon.columns import EXTRUDER as COLUMNS
-from omphalon.constants import UNWATCHED_S
-from omphalon.errors import LinkFault, Lowered, UsageError, echoed
+from omphalon.recordings.columns import EXTRUDER as COLUMNS
+from omphalon.tables.constants import UNWATCHED_S
 
 if TYPE_CHECKING:
-    from omphalon.finding import Finding
+    from omphalon.answers.finding import Finding
     from omphalon.lines.dialect import Dialect
     from omphalon.printer.kept import KeptPrinter
-    from omphalon.recording import Readings
-    from omphalon.units import Number
+    from omphalon.recordings.recording import Readings
+    from omphalon.tables.units import Number
 
 LEFT = Measure("length", reading=True)
 WRONG = f"{BACK}: the last one is wrong"

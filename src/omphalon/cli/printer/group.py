@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.base.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
+from omphalon.base.files import put_bytes
 from omphalon.cli.bench.common import as_document, document, table
 from omphalon.cli.common import choice, number
 from omphalon.cli.groups import InOrder
@@ -22,10 +24,8 @@ from omphalon.cli.printer.wire import (
     say_off,
     trusted_dialect,
 )
-from omphalon.constants import BUILDS
-from omphalon.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
-from omphalon.files import put_bytes
 from omphalon.standin import FAULTS
+from omphalon.tables.constants import BUILDS
 
 if TYPE_CHECKING:
     from omphalon.printer.notes import Known

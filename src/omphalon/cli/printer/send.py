@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
+from omphalon.base.errors import LinkFault, OmphalonError, UsageError, echoed, shown
+from omphalon.base.files import put_lines
 from omphalon.cli.benched import INPUTS, record
 from omphalon.cli.known import held
 from omphalon.cli.printer.wire import (
@@ -27,14 +29,12 @@ from omphalon.cli.printer.wire import (
     yes,
 )
 from omphalon.cli.writing import check_outputs
-from omphalon.errors import LinkFault, OmphalonError, UsageError, echoed, shown
-from omphalon.files import put_lines
-from omphalon.units import plural
+from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from omphalon.finding import Finding
+    from omphalon.answers.finding import Finding
     from omphalon.lines.dialect import Dialect
     from omphalon.printer.kept import KeptPrinter
 

@@ -34,12 +34,12 @@ from omphalon.cli.printer.wire import (
     yes,
 )
 from omphalon.cli.writing import check_outputs
-from omphalon.heaters import is_hotend, kind_of, tool_of
+from omphalon.tables.heaters import is_hotend, kind_of, tool_of
 
 if TYPE_CHECKING:
-    from omphalon.finding import Finding
+    from omphalon.answers.finding import Finding
     from omphalon.lines.dialect import Dialect
-    from omphalon.recording import TemperatureLog
+    from omphalon.recordings.recording import TemperatureLog
 
 
 HOW = {"oscillation": " on and off", "step": ", lowers it for a while", "heat-up": " and holds it"}

@@ -16,11 +16,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from omphalon.base.errors import LinkFault, OmphalonError, StillHot, echoed, shown
 from omphalon.cli.common import Command, bench_option, number, options
 from omphalon.cli.known import facts_of_bench
-from omphalon.constants import SILENCE_S, UNWATCHED_S
-from omphalon.errors import LinkFault, OmphalonError, StillHot, echoed, shown
-from omphalon.units import plural
+from omphalon.tables.constants import SILENCE_S, UNWATCHED_S
+from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect

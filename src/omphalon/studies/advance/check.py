@@ -8,14 +8,14 @@ from typing import Literal
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.columns import PRINTS
-from omphalon.errors import UsageError, echoed
-from omphalon.finding import Verdict
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UsageError, echoed
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal
+from omphalon.recordings.columns import PRINTS
+from omphalon.recordings.recording import Reading, Readings
 
 Change = Literal["worse", "better", "clean", "same", "unclear"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.tables import rows_of, table_by
+from omphalon.tables.rows import rows_of, table_by
 
 
 @dataclass(frozen=True)

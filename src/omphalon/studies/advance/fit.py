@@ -11,11 +11,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.finding import Verdict
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
 from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing, peak, told_by
 from omphalon.physics.scale import readings_needed
-from omphalon.recording import Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Readings
 from omphalon.studies.advance.drives import Drive
 from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
 

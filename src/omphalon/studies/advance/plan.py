@@ -9,8 +9,8 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.answers.finding import Plan
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.advance import Corners, Tower
 from omphalon.prints.card import Card

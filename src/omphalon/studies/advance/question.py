@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.errors import UsageError
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UsageError
 from omphalon.prints.advance import Tower
-from omphalon.recording import Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Readings
 from omphalon.studies.advance.drives import Drive, drive_of
 
 # method → what was read

@@ -12,15 +12,15 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from omphalon.arrays import Array
+from omphalon.answers.remarks import Refusal
+from omphalon.base.arrays import Array
+from omphalon.base.shapes import OneOf, Shape, Some, Within
+from omphalon.base.stages import begins
 from omphalon.physics.pose import shrunk
 from omphalon.physics.scale import by_median
-from omphalon.recording import GreyPicture, Reading, Readings
-from omphalon.remarks import Refusal
-from omphalon.shapes import OneOf, Shape, Some, Within
-from omphalon.stages import begins
+from omphalon.recordings.recording import GreyPicture, Reading, Readings
 from omphalon.studies.advance.question import AdvanceQuestion
-from omphalon.units import Number
+from omphalon.tables.units import Number
 
 COARSE_PX = 1000  # rows of the picture in which the tower is sought
 SKY, MIDDLE = 0.03, 0.06  # of the rows: what is behind alone; around the middle: tower alone

@@ -6,15 +6,15 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from omphalon.finding import Finding, Shown, answer
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
-from omphalon.recording import GreyPicture, Readings
-from omphalon.settings import Setting
+from omphalon.recordings.recording import GreyPicture, Readings
 from omphalon.studies.advance.check import AdvanceCheck, check_advance
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
 from omphalon.studies.advance.silhouette import Silhouette, silhouette
-from omphalon.units import digits
+from omphalon.tables.units import digits
 
 KIND = "advance-fit"
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.stages import begins
 from omphalon.physics.swing import Swings, fit_swings
 from omphalon.prints.card import Card
-from omphalon.recording import GreyPicture
-from omphalon.remarks import Refusal, Remark
-from omphalon.stages import begins
+from omphalon.recordings.recording import GreyPicture
 from omphalon.studies.card.sight import CardSight, look
 from omphalon.studies.shaper.modes import AxisReading, HowRead
 

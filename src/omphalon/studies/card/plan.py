@@ -9,8 +9,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.answers.finding import Plan
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.card import INNER_MM, LEAST_ROW_MM, LEG_MM, Card, group_mm
 from omphalon.prints.job import Bed, Job

@@ -10,14 +10,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.answers.remarks import Refusal
+from omphalon.base.arrays import Array
 from omphalon.physics.edges import MOST_CLIPPED, Edges, course
 from omphalon.physics.flow import Laid, fit_flow
 from omphalon.physics.pose import LensPose
 from omphalon.prints.card import Card, Rung
-from omphalon.recording import GreyPicture, Reading, Readings
-from omphalon.remarks import Refusal
-from omphalon.units import Number
+from omphalon.recordings.recording import GreyPicture, Reading, Readings
+from omphalon.tables.units import Number
 
 Windows = Sequence[tuple[float, float]]  # from, to along a line, in mm
 AFTER_SLOW, AFTER_FAST = 0.4, 0.7  # of a slow and of a fast stretch are read behind a change

@@ -11,10 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from omphalon.arrays import Array
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.answers.settings import Setting
+from omphalon.base.arrays import Array
 from omphalon.prints.card import FRAME_MM
-from omphalon.remarks import Refusal, Remark
-from omphalon.settings import Setting
 from omphalon.studies.card.sight import CardSight
 from omphalon.studies.measured.axis import PLACING_MM
 

@@ -9,14 +9,14 @@ from functools import cached_property
 
 import numpy as np
 
-from omphalon.arrays import Array
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
+from omphalon.base.stages import begins
 from omphalon.physics.edges import MOST_CLIPPED, Edges, course
 from omphalon.physics.pose import LensPose, Pose, find_rings, fitted_pose, poses_of
 from omphalon.physics.swing import Trace
 from omphalon.prints.card import BITS, CHECK_BITS, LEG_MM, RING_MM, Card, Comb, check_sum
-from omphalon.recording import GreyPicture, Readings
-from omphalon.remarks import Refusal, Remark
-from omphalon.stages import begins
+from omphalon.recordings.recording import GreyPicture, Readings
 from omphalon.studies.card.rungs import LEAST_SHARE, RungSeen, read_rungs, rung_readings
 
 RINGS = 5  # in the corners, and one that tells which is which

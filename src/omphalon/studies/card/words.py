@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from omphalon import __version__
-from omphalon.finding import Finding, Shown, answer
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.remarks import Refusal, Remark
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.swing import Swings
 from omphalon.prints.card import Card
-from omphalon.recording import GreyPicture
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import GreyPicture
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.studies.advance.words import advance_answer
 from omphalon.studies.card.modes import readings_of, swings_of
@@ -22,7 +22,7 @@ from omphalon.studies.card.sight import CardSight, look
 from omphalon.studies.shaper.modes import AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
 from omphalon.studies.shaper.words import shaper_answer
-from omphalon.units import digits
+from omphalon.tables.units import digits
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,17 +11,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.finding import Verdict
-from omphalon.heaters import kind_of
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
 from omphalon.physics.arrival import Arrival, arrival_deviations, look
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import at_two_levels, target_doubts
 from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
+from omphalon.tables.heaters import kind_of
 
 FULL_BUSY = 0.9  # of the hold with the power at an end
 BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs

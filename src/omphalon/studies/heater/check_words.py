@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from omphalon.constants import NORMAL_95
-from omphalon.finding import Finding, Shown, answer
-from omphalon.recording import TemperatureLog
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.heater.check import ROW, HeaterCheck, Seen, check_heater
 from omphalon.studies.heater.check import ROWS as CHECK_ROWS
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.studies.heater.words import read_from
+from omphalon.tables.constants import NORMAL_95
 
 # row of a check → label, unit, decimals
 ROWS = {

@@ -9,18 +9,18 @@ from dataclasses import replace
 import numpy as np
 from scipy.ndimage import median_filter
 
-from omphalon.arrays import Integers
-from omphalon.heaters import kind_of
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Integers
 from omphalon.physics import linear, oscillation
 from omphalon.physics.aims import AIMS
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_fit import COLD_C, ThermalFit
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.moved import Moved
 from omphalon.studies.heater.tuning import Tuned
+from omphalon.tables.heaters import kind_of
 
 FASTEST_C_S = 15.0  # no heater moves a reading faster
 # of a log under the gains that are given: power at neither end, so many reports, how far its moves

@@ -8,11 +8,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics import oscillation
 from omphalon.physics.oscillation import Cycles, Switching
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import TemperatureLog
 
 SPIKE_C = 5.0  # off both neighbours
 BUSY = 0.01  # of full power

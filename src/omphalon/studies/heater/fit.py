@@ -9,15 +9,15 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.finding import Verdict
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
 from omphalon.physics import oscillation, record
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.record import Record
 from omphalon.physics.scale import by_median
 from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.check import ALLOWED, Allowed
 from omphalon.studies.heater.doubts import (
     explained,

@@ -8,9 +8,9 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
+from omphalon.answers.remarks import Refusal, Remark
 from omphalon.physics.scale import memory
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.changes import Change, Pair
 from omphalon.studies.heater.excerpt import BUSY
 from omphalon.studies.heater.moved import FULL, SETTLES_DELAYS, Moved, moved

@@ -8,15 +8,15 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.arrays import Array, Integers, Mask
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array, Integers, Mask
+from omphalon.base.stages import begins
 from omphalon.physics import oscillation
 from omphalon.physics.moved import MOST_CHANGES, MOST_ROWS, MovedFit, fit_moved, loss_changes
 from omphalon.physics.record import MovedLog
 from omphalon.physics.scale import Estimate, by_median
 from omphalon.physics.thermal_fit import AMBIENT_C, COLD_C, ThermalFit
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Refusal, Remark
-from omphalon.stages import begins
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import (
     BUSY,
     LEAST_MOVE,

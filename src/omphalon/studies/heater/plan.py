@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.constants import OVER_TARGET_C, STEP_C
-from omphalon.errors import UsageError
-from omphalon.finding import Plan
-from omphalon.heaters import is_hotend, kind_of
+from omphalon.answers.finding import Plan
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
-from omphalon.quantities import QUANTITIES
-from omphalon.remarks import Remark
-from omphalon.units import is_usual
+from omphalon.tables.constants import OVER_TARGET_C, STEP_C
+from omphalon.tables.heaters import is_hotend, kind_of
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import is_usual
 
 LOWEST_TARGET_C = 35.0  # lower, a room may hold it
 TITLES = {

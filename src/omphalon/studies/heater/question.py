@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from omphalon.constants import BAND_C
-from omphalon.heaters import is_hotend, kind_of
 from omphalon.physics.loop import Gains
-from omphalon.recording import TemperatureLog
+from omphalon.recordings.recording import TemperatureLog
+from omphalon.tables.constants import BAND_C
+from omphalon.tables.heaters import is_hotend, kind_of
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array, Integers
-from omphalon.recording import TemperatureLog
-from omphalon.remarks import Remark
+from omphalon.answers.remarks import Remark
+from omphalon.base.arrays import Array, Integers
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import APART_S, BUSY
 
 NEAR_C, NEAR_SHARE = 3.0, 0.04  # of the target, and of the way to it: it holds

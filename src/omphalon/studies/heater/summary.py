@@ -10,11 +10,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.errors import UsageError
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.errors import UsageError
 from omphalon.physics.linear import textbook
 from omphalon.physics.loop import Gains
 from omphalon.physics.scale import by_median
-from omphalon.remarks import Refusal, Remark
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from omphalon.finding import Finding, Shown, answer
+from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
 from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
-from omphalon.units import digits, plural
+from omphalon.tables.units import digits, plural
 
 
 def summary_answer(

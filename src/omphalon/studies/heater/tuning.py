@@ -10,9 +10,9 @@ from typing import Protocol
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.constants import NORMAL_95
-from omphalon.heaters import kind_of
+from omphalon.answers.settings import GAINS
+from omphalon.base.arrays import Array
+from omphalon.base.stages import begins
 from omphalon.physics import linear
 from omphalon.physics import loop as loops
 from omphalon.physics.aims import AIMS, Aim
@@ -20,9 +20,9 @@ from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import ThermalFit
-from omphalon.settings import GAINS
-from omphalon.stages import begins
 from omphalon.studies.heater.question import HeaterQuestion
+from omphalon.tables.constants import NORMAL_95
+from omphalon.tables.heaters import kind_of
 
 DRAWS_IN_SEARCH = 4  # of what the heater may be, in each cost
 DAYS_EACH = (

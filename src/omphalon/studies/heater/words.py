@@ -6,18 +6,18 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
-from omphalon.finding import Finding, Shown, answer
-from omphalon.heaters import is_hotend
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
-from omphalon.parts import parts_of
 from omphalon.physics.loop import Gains
-from omphalon.recording import TemperatureLog
-from omphalon.settings import Setting
+from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.moved import Moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
-from omphalon.units import digits, plural
+from omphalon.tables.heaters import is_hotend
+from omphalon.tables.parts import parts_of
+from omphalon.tables.units import digits, plural
 
 UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 

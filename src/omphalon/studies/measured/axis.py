@@ -11,13 +11,13 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.errors import BadReading, UsageError
-from omphalon.finding import Plan, Shown
+from omphalon.answers.finding import Plan, Shown
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
+from omphalon.base.errors import BadReading, UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.scale import reading_spread
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Reading, Readings
 from omphalon.studies.measured.engine import (
     Fitted,
     Measurand,
@@ -28,7 +28,7 @@ from omphalon.studies.measured.engine import (
     runs_needed,
     several,
 )
-from omphalon.units import plural
+from omphalon.tables.units import plural
 
 # deviation of setting a caliper so; measured: docs/measuring.md
 PLACING_MM = {"move": 0.05, "outside": 0.03, "inside": 0.04}

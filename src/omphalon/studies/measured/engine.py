@@ -11,13 +11,13 @@ from typing import Any, Generic, TypeVar
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
-from omphalon.constants import NORMAL_95
-from omphalon.finding import Shown, Verdict
+from omphalon.answers.finding import Shown, Verdict
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array, Mask
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Reading, Readings
+from omphalon.tables.constants import NORMAL_95
 
 Question = TypeVar("Question")
 FURTHEST = 1.6  # no drive and no belt is off by more

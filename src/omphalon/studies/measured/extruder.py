@@ -10,15 +10,15 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
-from omphalon.columns import EXTRUDER as COLUMNS
-from omphalon.errors import BadReading, UsageError
-from omphalon.finding import Plan, Shown
+from omphalon.answers.finding import Plan, Shown
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array, Mask
+from omphalon.base.errors import BadReading, UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.physics import scale
 from omphalon.physics.scale import reading_spread
-from omphalon.recording import Reading, Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.columns import EXTRUDER as COLUMNS
+from omphalon.recordings.recording import Reading, Readings
 from omphalon.studies.measured.engine import (
     Fitted,
     Measurand,
@@ -30,7 +30,7 @@ from omphalon.studies.measured.engine import (
     several,
 )
 from omphalon.studies.measured.words import AS_MEASURED, offset_words
-from omphalon.units import plural
+from omphalon.tables.units import plural
 
 PLACING_MM = 0.3  # deviation of a mark placed, or met, by hand; measured: docs/measuring.md
 BY_EYE_MM = 0.1  # of a flag or a cut end held against an edge by eye; a judgement

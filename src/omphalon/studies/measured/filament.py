@@ -11,17 +11,17 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
-from omphalon.constants import FILAMENT_MM
-from omphalon.errors import BadReading, UsageError
-from omphalon.finding import Shown
+from omphalon.answers.finding import Shown
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array, Mask
+from omphalon.base.errors import BadReading, UsageError
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread, reading_spread
-from omphalon.recording import Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Readings
 from omphalon.studies.measured.engine import Fitted, Measurand, Sample, belonging
 from omphalon.studies.measured.words import AS_MEASURED
-from omphalon.units import plural
+from omphalon.tables.constants import FILAMENT_MM
+from omphalon.tables.units import plural
 
 SQUEEZE_MM = 0.01  # how unlike a caliper presses a thin wall, give or take; a judgement
 FINEST_MM = 0.01  # that a caliper reads to

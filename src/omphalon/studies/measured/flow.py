@@ -10,14 +10,14 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan, Shown
+from omphalon.answers.finding import Plan, Shown
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.scale import reading_spread
 from omphalon.prints.job import Job
 from omphalon.prints.pieces import Cube
-from omphalon.recording import Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Readings
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
 from omphalon.studies.measured.filament import (
     FINEST_MM,
@@ -28,7 +28,7 @@ from omphalon.studies.measured.filament import (
 )
 from omphalon.studies.measured.words import AS_MEASURED
 from omphalon.studies.printed import TestPrint, plain_print, print_steps
-from omphalon.units import digits
+from omphalon.tables.units import digits
 
 WALL_MM = 0.012  # how unlike a wall is from place to place; measured: docs/measuring.md
 FURTHEST = 2.0  # no flow is off by more

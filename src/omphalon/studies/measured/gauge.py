@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.answers.finding import Plan
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.job import Job
 from omphalon.prints.pieces import Gauge

@@ -11,11 +11,11 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan, Shown
+from omphalon.answers.finding import Plan, Shown
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.errors import UsageError
 from omphalon.physics.scale import Spread, student_95
-from omphalon.recording import Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import Readings
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Sample
 
 PAPER_MM = 0.10  # of office paper

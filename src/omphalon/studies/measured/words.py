@@ -6,14 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.finding import Finding, Shown, answer
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.remarks import filled
+from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
-from omphalon.order import comes_next
-from omphalon.recording import Readings
-from omphalon.remarks import filled
-from omphalon.settings import Setting
+from omphalon.recordings.recording import Readings
 from omphalon.studies.measured.engine import Fitted, Measurand, Measurement, Question, fit
-from omphalon.units import digits
+from omphalon.tables.order import comes_next
+from omphalon.tables.units import digits
 
 # the interval of a share that is kept
 AS_MEASURED = "as far as these readings tell ({low:+.1%} to {high:+.1%})"

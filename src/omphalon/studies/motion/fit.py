@@ -8,11 +8,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array, Mask
-from omphalon.errors import UsageError
-from omphalon.finding import Verdict
-from omphalon.recording import Readings
-from omphalon.remarks import Refusal, Remark
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array, Mask
+from omphalon.base.errors import UsageError
+from omphalon.recordings.recording import Readings
 from omphalon.studies.motion.question import Tried, tried
 
 MARGIN = 0.2  # heat, dust and a heavy spool take their share

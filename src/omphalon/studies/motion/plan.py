@@ -6,13 +6,13 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.answers.finding import Plan
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.dryrun import CornerRun, DryRun, FeedRun
 from omphalon.prints.job import levels
 from omphalon.studies.motion.question import UNITS
-from omphalon.units import plural
+from omphalon.tables.units import plural
 
 MOST_LEVELS = 40  # nobody watches more
 SHORTEST_MM = 20.0  # of travel

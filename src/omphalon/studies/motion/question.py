@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.columns import PASSED
-from omphalon.errors import BadReading, UsageError
-from omphalon.recording import Reading, Readings
+from omphalon.base.errors import BadReading, UsageError
+from omphalon.recordings.columns import PASSED
+from omphalon.recordings.recording import Reading, Readings
 
 UNITS = {"speed_mm_s": "mm/s", "acceleration_mm_s2": "mm/s²", "corner_mm_s": "mm/s"}
 

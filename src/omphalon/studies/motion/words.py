@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.finding import Finding, Shown, answer
-from omphalon.recording import Readings
-from omphalon.settings import Setting
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.settings import Setting
+from omphalon.recordings.recording import Readings
 from omphalon.studies.motion.fit import Limit, MotionCheck, MotionFit, check_motion, fit_motion
-from omphalon.units import digits, plural
+from omphalon.tables.units import digits, plural
 
 
 def motion_answer(readings: Readings, margin: float, axis: str | None) -> Finding:

@@ -9,14 +9,14 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.errors import UsageError
-from omphalon.finding import Verdict
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UsageError
 from omphalon.physics.scale import Estimate, Spread, mean_of
 from omphalon.physics.shaping import Limits, at_setting
 from omphalon.prints.pieces import SAME, Bands
-from omphalon.recording import MotionLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import MotionLog
 from omphalon.studies.shaper.modes import read_axis
 from omphalon.studies.shaper.question import ShaperInUse
 

@@ -13,15 +13,14 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 
-from omphalon.constants import G_MM_S2
-from omphalon.finding import Verdict
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
 from omphalon.physics.fellows import deviation_of
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.resonance import Mode
 from omphalon.physics.rest import STRETCHES, Stillness, at_rest
 from omphalon.physics.shaping import Candidate, Limits, at_setting, candidates, pick
-from omphalon.recording import GreyPicture, MotionLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import GreyPicture, MotionLog
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.shaper.fit import KEEPS, allowed_half
 from omphalon.studies.shaper.modes import (
@@ -34,6 +33,7 @@ from omphalon.studies.shaper.modes import (
     read_axis,
 )
 from omphalon.studies.shaper.question import ShaperCheckQuestion, ShaperInUse
+from omphalon.tables.constants import G_MM_S2
 
 # a mode's figures, and where their half widths stand
 HALVES = {"frequency_hz": "frequency_half_hz", "damping": "damping_half", "share": "share_half"}

@@ -8,10 +8,10 @@ import shlex
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.finding import Finding, Shown, answer
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.base.arrays import Array
 from omphalon.physics.rest import Stillness, ranges
-from omphalon.recording import MotionLog
+from omphalon.recordings.recording import MotionLog
 from omphalon.studies.changes import Change, changes_document
 from omphalon.studies.shaper.bands import BandsCheck, BandsQuestion, check_bands
 from omphalon.studies.shaper.check import (
@@ -24,7 +24,7 @@ from omphalon.studies.shaper.check import (
 from omphalon.studies.shaper.modes import SENSOR_AXES
 from omphalon.studies.shaper.question import ShaperCheckQuestion
 from omphalon.studies.shaper.words import LIMITED, health_words, mode_document
-from omphalon.units import digits, plural
+from omphalon.tables.units import digits, plural
 
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
 FIGURES = {"frequency_hz": ("Hz", "", 3), "damping": ("", "damping", 2), "share": ("", "share", 2)}

@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.constants import NORMAL_95
-from omphalon.finding import Verdict
+from omphalon.answers.finding import Verdict
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import (
     Candidate,
@@ -20,9 +20,9 @@ from omphalon.physics.shaping import (
     pick,
     unshaped,
 )
-from omphalon.remarks import Refusal, Remark
 from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_axis
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
+from omphalon.tables.constants import NORMAL_95
 
 KEEPS = 0.97  # of the best: a present setting that allows so much stays
 DRAWS = 40  # of what the modes may be

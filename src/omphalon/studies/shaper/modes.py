@@ -12,14 +12,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.constants import ASSUMED_DAMPING, G_MM_S2
+from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.arrays import Array
 from omphalon.physics import sweep
 from omphalon.physics.modes import FEWEST, SKIP_S, ModeFit, NoTaps, fit_modes, tapped
 from omphalon.physics.resonance import Mode, Response, decays, response_of, undriven
 from omphalon.physics.scale import student_95
-from omphalon.recording import MotionLog
-from omphalon.remarks import Refusal, Remark
+from omphalon.recordings.recording import MotionLog
+from omphalon.tables.constants import ASSUMED_DAMPING, G_MM_S2
 
 SENSOR_AXES = "xyz"
 SHORTEST_S = {"sweep": 8.0, "taps": 3.0}

@@ -4,14 +4,14 @@ without a sensor.
 
 from __future__ import annotations
 
-from omphalon.errors import UsageError
-from omphalon.finding import Plan
+from omphalon.answers.finding import Plan
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.dryrun import Shake
 from omphalon.prints.job import Job
 from omphalon.prints.pieces import Bands, Ringing
 from omphalon.prints.strokes import survey
-from omphalon.remarks import Remark
 from omphalon.studies.printed import TestPrint, plan_of
 
 

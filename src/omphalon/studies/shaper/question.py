@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from omphalon.errors import UsageError, echoed
+from omphalon.base.errors import UsageError, echoed
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.shaping import Limits
-from omphalon.recording import GreyPicture, MotionLog
+from omphalon.recordings.recording import GreyPicture, MotionLog
 
 if TYPE_CHECKING:
     from omphalon.studies.shaper.modes import AxisReading

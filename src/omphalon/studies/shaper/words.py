@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.finding import Finding, Shown, answer
+from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.settings import Setting
+from omphalon.base.stages import begins
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate
-from omphalon.settings import Setting
-from omphalon.stages import begins
 from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
 from omphalon.studies.shaper.modes import BROAD_DAMPING, MANY, UNEXPLAINED, AxisReading
 from omphalon.studies.shaper.question import ShaperQuestion
-from omphalon.units import digits, plural
+from omphalon.tables.units import digits, plural
 
 LIMITED = {"ringing": "ringing", "rounding": "rounding", "both": "ringing and rounding alike"}
 

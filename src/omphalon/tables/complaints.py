@@ -1,5 +1,5 @@
 """From what is seen on a print, or heard at the printer, to what tells: the causes of each
-complaint, the likeliest first, among them what no setting mends. One table (rows/complaints.csv and
+complaint, the likeliest first, among them what no setting mends. One table (complaints.csv and
 causes.csv), which `start`, `bench next` and the docs read.
 """
 
@@ -9,8 +9,8 @@ import re
 from dataclasses import dataclass
 from difflib import get_close_matches
 
-from omphalon.errors import UsageError, echoed
-from omphalon.tables import rows_of, table_by
+from omphalon.base.errors import UsageError, echoed
+from omphalon.tables.rows import rows_of, table_by
 
 
 @dataclass(frozen=True, kw_only=True)

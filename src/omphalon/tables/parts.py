@@ -1,10 +1,10 @@
-"""Parts of a printer, and the settings that a change of each makes stale: rows/parts.csv."""
+"""Parts of a printer, and the settings that a change of each makes stale: tables/parts.csv."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.tables import rows_of
+from omphalon.tables.rows import rows_of
 
 AXES_SHAKEN = ("shaper-x", "shaper-y", "acceleration")
 LIMITS = (

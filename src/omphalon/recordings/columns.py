@@ -1,14 +1,11 @@
 """The columns of every READINGS.csv, and the options of the same meaning: one table for readers,
-commands, docs and tests; its rows stand in rows/columns.csv.
+commands, docs and tests; its rows stand in tables/columns.csv.
 """
 
 from __future__ import annotations
 
-from itertools import groupby
-from operator import attrgetter
-
-from omphalon.recording import Column
-from omphalon.tables import rows_of
+from omphalon.recordings.recording import Column
+from omphalon.tables.rows import grouped, rows_of
 
 AXES = ("x", "y", "z")
 MOVED = (*AXES, "e")
@@ -18,10 +15,7 @@ KINDS = ("move", "outside", "inside")
 WORDS = {"axes": AXES, "moved": MOVED, "passed or failed": (*PASSED, *FAILED)}
 WORDS |= {"prints": PRINTS, "kinds": KINDS}
 
-TABLES = {
-    table: tuple(columns)
-    for table, columns in groupby(rows_of("columns", Column, choices=WORDS), attrgetter("table"))
-}
+TABLES = grouped("table", rows_of("columns", Column, choices=WORDS))
 FILAMENT = TABLES.pop("filament")  # measured at the filament, not read from a table
 EXTRUDER, AXIS, FLOW, ADVANCE = (TABLES[t] for t in ("extruder", "axis", "flow", "advance"))
 CORNERS, MOTION, PROBE = (TABLES[t] for t in ("advance check", "motion", "probe"))

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, Protocol
 
-from omphalon.remarks import Refusal, Remark, each_once
-from omphalon.settings import Setting, documents
+from omphalon.answers.remarks import Refusal, Remark, each_once
+from omphalon.answers.settings import Setting, documents
 
 Verdict = Literal["change", "keep"]
 EXIT_CODES = {"change": 0, "keep": 0, "retest": 3}

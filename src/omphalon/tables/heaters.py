@@ -1,13 +1,13 @@
 """Heaters of a printer by kind: hotends (`hotend`, `hotend 1`, … by their tool), bed, chamber. What
-differs between them stands in rows/heaters.csv, once.
+differs between them stands in tables/heaters.csv, once.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.quantities import QUANTITIES
-from omphalon.tables import rows_of, table_by
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.rows import rows_of, table_by
 
 MOST_TOOLS = 10  # numbered 0 to 9, as reports have room for
 

@@ -11,7 +11,7 @@ import math
 import re
 from dataclasses import dataclass
 
-from omphalon.quantities import MM, SHARE, Quantity
+from omphalon.tables.quantities import MM, SHARE, Quantity
 
 WRITTEN = re.compile(
     r"([-+]?)(\d{1,15}(?:[.,]\d{0,30})?|[.,]\d{1,30})(e[-+]?\d{1,2})?\s*(\D{0,12})",

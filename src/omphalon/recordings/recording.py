@@ -6,9 +6,9 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from omphalon.errors import BadReading
-from omphalon.remarks import Remark
-from omphalon.units import Number
+from omphalon.answers.remarks import Remark
+from omphalon.base.errors import BadReading
+from omphalon.tables.units import Number
 
 if TYPE_CHECKING:
     import numpy as np

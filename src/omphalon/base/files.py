@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import IO
 
-from omphalon.errors import UnreadableFile, UnwritableFile
+from omphalon.base.errors import UnreadableFile, UnwritableFile
 
 HALF_WRITTEN = ".omphalon-"  # how the name of a file begins that is not whole yet
 

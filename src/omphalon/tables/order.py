@@ -1,10 +1,10 @@
-"""The order of work, which help, `bench next`, docs and answers read: rows/order.csv."""
+"""The order of work, which help, `bench next`, docs and answers read: tables/order.csv."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.tables import rows_of, table_by
+from omphalon.tables.rows import rows_of, table_by
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -6,8 +6,8 @@ import math
 import re
 from dataclasses import dataclass
 
-from omphalon.heaters import KINDS, of_tool
-from omphalon.units import plain_number
+from omphalon.tables.heaters import KINDS, of_tool
+from omphalon.tables.units import plain_number
 
 NUMBER = r"[-+]?(?:\d+(?:[.,]\d+)?|(?i:nan|inf)(?![A-Za-z]))"
 REPORT = re.compile(

@@ -7,12 +7,12 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
-from omphalon.arrays import Array
-from omphalon.columns import TABLES
-from omphalon.errors import UsageError, echoed
-from omphalon.quantities import QUANTITIES
-from omphalon.recording import Column, Reading, Readings
-from omphalon.units import NoSuchNumber, Number, number_in
+from omphalon.base.arrays import Array
+from omphalon.base.errors import UsageError, echoed
+from omphalon.recordings.columns import TABLES
+from omphalon.recordings.recording import Column, Reading, Readings
+from omphalon.tables.quantities import QUANTITIES
+from omphalon.tables.units import NoSuchNumber, Number, number_in
 
 Frame: TypeAlias = Mapping[str, Any]  # columns by their names: a dict of arrays, a pandas frame
 MOST_PLACES = 6  # decimals of a reading

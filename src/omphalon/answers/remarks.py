@@ -13,7 +13,7 @@ from importlib import resources
 from numbers import Integral
 from typing import Any
 
-from omphalon.units import digits, plural
+from omphalon.tables.units import digits, plural
 
 Facts = Mapping[str, object]
 # facts that are phrases
@@ -39,7 +39,7 @@ class WarningKind:
 
 
 def _table(name: str) -> dict[str, Any]:
-    return tomllib.loads((resources.files("omphalon") / "sentences" / name).read_text("utf-8"))
+    return tomllib.loads((resources.files("omphalon.answers") / name).read_text("utf-8"))
 
 
 @functools.cache

@@ -1,5 +1,5 @@
 """The table of quantities: what each is called, its unit, what it can be, what is usual, and why;
-its rows stand in rows/quantities.csv.
+its rows stand in tables/quantities.csv.
 """
 
 from __future__ import annotations
@@ -7,8 +7,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from omphalon.constants import G_MM_S2
-from omphalon.tables import rows_of, table_by
+from omphalon.tables.constants import G_MM_S2
+from omphalon.tables.rows import rows_of, table_by
 
 INCH_MM, MICRON_MM = 25.4, 0.001
 INCHES = dict.fromkeys(("in", "inch", '"'), INCH_MM)

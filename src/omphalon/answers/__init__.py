@@ -1,0 +1,1 @@
+"""What goes out: findings, remarks, refusals, settings, and their sentences."""

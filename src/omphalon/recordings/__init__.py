@@ -1,0 +1,1 @@
+"""What comes in: logs, readings, their columns, report lines, data frames."""
