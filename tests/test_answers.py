@@ -65,7 +65,7 @@ FOUND = Finding(
     "because of this",
     "it means that",
     (Setting("hotend-gains", "kp", 1.0, 0.1),),
-    ({}, {}),
+    {},
     {"x": math.nan},
     (Remark("slips", {"fall": 0.02, "slow": 1.0, "fast": 5.0}),),
     ("LINE 1", "LINE 2"),

@@ -211,7 +211,8 @@ REFUSED = {
 
 
 def spoiled(how):
-    grey = np.asarray(Image.open(SAMPLES / "card-1.jpg").convert("L"))
+    with Image.open(SAMPLES / "card-1.jpg") as scan:
+        grey = np.asarray(scan.convert("L"))
     if callable(how):
         return how(grey)
     from scipy.ndimage import gaussian_filter

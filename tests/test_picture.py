@@ -23,7 +23,8 @@ SCAN, PRINT = SAMPLES / "ladder-scan.jpg", SAMPLES / "ladder.gcode"
 
 
 def scan():
-    return Image.open(SCAN)
+    with Image.open(SCAN) as scan:
+        return scan.copy()
 
 
 def answer(run, folder, picture, *words, **how):
@@ -202,7 +203,8 @@ def test_other_prints_than_ladders_and_towers_are_named(run):
 def tower(run):
     words = ("--style", "tower", "--drive", "bowden", "--dialect", "stand-in")
     assert run("advance", "plan", *words, "--out", "tower.gcode").returncode == 0
-    return Image.open(SAMPLES / "tower.jpg")
+    with Image.open(SAMPLES / "tower.jpg") as photo:
+        return photo.copy()
 
 
 def test_a_tower_s_outline_gives_its_value(run, tmp_path, tower):
@@ -210,7 +212,8 @@ def test_a_tower_s_outline_gives_its_value(run, tmp_path, tower):
     found = json.loads(run("advance", "fit", str(SAMPLES / "tower.jpg"), *words).stdout)
     half = found["spread"]["advance_s"]
     assert half < 0.03 and abs(found["settings"]["advance_s"] - TRUE_S) < half
-    assert Image.open(tmp_path / "out.png").size == (1280, 800)
+    with Image.open(tmp_path / "out.png") as drawn:
+        assert drawn.size == (1280, 800)
     told = ("--from", "0", "--per-mm", "0.025", "--to", "1.2", "--drive", "bowden", "--json")
     again = json.loads(run("advance", "fit", "out.csv", *told).stdout)
     assert again["settings"]["advance_s"] == pytest.approx(found["settings"]["advance_s"], abs=0.01)
@@ -253,7 +256,8 @@ def test_lines_that_glare_are_left_out_and_the_widths_are_written(run, tmp_path)
     assert sum(not r.startswith("#") for r in rows) == 1 + 50 - len(gone)
     again = json.loads(run("advance", "fit", "widths.csv", "--drive", "bowden", "--json").stdout)
     assert again["settings"]["advance_s"] == pytest.approx(found["settings"]["advance_s"], abs=0.01)
-    assert Image.open(tmp_path / "seen.png").size == (1280, 800)
+    with Image.open(tmp_path / "seen.png") as drawn:
+        assert drawn.size == (1280, 800)
 
 
 SLANT = np.array([[9.0, -2.0, 300.0], [1.5, -8.0, 900.0], [8e-4, 5e-4, 1.0]])

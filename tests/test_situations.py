@@ -16,13 +16,11 @@ from omphalon.steps import (
     ExtruderQuestion,
     FlowQuestion,
     ProbeQuestion,
-    axis,
     extruder,
     flow,
-    probe,
 )
 from omphalon.studies.measured.axis import AXIS
-from omphalon.studies.measured.engine import TOO_LITTLE
+from omphalon.studies.measured.engine import TOO_LITTLE, fit
 from omphalon.studies.measured.extruder import EXTRUDER
 from omphalon.studies.measured.flow import FLOW
 from omphalon.studies.measured.probe import PROBE
@@ -32,6 +30,11 @@ RUNS = 6
 HAND_MM = 0.15
 ratios = st.floats(0.85, 1.15)
 seeds = st.integers(0, 10_000)
+
+
+def fitted(quantity, frame, question):
+    """What the readings of a frame make of one thing."""
+    return fit(quantity, frames.readings(frame, quantity.group), question).one
 
 
 def fed(ratio, asked, hand):
@@ -66,7 +69,7 @@ WAYS = {
 def test_every_way_of_measuring_what_was_fed_tells_one_ratio(ratio, seed, way):
     hand = np.random.default_rng(seed).normal(0, HAND_MM, RUNS)
     frame = {"asked_mm": [100.0] * RUNS, **WAYS[way](ratio, hand)}
-    found = extruder(frame, ExtruderQuestion(steps=400.0)).one
+    found = fitted(EXTRUDER, frame, ExtruderQuestion(steps=400.0))
     assert abs(found.estimate.value - ratio) < 2 * found.estimate.half_width
     assert (found.setting - 400) * (1 - ratio) > -1e-9 or abs(ratio - 1) < 0.02  # the right way
 
@@ -99,7 +102,7 @@ def test_moves_and_parts_in_any_order_tell_one_scale(ratio, offset, seed, shuffl
             "moved_mm": np.round(got, 2)[order],
             "kind": [kind] * 9,
         }
-        answers.append(axis(frame, AxisQuestion(steps={"x": 80.0})).one.estimate)
+        answers.append(fitted(AXIS, frame, AxisQuestion(steps={"x": 80.0})).estimate)
     assert all(abs(one.value - ratio) < 2 * one.half_width for one in answers)
 
 
@@ -111,7 +114,7 @@ def test_a_zero_moves_the_nozzle_the_way_it_must_go(off, seed, present):
     settled = {}
     for larger in ("lifts", "lowers"):
         question = ProbeQuestion(offset_mm=present, larger=larger)
-        settled[larger] = probe({"drag_mm": drag}, question).one.best - present
+        settled[larger] = fitted(PROBE, {"drag_mm": drag}, question).best - present
     assert settled["lifts"] == pytest.approx(-settled["lowers"])
     assert settled["lifts"] == pytest.approx(float(np.mean(drag)) - 0.1, abs=0.05)
 
@@ -168,4 +171,4 @@ def test_a_verdict_says_what_its_interval_says(group, off, count, seed):
 
 def test_a_flow_of_walls_tells_the_plastic():
     walls = flow({"wall_mm": [0.48, 0.47, 0.48, 0.49]}, FlowQuestion(flow=1.0, expected_mm=0.45))
-    assert walls.one.setting == pytest.approx(0.45 / 0.48)
+    assert walls["flow"].value == pytest.approx(0.45 / 0.48)

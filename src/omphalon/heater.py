@@ -2,24 +2,25 @@
 
 >>> from omphalon.heater import fit, temperature_log
 >>> found = fit([temperature_log(frame)])                                # doctest: +SKIP
->>> found.scaled.kp, found.tuned.as_good["kp"]                            # doctest: +SKIP
+>>> found.verdict, found["kp"].value, found.lines                        # doctest: +SKIP
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from omphalon.answers.remarks import Refusal
 from omphalon.base.errors import UsageError
+from omphalon.lines.dialect import load_dialect
 from omphalon.physics.loop import Gains
 from omphalon.recordings import frames
 from omphalon.recordings.frames import Frame
 from omphalon.recordings.recording import TemperatureLog
-from omphalon.studies.heater.fit import HeaterFit, fit_heater
-from omphalon.studies.heater.question import HeaterQuestion
+from omphalon.report.result import Result
+from omphalon.studies.heater.check_words import heater_check_answer
+from omphalon.studies.heater.question import CheckQuestion, HeaterQuestion
+from omphalon.studies.heater.words import heater_answer
 
-__all__ = ["Gains", "HeaterFit", "HeaterQuestion", "Refusal", "fit", "temperature_log"]
-
+__all__ = ["CheckQuestion", "Gains", "HeaterQuestion", "Result", "check", "fit", "temperature_log"]
 
 ROUNDED = 1.001  # a power this much past full is rounding
 
@@ -48,7 +49,7 @@ def temperature_log(frame: Frame, *, full_power: float = 1.0) -> TemperatureLog:
         )
     return TemperatureLog(
         source="frame",
-        time_s=time,
+        time_s=time - time[:1],
         temperature_c=reading,
         power=power / full_power,
         target_c=beside.get("target_c"),
@@ -58,18 +59,21 @@ def temperature_log(frame: Frame, *, full_power: float = 1.0) -> TemperatureLog:
     )
 
 
-def fit(logs: Sequence[TemperatureLog], question: HeaterQuestion | None = None) -> HeaterFit:
-    """Gains, with what they promise: `scaled` for the controller, `gains` for a power of 0…1,
-    `verdict` against the present ones, `model` of the heater with its intervals, `remarks`.
+def fit(logs: Sequence[TemperatureLog], question: HeaterQuestion | None = None) -> Result:
+    """Gains, as `heater fit` answers: for a power of 0 to 1 in `settings`, in the controller's
+    scale in `lines` and `document()`; the model, what the gains promise and the range in which each
+    does as well in `evidence`.
 
     Parameters
     ----------
     logs : of oscillation tests of one heater, or one of any log in which it was really moved
     question : target, aim, the controller's loop, the present gains
-
-    Raises
-    ------
-    Refusal
-        Where the logs cannot carry gains: `because` and `otherwise` say why, and what would help.
     """
-    return fit_heater(logs, question or HeaterQuestion())
+    return Result(heater_answer(logs, question or HeaterQuestion(), load_dialect(None)))
+
+
+def check(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Result:
+    """Judge a loop, as `heater check` answers: one log of a heat-up and a hold, or two, before and
+    after a change.
+    """
+    return Result(heater_check_answer(logs, question))

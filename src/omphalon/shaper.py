@@ -6,21 +6,21 @@ from __future__ import annotations
 
 import numpy as np
 
-from omphalon.answers.remarks import Refusal
+from omphalon.lines.dialect import load_dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate, Limits, candidates
 from omphalon.recordings import frames
 from omphalon.recordings.frames import Frame
 from omphalon.recordings.recording import MotionLog
-from omphalon.studies.shaper.fit import ShaperFit, fit_shaper
+from omphalon.report.result import Result
 from omphalon.studies.shaper.question import ShaperInUse, ShaperQuestion
+from omphalon.studies.shaper.words import shaper_answer
 
 __all__ = [
     "Candidate",
     "Limits",
     "Mode",
-    "Refusal",
-    "ShaperFit",
+    "Result",
     "ShaperInUse",
     "ShaperQuestion",
     "candidates",
@@ -35,22 +35,17 @@ def motion_log(frame: Frame) -> MotionLog:
     """
     time, *axes = frames.columns(frame, "time_s", "x", "y", "z")
     return MotionLog(
-        source="frame", time_s=time, acceleration_mm_s2=np.stack(axes, axis=1), unit="mm/s²"
+        source="frame", time_s=time - time[:1], acceleration_mm_s2=np.stack(axes, axis=1), unit="mm/s²"
     )
 
 
-def fit(question: ShaperQuestion) -> ShaperFit:
-    """The shaper of each axis and the acceleration that both allow: `axes` with their `reading`
-    (modes with intervals) and `chosen`, `acceleration_mm_s2`, `verdict`, `remarks`.
+def fit(question: ShaperQuestion) -> Result:
+    """The shaper of each axis and the acceleration that both allow, as `shaper fit` answers; modes
+    with their intervals, and what other shapers would allow, in `evidence`.
 
     Parameters
     ----------
     question : `logs` by axis; the shapers offered, the limits of ringing and rounding, what is in
         force
-
-    Raises
-    ------
-    Refusal
-        Where a log cannot carry an answer.
     """
-    return fit_shaper(question)
+    return Result(shaper_answer(question, load_dialect(None)))

@@ -4,25 +4,24 @@ read from disk. A frame's columns are those of the group's readings (docs/refere
 
 from __future__ import annotations
 
-from omphalon.answers.remarks import Refusal
+from omphalon.lines.dialect import load_dialect
 from omphalon.recordings import frames
 from omphalon.recordings.frames import Frame
-from omphalon.studies.measured import engine
+from omphalon.report.result import Result
 from omphalon.studies.measured.axis import AXIS, AxisQuestion
-from omphalon.studies.measured.engine import Fitted, Measurement
+from omphalon.studies.measured.engine import Measurand, Question
 from omphalon.studies.measured.extruder import EXTRUDER, ExtruderQuestion
 from omphalon.studies.measured.filament import FlowQuestion
 from omphalon.studies.measured.flow import FLOW
 from omphalon.studies.measured.probe import PROBE, ProbeQuestion
+from omphalon.studies.measured.words import measured_answer
 
 __all__ = [
     "AxisQuestion",
     "ExtruderQuestion",
-    "Fitted",
     "FlowQuestion",
-    "Measurement",
     "ProbeQuestion",
-    "Refusal",
+    "Result",
     "axis",
     "extruder",
     "flow",
@@ -30,7 +29,7 @@ __all__ = [
 ]
 
 
-def extruder(frame: Frame, question: ExtruderQuestion) -> Fitted[ExtruderQuestion]:
+def extruder(frame: Frame, question: ExtruderQuestion) -> Result:
     """Steps per mm of the extruder.
 
     Parameters
@@ -38,32 +37,25 @@ def extruder(frame: Frame, question: ExtruderQuestion) -> Fitted[ExtruderQuestio
     frame : `asked_mm` and one way of measuring: `mark_mm` with `left_mm`, `before_mm` with
         `after_mm`, or `fed_mm`
     question : the present steps
-
-    Returns
-    -------
-    Fitted
-        `verdict`, `remarks`; its `one` has `setting` ± `half_width`, and the `estimate`.
-
-    Raises
-    ------
-    Refusal
-        Where the readings cannot carry an answer.
     """
-    return engine.fit(EXTRUDER, frames.readings(frame, "extruder"), question)
+    return _result(EXTRUDER, frame, question)
 
 
-def axis(frame: Frame, question: AxisQuestion) -> Fitted[AxisQuestion]:
-    """Steps per mm of axes: `axis`, `asked_mm`, `moved_mm` and perhaps `kind`; `things` has one
-    Measurement an axis. See `extruder`.
-    """
-    return engine.fit(AXIS, frames.readings(frame, "axis"), question)
+def axis(frame: Frame, question: AxisQuestion) -> Result:
+    """Steps per mm of axes: `axis`, `asked_mm`, `moved_mm` and perhaps `kind`."""
+    return _result(AXIS, frame, question)
 
 
-def flow(frame: Frame, question: FlowQuestion) -> Fitted[FlowQuestion]:
-    """The flow, by `wall_mm` of walls printed at `expected_mm`. See `extruder`."""
-    return engine.fit(FLOW, frames.readings(frame, "flow"), question)
+def flow(frame: Frame, question: FlowQuestion) -> Result:
+    """The flow, by `wall_mm` of walls printed at `expected_mm`."""
+    return _result(FLOW, frame, question)
 
 
-def probe(frame: Frame, question: ProbeQuestion) -> Fitted[ProbeQuestion]:
-    """The probe's offset, by `drag_mm` of a paper. See `extruder`."""
-    return engine.fit(PROBE, frames.readings(frame, "probe"), question)
+def probe(frame: Frame, question: ProbeQuestion) -> Result:
+    """The probe's offset, by `drag_mm` of a paper."""
+    return _result(PROBE, frame, question)
+
+
+def _result(quantity: Measurand[Question], frame: Frame, question: Question) -> Result:
+    readings = frames.readings(frame, quantity.group)
+    return Result(measured_answer(quantity, readings, question, load_dialect(None)))

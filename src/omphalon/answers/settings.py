@@ -8,6 +8,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from omphalon.tables.rows import rows_of
+
 GAINS = ("kp", "ki", "kd")
 # settings that each tool has for itself
 SETTINGS_OF_TOOL = ("hotend-gains", "steps-e", "flow", "advance")
@@ -32,6 +34,11 @@ class Setting:
     best: float | None = None
 
     @property
+    def unit(self) -> str:
+        """Its unit; nothing where it has none."""
+        return UNITS[self.key.partition("@")[0]].get(self.field, "")
+
+    @property
     def of(self) -> str:
         """Of what: hotend, x, …; nothing where there is one."""
         name = self.key.removesuffix("-gains")
@@ -40,6 +47,18 @@ class Setting:
         return self.key[-1] if self.key[-2] == "-" and self.key != "steps-e" else ""
 
 
+@dataclass(frozen=True, kw_only=True)
+class _Units:
+    """The units of a setting's fields, in the table of settings."""
+
+    key: str
+    fields: tuple[str, ...]
+    units: tuple[str, ...] = ("",)
+
+
+UNITS = {
+    row.key: dict(zip(row.fields, row.units, strict=False)) for row in rows_of("settings", _Units)
+}
 # kind of answer → key, field, and the steps to it; {of} is an axis, or the heater of the evidence
 PLACES: Mapping[str, tuple[tuple[str, str, tuple[str, ...]], ...]] = {
     "heater-fit": tuple(("{of}-gains", gain, (gain,)) for gain in GAINS),

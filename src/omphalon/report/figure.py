@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import importlib
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from omphalon import __version__
 from omphalon.answers.finding import Finding, Plan
+from omphalon.base.errors import UsageError
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 # kind of answer → module of plots/ and its function
 FIGURES = {
@@ -41,6 +45,14 @@ def draws(answer: Finding | Plan) -> bool:
     return answer.kind in FIGURES and answer.picture is not None
 
 
+def draw(answer: Finding | Plan, figure: Figure) -> None:
+    """Draw the answer into a figure. Raises UsageError where it has nothing to draw."""
+    if not draws(answer):
+        raise UsageError(f"{answer.kind}: nothing to draw", "a retest has no figure")
+    module, name = FIGURES[answer.kind]
+    getattr(importlib.import_module(module), name)(figure, answer.picture)
+
+
 def save_figure(answer: Finding | Plan, file: IO[bytes], suffix: str) -> None:
     """Draw the answer into a file object, as .png or .svg; the figure's metadata say who drew
     it.
@@ -49,11 +61,10 @@ def save_figure(answer: Finding | Plan, file: IO[bytes], suffix: str) -> None:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    module, name = FIGURES[answer.kind]
     mine = f"omphalon {__version__}"
     metadata = {"Software": mine} if suffix == ".png" else {"Creator": mine, "Date": None}
     with matplotlib.rc_context({"text.parse_math": False, "svg.hashsalt": "omphalon"}):
         figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
         FigureCanvasAgg(figure)
-        getattr(importlib.import_module(module), name)(figure, answer.picture)
+        draw(answer, figure)
         figure.savefig(file, format=suffix[1:], metadata=metadata)
