@@ -27,7 +27,7 @@ from omphalon.farm.cluster import Scheduler, run_there
 from omphalon.farm.compare import compare_farms
 from omphalon.farm.jobs import jobs_of
 from omphalon.farm.manifest import read_manifest
-from omphalon.farm.store import Result, Store, run_farm
+from omphalon.farm.store import JobAnswer, Store, run_farm
 from omphalon.farm.workers import run_here
 from omphalon.standin.frame import Sensor, Sweep, Swing, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
@@ -53,7 +53,7 @@ NUMBERS = (
 )
 
 
-def made_farm(draw: np.random.Generator, odd: int, size: float) -> tuple[list[Result], set[str]]:
+def made_farm(draw: np.random.Generator, odd: int, size: float) -> tuple[list[JobAnswer], set[str]]:
     """Answers of PRINTERS printers; `odd` of them lie `size` of the fellows' 95 % half widths off,
     each in one number.
     """
@@ -77,7 +77,9 @@ def made_farm(draw: np.random.Generator, odd: int, size: float) -> tuple[list[Re
                 "evidence": {"best": {name: seen[n]}},
             }
             out.append(
-                Result(printer=f"P{n}", model="", study=study, log="", answer="", document=document)
+                JobAnswer(
+                    printer=f"P{n}", model="", study=study, log="", answer="", document=document
+                )
             )
     return out, {f"P{n}" for n in who}
 

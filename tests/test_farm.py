@@ -21,7 +21,7 @@ from omphalon.farm.compare import compare_farms
 from omphalon.farm.figures import FIGURES
 from omphalon.farm.jobs import FarmJob
 from omphalon.farm.manifest import ManifestRow
-from omphalon.farm.store import Result
+from omphalon.farm.store import JobAnswer
 from omphalon.farm.workers import run_here
 from omphalon.physics.fellows import changes, fellows, named
 from test_unmoved import COMMANDS
@@ -406,7 +406,7 @@ def test_false_ones_stay_few_as_benjamini_and_hochberg_say():
 
 def answers(values, model="m", half=2.0):
     return [
-        Result(
+        JobAnswer(
             printer=f"P{n}",
             model=model,
             study="extruder",

@@ -35,7 +35,10 @@ def motion_log(frame: Frame) -> MotionLog:
     """
     time, *axes = frames.columns(frame, "time_s", "x", "y", "z")
     return MotionLog(
-        source="frame", time_s=time - time[:1], acceleration_mm_s2=np.stack(axes, axis=1), unit="mm/s²"
+        source="frame",
+        time_s=time - time[:1],
+        acceleration_mm_s2=np.stack(axes, axis=1),
+        unit="mm/s²",
     )
 
 

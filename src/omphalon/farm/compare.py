@@ -11,7 +11,7 @@ import numpy as np
 from omphalon.base.arrays import Array, Mask
 from omphalon.base.errors import echoed
 from omphalon.farm.figures import FIGURES, Figure
-from omphalon.farm.store import Result
+from omphalon.farm.store import JobAnswer
 from omphalon.physics.fellows import FEWEST, Fellows, changes, deviation_of, fellows, named
 
 
@@ -149,7 +149,9 @@ class FellowsPanel:
     spread: float
 
 
-def compare_farms(results: Sequence[Result], earlier: Sequence[Result] = ()) -> FarmComparison:
+def compare_farms(
+    results: Sequence[JobAnswer], earlier: Sequence[JobAnswer] = ()
+) -> FarmComparison:
     """Printers against their fellows, and against an earlier run.
 
     `earlier`: of the run that it is held against; empty: none.
@@ -182,7 +184,7 @@ def _named(placed: Iterable[Placed], sure: Iterator[np.bool_]) -> tuple[Placed, 
     return tuple(replace(p, differs=bool(next(sure))) for p in placed)
 
 
-def _numbers(results: Sequence[Result]) -> tuple[dict[Key, dict[str, Measured]], int]:
+def _numbers(results: Sequence[JobAnswer]) -> tuple[dict[Key, dict[str, Measured]], int]:
     """Each number by printer; of a number that a printer has twice the later row's counts."""
     out: dict[Key, dict[str, Measured]] = {}
     again = 0

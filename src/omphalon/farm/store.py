@@ -29,7 +29,7 @@ FIRST = ("printer", "model", "study", "log", "verdict", "error", "warnings", "an
 
 
 @dataclass(frozen=True, kw_only=True)
-class Result:
+class JobAnswer:
     """A row of results: whose, what, and the document that answers it."""
 
     printer: str
@@ -140,7 +140,7 @@ class Store:
             os.replace(path, self.place / EARLIER / path.name)
         return len(gone)
 
-    def put_results(self, results: Sequence[Result]) -> None:
+    def put_results(self, results: Sequence[JobAnswer]) -> None:
         """The table of all rows."""
         head, rows = table_of(results)
         text = io.StringIO()
@@ -149,7 +149,7 @@ class Store:
         writer.writerows([_cell(cell) for cell in row] for row in rows)
         put_bytes(str(self.place / RESULTS), text.getvalue().encode())
 
-    def put_parquet(self, results: Sequence[Result]) -> None:
+    def put_parquet(self, results: Sequence[JobAnswer]) -> None:
         """The same table as Parquet."""
         from pyarrow import Table, parquet
 
@@ -166,7 +166,7 @@ def _plain(document: Mapping[str, Any]) -> bool:
     return fits(list(settings.values()), [(float, str)]) and fits(list(halves.values()), [float])
 
 
-def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> Result:
+def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> JobAnswer:
     """A row of the manifest with what came of it; no outcome: it was not got to."""
     row = one.row
     answer, document = "", NOT_YET
@@ -175,7 +175,7 @@ def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> Result:
     elif outcome is not None:
         document = outcome.document
         answer = f"{ANSWERS}/{one.name}" if outcome.lasting else ""
-    return Result(
+    return JobAnswer(
         printer=row.printer,
         model=row.model,
         study=row.study,
@@ -185,7 +185,7 @@ def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> Result:
     )
 
 
-def table_of(results: Sequence[Result]) -> tuple[list[str], list[list[Any]]]:
+def table_of(results: Sequence[JobAnswer]) -> tuple[list[str], list[list[Any]]]:
     """Header and rows: what is the same for all, then each setting with its spread behind it."""
     nested = [
         tuple(dict(flat(r.document.get(part, {}))) for part in ("settings", "spread"))
@@ -219,7 +219,7 @@ def _cell(cell: Any) -> Any:
     return "" if cell is None else cell
 
 
-def read_results(place: str) -> list[Result]:
+def read_results(place: str) -> list[JobAnswer]:
     """The rows of a run, each with its document.
 
     Raises UnreadableFile if no run has written there.
@@ -240,7 +240,7 @@ def read_results(place: str) -> list[Result]:
     return [_result(Path(place), row) for row in rows if row.get("study")]
 
 
-def _result(place: Path, row: Mapping[str, str | None]) -> Result:
+def _result(place: Path, row: Mapping[str, str | None]) -> JobAnswer:
     name = row.get("answer") or ""
     document: dict[str, Any] = {"error": row.get("error") or "no answer"}
     inside = Path(name).parent == Path(ANSWERS) and Path(name).name not in ("", ".", "..")
@@ -254,7 +254,7 @@ def _result(place: Path, row: Mapping[str, str | None]) -> Result:
                 f"{echoed(str(place))}: {echoed(name)} cannot be read",
                 "run the same farm fit again; it does what is missing",
             ) from error
-    return Result(
+    return JobAnswer(
         printer=row.get("printer") or "",
         model=row.get("model") or "",
         study=row.get("study") or "",
@@ -274,7 +274,7 @@ class FarmRun:
     long it took, and for how long workers were at it.
     """
 
-    results: tuple[Result, ...]
+    results: tuple[JobAnswer, ...]
     kept: int
     found: int
     laid_aside: int
