@@ -342,6 +342,8 @@ def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
         "axis-plan",
         f"Measurement moves of axis {test.axis}",
         (
+            "Check the caliper or dial gauge on a part of known length: no interval holds its own "
+            "scale.",
             "Home the axis, nothing hot. Zero the caliper or dial gauge at the axis's zero, and "
             "rest it on the same faces every time.",
             f"Move to {lengths} mm: absolute positions, counted from where the axis was homed, and "
