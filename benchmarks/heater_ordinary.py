@@ -28,9 +28,9 @@ from omphalon.standin.heater import Heater
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.changes import held_against
+from omphalon.studies.heater.excited import excited
 from omphalon.studies.heater.fit import fit_heater
 from omphalon.studies.heater.health import SIGNS, health, health_pairs
-from omphalon.studies.heater.moved import moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
 from plants import FAMILIES, Plant, best_possible, family_plants
@@ -205,7 +205,7 @@ def healths(count: int = 100) -> None:
 def _estimate(job: tuple[int, bool]) -> dict[str, tuple[float, float]]:
     seed, averaged = job
     hold = Hold(235.0, (0.13, 0.0085, 0.2), 240.0, None, 1.0, seed=seed, averaged=averaged)
-    fit = moved(recorded(FULMAR_HOTEND, hold), 235.0).fit.thermal
+    fit = excited(recorded(FULMAR_HOTEND, hold), 235.0).fit.thermal
     turn = fit.model.dead_time_s, fit.spread("dead_time_s") / 1.96
     return {"dead time": turn, "holding power": (fit.model.holding_power, 0.0)}
 

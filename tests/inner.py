@@ -7,7 +7,7 @@ import dataclasses
 import numpy as np
 
 from omphalon.answers.remarks import Refusal
-from omphalon.physics import arrival, fellows, lead, linear, modes, rest, scale
+from omphalon.physics import arrival, comparison, lead, linear, modes, rest, scale
 from omphalon.physics.aims import AIMS
 from omphalon.physics.choice import choose_gains, ensemble_of
 from omphalon.physics.loop import Loop, run_loop, step_for
@@ -23,7 +23,7 @@ BLOCK = dataclasses.replace(HOTEND, second_s=9.0, zero_s=12.0, lag_s=1.9)
 LOOPS = {
     "hotend": (HOTEND, Loop(212.0, unit_s=60.0)),
     "block": (BLOCK, Loop(212.0, limit=0.8, noise_c=0.08, quantum_c=0.1, unit_s=60.0)),
-    "wound": (BLOCK, Loop(212.0, band_c=40.0, wound=True, unit_s=60.0)),
+    "wound": (BLOCK, Loop(212.0, band_c=40.0, saturated=True, unit_s=60.0)),
     "bed": (BED, Loop(70.0, period_s=0.5, filter_s=3.0, fan_extra=0.15, unit_s=300.0)),
 }
 
@@ -104,7 +104,7 @@ def held(name):
 
 
 def measured():
-    """Scales, means, strangers, slips of the pen and slip, over readings drawn once."""
+    """Scales, means, outliers, transcription errors and slip, over readings drawn once."""
     draw = np.random.default_rng(20)
     asked = np.array([50.0, 100.0, 150.0, -50.0, -100.0, -150.0, 100.0, 50.0])
     sides = np.sign(asked)[:, None]
@@ -120,7 +120,7 @@ def measured():
         "scale": [scale.scale_of(asked[:n], got[:n], spread) for n in (1, 3, 8)],
         "line": scale.line_of(asked, got, sides, spread),
         "strangers": [
-            scale.strangers(np.column_stack([asked, sides]), values, 0.03)
+            scale.outliers(np.column_stack([asked, sides]), values, 0.03)
             for values in (got, odd, got + np.where(np.arange(8) % 3, 0, 0.2))
         ],
         "slips": [
@@ -133,7 +133,7 @@ def measured():
                 (50.32, 50.2),
             )
         ],
-        "median": scale.by_median(got - asked),
+        "median": scale.robust_deviation(got - asked),
         "falls": [
             scale.falls_with(
                 np.array([2.0, 4, 8, 12, 16]), 1 - s * np.arange(5.0) ** 2, np.full(5, d)
@@ -211,13 +211,13 @@ def among():
         "few": (value[:5], doubt[:5]),
         "coarse": (np.round(value), 0.3 + 0 * doubt),
     }
-    found = {name: fellows.fellows(*case) for name, case in cases.items()}
+    found = {name: comparison.placed_among(*case) for name, case in cases.items()}
     return {
         "found": found,
-        "named": {name: fellows.named(one.chance) for name, one in found.items()},
-        "loose": fellows.named(found["three"].chance, 0.3),
+        "named": {name: comparison.named(one.chance) for name, one in found.items()},
+        "loose": comparison.named(found["three"].chance, 0.3),
         "changes": [
-            fellows.changes(odd - value + s, doubt, f) for s in (0.1, 2.0) for f in (3.0, 30.0)
+            comparison.changes(odd - value + s, doubt, f) for s in (0.1, 2.0) for f in (3.0, 30.0)
         ],
     }
 

@@ -30,13 +30,13 @@ TALKS = {
         "--flow 1 --expected 0,45 --wall 0.48 --wall 0.47 --wall 0.48",
         "o.47",
     ),
-    "a reading unlike its fellows, typed right": (
+    "a reading unlike the others, typed right": (
         "flow fit --flow 1 --expected 0.45",
         "0.48 0.47 0.48 0.84 0.48 -",
         "--flow 1 --expected 0.45 --wall 0.48 --wall 0.47 --wall 0.48 --wall 0.48",
         "0.84 does not fit 0.48, 0.47, 0.48",
     ),
-    "a reading unlike its fellows, meant so": (
+    "a reading unlike the others, meant so": (
         "probe fit --offset -1.85",
         "0.12 0.13 0.12 0.21 0.21 -",
         "--offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12 --drag 0.21",

@@ -1,4 +1,4 @@
-"""Many printers: a manifest's rows, resumed runs, workers that die, the scheduler, fellows."""
+"""Many printers: a manifest's rows, resumed runs, workers that die, the scheduler, comparisons."""
 
 import csv
 import json
@@ -23,7 +23,7 @@ from omphalon.farm.jobs import FarmJob
 from omphalon.farm.manifest import ManifestRow
 from omphalon.farm.store import JobAnswer
 from omphalon.farm.workers import run_here
-from omphalon.physics.fellows import changes, fellows, named
+from omphalon.physics.comparison import changes, named, placed_among
 from test_unmoved import COMMANDS
 
 LOG = "hotend-oscillation.csv"
@@ -353,15 +353,15 @@ def test_no_scheduler_is_a_sentence(here, run):
     assert run(*words, "--scheduler", "x", "--workers", "2").returncode == 2
 
 
-# --- fellows
+# --- the others
 
 
-def test_intervals_among_fellows_hold():
+def test_intervals_among_the_others_hold():
     draw = np.random.default_rng(3)
     held, false = [], []
     for _ in range(60):
         own = np.abs(draw.normal(1.0, 0.3, 40))
-        found = fellows(draw.normal(5, 1.0, 40) + draw.normal(0, own), own)
+        found = placed_among(draw.normal(5, 1.0, 40) + draw.normal(0, own), own)
         held.append(np.abs(found.away) <= found.half_width)
         false.append(named(found.chance).any())
     assert 0.93 <= np.mean(held) <= 0.97 and np.mean(false) <= 0.1
@@ -374,18 +374,18 @@ def test_the_odd_ones_are_found():
         own = np.full(40, 0.5)
         value = draw.normal(0, 1.0, 40) + draw.normal(0, own)
         value[:4] += np.array([1, -1, 1, -1]) * 3 * 1.96 * math.hypot(1.0, 0.5)
-        mark = named(fellows(value, own).chance)
+        mark = named(placed_among(value, own).chance)
         found, wrong = found + mark[:4].sum(), wrong + mark[4:].sum()
     assert found >= 0.9 * 160 and wrong <= 0.05 * (found + wrong)
 
 
-def test_alike_values_are_no_news_and_one_exact_stranger_is():
-    same = fellows(np.full(8, 2.5), np.zeros(8))
+def test_alike_values_are_no_news_and_one_exact_outlier_is():
+    same = placed_among(np.full(8, 2.5), np.zeros(8))
     assert not named(same.chance).any()
-    one = fellows(np.array([2.5] * 12 + [2.6]), np.zeros(13))
+    one = placed_among(np.array([2.5] * 12 + [2.6]), np.zeros(13))
     assert named(one.chance).tolist() == [False] * 12 + [True]
     with pytest.raises(ValueError, match="5 are needed"):
-        fellows(np.ones(4), np.ones(4))
+        placed_among(np.ones(4), np.ones(4))
 
 
 def test_a_change_is_held_against_its_own_interval():
@@ -441,7 +441,7 @@ def test_who_differs_and_who_has_changed():
     )
 
 
-def test_printers_of_another_model_are_no_fellows():
+def test_printers_of_another_model_are_not_compared():
     mixed = [*answers(VALUES[:4], "a"), *answers(VALUES[4:], "b")]
     found = compare_farms(mixed)
     assert all(c.centre is None for c in found.numbers) and not found.odd
@@ -453,9 +453,9 @@ def test_printers_of_another_model_are_no_fellows():
 def test_compare_says_who_and_draws(here, run):
     done = run("farm", "fit", "farm.csv", "--out", "out")
     assert done.returncode == 0, done.stderr
-    told = run("farm", "compare", "out", "--plot", "fellows.png")
+    told = run("farm", "compare", "out", "--plot", "others.png")
     assert told.returncode == 4 and "Skua" in told.stdout and "drive wheel" in told.stdout
-    assert (here / "fellows.png").stat().st_size > 10_000
+    assert (here / "others.png").stat().st_size > 10_000
     document = json.loads(run("farm", "compare", "out", "--json").stdout)
     assert document["evidence"]["odd"] == ["Plover", "Skua"] and document["verdict"] == "change"
     page = (here / "out" / "farm.html").read_text()

@@ -59,13 +59,13 @@ def imports(path):
 @pytest.mark.parametrize("room", sorted(ALLOWED))
 def test_imports_point_one_way(room):
     files = list((SOURCE / room).rglob("*.py"))
-    strangers = {
+    forbidden = {
         (f.name, other)
         for f in files
         for other in imports(f)
         if other not in ALLOWED[room] | {room}
     }
-    assert not strangers
+    assert not forbidden
 
 
 def test_the_root_holds_public_modules_that_nothing_inside_imports():

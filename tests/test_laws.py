@@ -26,8 +26,8 @@ def test_student(freedom):
 def test_the_median_tells_the_deviation_under_wild_readings(sigma):
     misses = np.random.default_rng(1).normal(0, sigma, 4001)
     misses[:200] += 100 * sigma
-    assert scale.by_median(misses) == pytest.approx(sigma, rel=0.12)
-    assert scale.by_median(np.array([-1.0, 0.0, 1.0])) == pytest.approx(1.4826, abs=1e-4)
+    assert scale.robust_deviation(misses) == pytest.approx(sigma, rel=0.12)
+    assert scale.robust_deviation(np.array([-1.0, 0.0, 1.0])) == pytest.approx(1.4826, abs=1e-4)
 
 
 @pytest.mark.parametrize(
@@ -92,15 +92,15 @@ def test_a_ratio_that_falls_with_speed(slope, sure):
 
 
 @pytest.mark.parametrize("bad", [0, 3])
-def test_a_stranger_is_found(bad):
+def test_an_outlier_is_found(bad):
     got = np.array([75.4, 75.3, 75.5, 75.45, 75.35])
     got[bad] -= 9.0
-    found = scale.strangers(np.full((5, 1), 1.0), got, 0.3)
+    found = scale.outliers(np.full((5, 1), 1.0), got, 0.3)
     assert list(np.flatnonzero(found.out)) == [bad] and not found.unclear
 
 
 def test_of_two_that_disagree_nobody_can_tell_which():
-    found = scale.strangers(np.ones((2, 1)), np.array([75.0, 66.0]), 0.3)
+    found = scale.outliers(np.ones((2, 1)), np.array([75.0, 66.0]), 0.3)
     assert found.unclear and not found.out.any()
 
 
@@ -246,7 +246,7 @@ def test_a_roof_is_found(top):
         peak(VALUES, np.full(15, 5.0), 1.0)
 
 
-def test_looks_are_averaged_and_a_stranger_left_out():
+def test_looks_are_averaged_and_an_outlier_left_out():
     best = told_by(np.array([0.050, 0.051, 0.049, 0.050, 0.090]), 0.002, 0.001)
     assert best.value == pytest.approx(0.05) and list(best.keep) == [True] * 4 + [False]
     one, four = (told_by(np.full(n, 0.05), 0.002, 0.0).half_width for n in (1, 4))

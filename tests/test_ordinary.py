@@ -138,9 +138,9 @@ NONE = {
         lambda: other(logged(), target_c=lambda row: 260 if float(row["target_c"]) else 0),
         "never reached",
     ),
-    "hardly moved": (
+    "hardly excited": (
         lambda: [r for r in logged(hold_s=600.0) if float(r["time_s"]) > 200],
-        "hardly moved",
+        "hardly changed",
     ),
 }
 

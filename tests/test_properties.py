@@ -12,7 +12,7 @@ from omphalon.lines.codes import codes_of
 from omphalon.lines.dialect import FORMS, ControlLoop, Dialect, load_dialect
 from omphalon.lines.listing import listed
 from omphalon.lines.template import checked
-from omphalon.physics import fellows, lead, scale
+from omphalon.physics import comparison, lead, scale
 from omphalon.physics.impulses import SHAPERS, residual, seconds
 from omphalon.physics.lead import NoAnswer
 from omphalon.printer.dialogue import Ear, framed
@@ -168,11 +168,14 @@ def test_scores_in_another_scale_have_their_peak_in_the_same_place(scores, facto
 
 
 @given(st.lists(st.floats(-3, 3), min_size=6, max_size=20), st.floats(10, 500), st.floats(0.5, 9))
-def test_fellows_are_odd_in_any_unit_and_order(away, middle, unit):
+def test_odd_ones_are_odd_in_any_unit_and_order(away, middle, unit):
     value = middle + np.array(away)
     doubt = np.full(len(value), 0.5)
-    one, other = fellows.fellows(value, doubt), fellows.fellows(unit * value, unit * doubt)
-    turned = fellows.fellows(value[::-1], doubt)
+    one, other = (
+        comparison.placed_among(value, doubt),
+        comparison.placed_among(unit * value, unit * doubt),
+    )
+    turned = comparison.placed_among(value[::-1], doubt)
     assert other.chance == pytest.approx(one.chance, abs=1e-6)
     assert turned.chance[::-1] == pytest.approx(one.chance, abs=1e-9)
 

@@ -1,4 +1,4 @@
-"""What comes from a stranger is data: archives, journals, dialects, ports, files, and lines."""
+"""What comes from elsewhere is data: archives, journals, dialects, ports, files, and lines."""
 
 import json
 import os

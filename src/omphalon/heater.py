@@ -66,7 +66,7 @@ def fit(logs: Sequence[TemperatureLog], question: HeaterQuestion | None = None) 
 
     Parameters
     ----------
-    logs : of oscillation tests of one heater, or one of any log in which it was really moved
+    logs : of oscillation tests of one heater, or one of any log in which the power really changed
     question : target, aim, the controller's loop, the present gains
     """
     return Result(heater_answer(logs, question or HeaterQuestion(), load_dialect(None)))

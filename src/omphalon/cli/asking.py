@@ -15,7 +15,7 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import Measure, parsed
 from omphalon.tables.rows import grouped, rows_of
 
-FELLOWS = 3  # readings that a further one is held against
+OTHERS = 3  # readings that a further one is held against
 STRANGE = 5.0  # of their own scatter, beyond which it is asked again
 LEAST_SCATTER = 0.004  # of their size: less is no scatter of a hand's
 BACK = "back"  # takes the last reading back
@@ -139,7 +139,7 @@ class _Conversation:
     def _reading(
         self, one: Asked, number: int, taken: Sequence[tuple[list[str], float]], beside: list[str]
     ) -> str:
-        """A reading; one that does not fit its fellows is asked again."""
+        """A reading; one that does not fit the others is asked again."""
         sizes, doubted = [size for _, size in taken], ""
         so_far = f"; so far {', '.join(f'{s:g}' for s in sizes)}" if sizes and not beside else ""
         ends = f"{so_far}{'' if beside else ', Enter: done'}"
@@ -231,14 +231,14 @@ def _in_bench(words: str, named: str | None) -> set[str]:
     return {name for name, row in rows.items() if row(state, {}) is not None}
 
 
-def _fits(size: float, step: float, fellows: Sequence[float]) -> bool:
-    """Whether a reading lies where its fellows do, by their own scatter; never is one doubted that
+def _fits(size: float, step: float, others: Sequence[float]) -> bool:
+    """Whether a reading lies where the others do, by their scatter; never is one doubted that
     stands there already, or a step of the caliper beside it.
     """
-    if len(fellows) < FELLOWS or any(abs(size - f) <= 1.001 * step for f in fellows):
+    if len(others) < OTHERS or any(abs(size - f) <= 1.001 * step for f in others):
         return True
-    middle = statistics.median(fellows)
-    scatter = 1.5 * statistics.median(abs(f - middle) for f in fellows)
+    middle = statistics.median(others)
+    scatter = 1.5 * statistics.median(abs(f - middle) for f in others)
     return abs(size - middle) <= STRANGE * max(scatter, LEAST_SCATTER * abs(middle), 1e-9)
 
 

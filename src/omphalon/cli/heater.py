@@ -171,8 +171,8 @@ reading = options(
 def fit(
     how: Leaving, logs: tuple[str, ...], gain_scale: float | None, fan: str | None, **given: Any
 ) -> Answer:
-    """Turn the LOG of an on/off oscillation test into gains, or any LOG in which the heater was
-    really moved: a heat-up and a hold, other targets. Several LOGs of tests are fitted together.
+    """Turn the LOG of an on/off oscillation test into gains, or any LOG in which the power
+    really changed: a heat-up and a hold, other targets. Several LOGs of tests are fitted together.
 
     A LOG is a table with a header (time_s, temperature_c, target_c, power), or the text a serial
     console showed. Where there is none, --cycle for each cycle makes careful gains.

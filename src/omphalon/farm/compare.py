@@ -1,4 +1,4 @@
-"""Who is not like its fellows, and who has changed: numbers; `compare_words` says them."""
+"""Printers that differ from the rest, or have changed: numbers; `compare_words` says them."""
 
 from __future__ import annotations
 
@@ -12,7 +12,14 @@ from omphalon.base.arrays import Array, Mask
 from omphalon.base.errors import echoed
 from omphalon.farm.figures import FIGURES, Figure
 from omphalon.farm.store import JobAnswer
-from omphalon.physics.fellows import FEWEST, Fellows, changes, deviation_of, fellows, named
+from omphalon.physics.comparison import (
+    FEWEST,
+    Placement,
+    changes,
+    deviation_of,
+    named,
+    placed_among,
+)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -42,7 +49,7 @@ class Measured:
 
 @dataclass(frozen=True, kw_only=True)
 class Placed:
-    """A printer's number among its fellows': how far from their centre, the half width of that, how
+    """A printer's number among the others': how far from their centre, the half width of that, how
     often by chance; `differs`: named. Distances of a ratio are shares.
     """
 
@@ -104,12 +111,12 @@ class FarmComparison:
             numbers, key=lambda c: (min((p.chance for p in c.odd), default=2.0), c.key not in moved)
         )
 
-    def panel(self, one: Comparison) -> FellowsPanel:
+    def panel(self, one: Comparison) -> OthersPanel:
         """A number of all printers, by its size."""
         ordered = sorted(one.placed, key=lambda p: p.measured.value)
         held = {c.after.printer: c for c in self.changed if c.key == one.key}
         of = [held.get(p.measured.printer) for p in ordered]
-        return FellowsPanel(
+        return OthersPanel(
             names=tuple(p.measured.printer for p in ordered),
             values=np.array([p.measured.value for p in ordered]),
             half_width=np.array([p.measured.half_width for p in ordered]),
@@ -122,7 +129,7 @@ class FarmComparison:
 
     @property
     def odd(self) -> list[tuple[Comparison, Placed]]:
-        """Who differs from the fellows, the surest first."""
+        """Who differs from the others, the surest first."""
         found = [(c, p) for c in self.numbers for p in c.odd]
         return sorted(found, key=lambda pair: pair[1].chance)
 
@@ -133,10 +140,10 @@ class FarmComparison:
 
 
 @dataclass(frozen=True, kw_only=True)
-class FellowsPanel:
+class OthersPanel:
     """One number of many printers: names, values (n,) with half widths (n,), those before (n,), NaN
     where there is none, which differ from the others or have changed, and the centre and standard
-    deviation of the fellows, where there are enough of them.
+    deviation of the others, where there are enough of them.
     """
 
     names: tuple[str, ...]
@@ -152,7 +159,7 @@ class FellowsPanel:
 def compare_farms(
     results: Sequence[JobAnswer], earlier: Sequence[JobAnswer] = ()
 ) -> FarmComparison:
-    """Printers against their fellows, and against an earlier run.
+    """Printers against the others, and against an earlier run.
 
     `earlier`: of the run that it is held against; empty: none.
     """
@@ -216,7 +223,7 @@ def _compared(key: Key, found: list[Measured]) -> Comparison:
     if len(found) < FEWEST:
         alone = [Placed(measured=m, away=0.0, half_width=math.inf, chance=1.0) for m in found]
         return Comparison(key=key, placed=tuple(alone), centre=None, spread=0.0)
-    usual: Fellows = fellows(*_scaled(key.figure, found))
+    usual: Placement = placed_among(*_scaled(key.figure, found))
     placed = tuple(
         Placed(measured=m, away=float(away), half_width=float(half), chance=float(chance))
         for m, away, half, chance in zip(

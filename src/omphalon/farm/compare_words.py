@@ -10,7 +10,7 @@ from omphalon.answers.finding import Finding, Shown
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import echoed
 from omphalon.farm.compare import Changed, Comparison, FarmComparison, Key, Measured, Placed
-from omphalon.physics.fellows import FEWEST
+from omphalon.physics.comparison import FEWEST
 from omphalon.tables.units import digits
 
 MOST_ROWS = 12  # of each table on the screen; the document has all
@@ -47,8 +47,8 @@ def _because(found: FarmComparison, apart: Sequence[Comparison], earlier: bool) 
     parts = []
     if apart:
         parts.append(
-            f"{_listed(odd)} from the fellows beyond chance" if odd else
-            "no printer differs from its fellows beyond chance"
+            f"{_listed(odd)} from the others beyond chance" if odd else
+            "no printer differs from the others beyond chance"
         )  # fmt: skip
     if earlier:
         parts.append(
@@ -91,7 +91,7 @@ def _points(key: Key, away: float) -> str:
 def _rows(found: FarmComparison) -> tuple[Shown, ...]:
     out: list[Shown] = []
     if found.odd:
-        out.append(Shown("differs", ("value", "fellows", "away")))
+        out.append(Shown("differs", ("value", "the others", "away")))
         out += [_odd_row(number, one) for number, one in found.odd[:MOST_ROWS]]
     if found.moved:
         out.append(Shown("changed", ("now", "before", "change")))
@@ -116,7 +116,7 @@ def _moved_row(one: Changed) -> Shown:
 def _next(found: FarmComparison, verdict: str) -> str:
     """What the surest finding points at."""
     if verdict == "retest":
-        return f"fit more printers of one model: {FEWEST} make fellows; or give an earlier run"
+        return f"fit more printers of one model: {FEWEST} can be compared; or give an earlier run"
     first: list[tuple[str, str, str]] = [
         (p.measured.printer, _short(c.key), _points(c.key, p.away)) for c, p in found.odd
     ] + [(c.after.printer, _short(c.key), _points(c.key, c.change)) for c in found.moved]

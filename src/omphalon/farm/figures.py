@@ -1,5 +1,5 @@
 """What printers are compared by: numbers with intervals that the answers hold, and what points
-where when one of them is not like its fellows'; the table stands in tables/figures.csv.
+where when one of them differs from the others'; the table stands in tables/figures.csv.
 """
 
 from __future__ import annotations

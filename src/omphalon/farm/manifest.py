@@ -154,7 +154,7 @@ def _wrong(row: ManifestRow, studies: Mapping[str, Study]) -> str:
 
 def template_lines() -> Iterator[str]:
     """A manifest to fill in."""
-    yield "# one row a log; paths from this file's folder; model: printers of one model are fellows"
+    yield "# one row a log; paths from this folder; printers of one model are compared"
     yield "# further columns are options of the fits by their names; an empty cell is not given"
     yield "# several readings in one cell stand between blanks"
     yield "printer,model,study,log,axis,heater,target,steps,asked,mark,left"

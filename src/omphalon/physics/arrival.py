@@ -14,7 +14,7 @@ from scipy import signal
 from omphalon.base.arrays import Array, Mask
 from omphalon.physics.hunting import Hunting, hunting
 from omphalon.physics.oscillation import noise_level, quantum
-from omphalon.physics.scale import memory
+from omphalon.physics.scale import autocorrelation_time
 from omphalon.tables.constants import BAND_C
 
 NEAR_C = 1.0  # of its target: there it has arrived
@@ -345,4 +345,4 @@ def _of_hold(off: Array, power: Array | None, seen: Arrival) -> dict[str, float]
 
 def pieces(values: Array) -> float:
     """Independent pieces in a series (n,) of mean 0: its length over its memory, two at least."""
-    return max(len(values) / memory(values), 2.0)
+    return max(len(values) / autocorrelation_time(values), 2.0)

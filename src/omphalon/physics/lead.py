@@ -12,7 +12,7 @@ import numpy as np
 from scipy import ndimage
 
 from omphalon.base.arrays import Array, Mask
-from omphalon.physics.scale import by_median, student_95
+from omphalon.physics.scale import robust_deviation, student_95
 from omphalon.tables.constants import NORMAL_95
 
 STRANGE = 3.6  # deviations beyond which a point is left out
@@ -22,7 +22,7 @@ WORTHY = (
 TENT_SHARES = (0.3, 0.5)  # of the range that a score is a tent over
 SHARES, SHARP_SHARES = (1.0, 0.7, 0.5), (0.7, 0.5, 0.35, 0.25)  # of the range that counts
 ROUNDS = 3  # of leaving out; the last one only fits, so that what was left out has left the fit too
-MOST_STRANGE = 0.2  # of the readings: more are no strangers
+MOST_OUTLIERS = 0.2  # of the readings: more are none
 
 
 class NoAnswer(Exception):
@@ -77,7 +77,7 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
     keep = np.ones(len(values), dtype=bool)
     if len(values) >= 3:
         middle = float(np.median(values))
-        spread = max(random, by_median(values - middle))
+        spread = max(random, robust_deviation(values - middle))
         keep = np.abs(values - middle) <= STRANGE * spread
     good = values[keep]
     mean = float(good.mean())
@@ -160,7 +160,7 @@ def _rough_crossing(values: Array, bulge: Array, known: float) -> tuple[float, b
     x, y = values[order], bulge[order]
     smooth = ndimage.median_filter(y, 3, mode="nearest")
     smooth[0], smooth[-1] = np.median(y[:2]), np.median(y[-2:])
-    noise = max(known, by_median(y - smooth))
+    noise = max(known, robust_deviation(y - smooth))
     slope = np.polyfit(x - x.mean(), y, 1)[0] * float(np.ptp(x))
     if slope > 4 * noise:
         raise NoAnswer(NoAnswer.RISING)
@@ -206,9 +206,9 @@ def _local_fit(
             return None
         curve, cover = np.polyfit(x, y, order, cov="unscaled")
         miss = y - np.polyval(curve, x)
-        robust = max(by_median(miss) * math.sqrt(len(x) / freedom), known)
+        robust = max(robust_deviation(miss) * math.sqrt(len(x) / freedom), known)
         strange = np.abs(miss) > STRANGE * robust
-        if left == 0 or not strange.any() or strange.sum() > MOST_STRANGE * len(x):
+        if left == 0 or not strange.any() or strange.sum() > MOST_OUTLIERS * len(x):
             break
         keep[used[strange]] = False
         used = used[~strange]
@@ -306,9 +306,9 @@ def _tent(values: Array, score: Array, inside: Mask, share: float, known: float)
         sums = np.sum(miss**2, axis=1)
         at = int(np.argmin(sums))
         freedom = max(len(x) - 4, 1)
-        robust = max(by_median(miss[at]) * math.sqrt(len(x) / freedom), known)
+        robust = max(robust_deviation(miss[at]) * math.sqrt(len(x) / freedom), known)
         strange = np.abs(miss[at]) > STRANGE * robust
-        if left == 0 or not strange.any() or strange.sum() > MOST_STRANGE * len(x):
+        if left == 0 or not strange.any() or strange.sum() > MOST_OUTLIERS * len(x):
             break
         keep[used[strange]] = False
     variance = (4.0 * known**2 + float(sums[at])) / (4.0 + freedom)
@@ -330,7 +330,7 @@ def _valley(values: Array, score: Array, step: float) -> float | None:
     if len(x) < 7:
         return None
     smooth = ndimage.uniform_filter1d(y, 3, mode="nearest")
-    noise = max(by_median(y - smooth) * math.sqrt(1.5), 0.5 * step)
+    noise = max(robust_deviation(y - smooth) * math.sqrt(1.5), 0.5 * step)
     top = int(np.argmax(smooth))
     for other in range(len(x)):
         low, high = sorted((top, other))

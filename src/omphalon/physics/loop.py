@@ -42,8 +42,8 @@ class Gains:
 
 @dataclass(frozen=True)
 class Loop:
-    """The controller that will run the gains, and the work it is judged on. `wound`: it acts from
-    the cold start on, so that its integral has run up to the limit when it comes within the band.
+    """The controller that will run the gains, and the work it is judged on. `saturated`: it acts
+    from the cold start on, so that its integral stands at the limit when it comes within the band.
     """
 
     target_c: float
@@ -51,7 +51,7 @@ class Loop:
     period_s: float = 0.2
     filter_s: float = 1.0
     band_c: float = BAND_C
-    wound: bool = False
+    saturated: bool = False
     unit_s: float = 60.0
     fan_extra: float = 0.4
     noise_c: float = 0.05
@@ -171,7 +171,7 @@ class _Controller:
         )
         self.goal, self.loop, self.step_s = goal, loop, step_s
         self.blend = 1.0 - float(np.exp(-step_s / loop.filter_s))
-        self.integral = np.full(rise.shape, loop.limit if loop.wound else 0.0)
+        self.integral = np.full(rise.shape, loop.limit if loop.saturated else 0.0)
         self.slope = np.zeros(rise.shape)
         self.before = rise.copy()
 

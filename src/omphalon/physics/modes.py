@@ -12,7 +12,7 @@ from scipy.optimize import least_squares
 
 from omphalon.base.arrays import Array, Mask
 from omphalon.physics.resonance import DriveShape, Law, Mode, Response, follows, rising
-from omphalon.physics.scale import by_median
+from omphalon.physics.scale import robust_deviation
 from omphalon.physics.sweep import RATE_HZ
 from omphalon.tables.constants import NORMAL_95
 
@@ -389,7 +389,7 @@ def _starts(values: Array) -> list[int]:
     to a share of the loudest, at least APART_S apart.
     """
     loud = np.abs(values)
-    quiet = by_median(values) + 1e-300
+    quiet = robust_deviation(values) + 1e-300
     block = int(0.02 * RATE_HZ)
     level = loud[: len(loud) // block * block].reshape(-1, block).max(axis=1)
     least = max(TIMES_QUIET * quiet, LOUD_SHARE * float(np.quantile(level, 0.995)))

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.special import stdtrit
 
 from omphalon.base.arrays import Array, Complexes, Integers
-from omphalon.physics.scale import by_median
+from omphalon.physics.scale import robust_deviation
 
 # half width, as a share of the gain, of what intervals and noise of the reports cut off a cycle:
 # from the families "two masses" and "radiation" of benchmarks/intervals.py
@@ -91,7 +91,7 @@ def noise_level(time_s: Array, temperature_c: Array) -> float:
     off = (y[:-4] - 4 * y[1:-3] + 6 * y[2:-2] - 4 * y[3:-1] + y[4:]) / np.sqrt(70.0)
     steep = np.abs(y[4:] - y[:-4]) / np.maximum(time_s[4:] - time_s[:-4], 1e-9)
     off = off[steep <= np.quantile(steep, 0.4)]
-    return by_median(off)
+    return robust_deviation(off)
 
 
 def quantum(temperature_c: Array) -> float:

@@ -14,7 +14,7 @@ from scipy import ndimage
 from scipy.optimize import least_squares
 
 from omphalon.base.arrays import Array, Mask
-from omphalon.physics.scale import by_median
+from omphalon.physics.scale import robust_deviation
 
 STANDS_OUT = 4.0  # deviations above the plate's grain
 AROUND_PX, SPARSE = 64, 8  # of the plate around a pixel; of them every eighth is looked at
@@ -67,7 +67,7 @@ def off_the_plate(small: Array) -> tuple[Array, float]:
         Image.fromarray(few).resize(small.shape[::-1], Image.Resampling.BILINEAR), dtype=np.float32
     )
     off = smooth - ground
-    return off, by_median(off[::3, ::3]) + 0.5
+    return off, robust_deviation(off[::3, ::3]) + 0.5
 
 
 def standing_out(off: Array, deviation: float) -> NDArray[np.bool_]:

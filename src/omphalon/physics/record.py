@@ -131,7 +131,7 @@ def join(records: Sequence[Record]) -> Record:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MovedLog:
+class ExcitedLog:
     """A log as it is fitted: times from its start, readings, power 0…1, targets; each (n,).
 
     `rows` are the reports that are looked at. `at_rest`: it begins cold, or at the ambient

@@ -22,7 +22,7 @@ from omphalon.tables.constants import NORMAL_95
 
 PRIOR_FREEDOM = 4.0  # readings that the assumed scatter counts as (see above)
 HAND = math.sqrt(0.5 * 3)  # geometric mean of half and three times
-STRANGE = 0.012  # chance that sound readings hold one that is called a stranger
+OUTLIER_CHANCE = 0.012  # that sound readings hold one that is called an outlier
 RECTANGULAR_95 = 1.65  # coverage factor of a rectangular distribution (GUM G.1.3, table G.1)
 MOST_READINGS = 60  # that anybody takes
 NEGLIGIBLE = 0.2  # of the random part: a common part smaller than that changes nothing
@@ -67,7 +67,7 @@ class Line:
     offsets: tuple[Estimate, ...]
 
 
-def by_median(misses: Array) -> float:
+def robust_deviation(misses: Array) -> float:
     """The deviation of misses from zero, of which a minority may be wild: 1.4826 × the median of
     their size.
 
@@ -86,7 +86,7 @@ def by_median(misses: Array) -> float:
     return float(np.median(np.abs(misses))) / float(ndtri(0.75))
 
 
-def memory(values: Array) -> float:
+def autocorrelation_time(values: Array) -> float:
     """How many neighbours in a series say the same: 1 + 2 Σ of its autocorrelation, up to the first
     negative value.
 
@@ -279,8 +279,8 @@ def readings_needed(half_width: float, matters: float, readings: int) -> int | N
 
 
 @dataclass(frozen=True)
-class Strangers:
-    """Readings that disagree with their fellows beyond chance, and whether it cannot be told which
+class Outliers:
+    """Readings that disagree with the others beyond chance, and whether it cannot be told which
     of them it is.
     """
 
@@ -288,13 +288,13 @@ class Strangers:
     unclear: bool
 
 
-def strangers(columns: Array, got: Array, known: float) -> Strangers:
+def outliers(columns: Array, got: Array, known: float) -> Outliers:
     """Which readings do not belong: the largest studentised residual, again and again, as long as
     it is beyond chance.
 
     Residuals of least squares, each over the deviation that the others and what is known beforehand
-    tell, against Student's t at STRANGE/n. Without enough readings to spare, two share the largest
-    one: then it cannot be told which is wrong.
+    tell, against Student's t at OUTLIER_CHANCE/n. Without enough readings to spare, two share the
+    largest one: then nothing says which is wrong.
 
     Parameters
     ----------
@@ -305,7 +305,7 @@ def strangers(columns: Array, got: Array, known: float) -> Strangers:
 
     Returns
     -------
-    Strangers
+    Outliers
 
     References
     ----------
@@ -321,15 +321,15 @@ def strangers(columns: Array, got: Array, known: float) -> Strangers:
         miss = np.where(free, (y - x @ (cover @ (x.T @ y))) / np.sqrt(np.maximum(spare, 1e-6)), 0.0)
         squares, freedom = float(np.sum(spare * miss**2)), len(y) - 1 - columns.shape[1]
         others = [pooled(max(squares - m**2, 0.0), freedom, known)[0] for m in miss]
-        chance = 1 - STRANGE / (2 * len(y))
+        chance = 1 - OUTLIER_CHANCE / (2 * len(y))
         score = np.abs(miss) / np.array(others) / stdtrit(PRIOR_FREEDOM + freedom, chance)
         order = np.argsort(score)
         if score[order[-1]] <= 1.0:
             break
         if score[order[-2]] > 0.97 * score[order[-1]]:
-            return Strangers(~inside, True)
+            return Outliers(~inside, True)
         inside[np.flatnonzero(inside)[order[-1]]] = False
-    return Strangers(~inside, False)
+    return Outliers(~inside, False)
 
 
 def slip_of_pen(value: float, expected: float, known: float, places: int) -> float | None:

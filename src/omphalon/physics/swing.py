@@ -17,7 +17,7 @@ from scipy.optimize import least_squares
 
 from omphalon.base.arrays import Array
 from omphalon.physics.resonance import Mode
-from omphalon.physics.scale import by_median, memory
+from omphalon.physics.scale import autocorrelation_time, robust_deviation
 from omphalon.tables.constants import NORMAL_95
 
 BAND_HZ, STEPS_A_OCTAVE = (15.0, 160.0), 36  # where modes are looked for
@@ -167,7 +167,7 @@ def fit_swings(lines: Sequence[Trace], wide_mm: float) -> Swings:
     rest = whole.read
     shares = np.zeros(0)
     columns = np.zeros((len(rest), 0))
-    noise = max(by_median(rest), LEAST_MM)
+    noise = max(robust_deviation(rest), LEAST_MM)
     for _ in range(MOST_MODES):
         best = _strongest(whole, rest, columns, how, p)
         if best is None:
@@ -179,7 +179,7 @@ def fit_swings(lines: Sequence[Trace], wide_mm: float) -> Swings:
         found = _refined(whole, start, noise)
         new_shares, new_columns = whole.shared(found)
         left = whole.read - new_columns @ new_shares
-        noise = max(by_median(left), LEAST_MM)
+        noise = max(robust_deviation(left), LEAST_MM)
         if not _sound(found, new_shares) or not _worth(whole, rest, left, noise):
             break
         p, how = found[:-3], found[-3:]
@@ -251,7 +251,7 @@ def _sound(p: Array, shares: Array) -> bool:
 
 def _worth(whole: _Lines, before: Array, after: Array, noise: float) -> bool:
     """Whether a further mode explains enough, and at more than one speed."""
-    each = max(memory(after), 1.0)
+    each = max(autocorrelation_time(after), 1.0)
     limit = FAR * noise
     gained = np.minimum(np.abs(before), limit) ** 2 - np.minimum(np.abs(after), limit) ** 2
     total = float(gained.sum()) / noise**2 / each
@@ -266,7 +266,7 @@ def _worth(whole: _Lines, before: Array, after: Array, noise: float) -> bool:
 def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array) -> Swings:
     """The modes with their half widths, by the curvature at the best."""
     count = len(shares)
-    noise = max(by_median(rest), LEAST_MM)
+    noise = max(robust_deviation(rest), LEAST_MM)
     model = columns @ shares if count else np.zeros(len(rest))
     lines = tuple(
         (one.along_mm, whole.read[a:b], model[a:b])
@@ -279,7 +279,7 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
             noise_mm=noise,
             whole=0.0,
             lines=lines,
-            seen_to_hz=_seen_to(whole, p[-3:], noise, memory(rest)),
+            seen_to_hz=_seen_to(whole, p[-3:], noise, autocorrelation_time(rest)),
         )
     slopes = []
     for k in range(len(p)):
@@ -289,7 +289,7 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
         slopes.append((moved[0] - moved[1]) / (2 * nudge[k]))
     full = np.column_stack([*slopes, columns])
     spread = max(float(np.std(np.clip(rest, -FAR * noise, FAR * noise))), noise)
-    information = full.T @ full / (spread**2 * max(memory(rest), 1.0))
+    information = full.T @ full / (spread**2 * max(autocorrelation_time(rest), 1.0))
     known = np.arange(2 * count, len(p))
     information[known, known] += 1 / np.square(HOW_SPREAD)
     deviation = np.sqrt(np.maximum(np.diag(np.linalg.pinv(information)), 0.0))
@@ -311,7 +311,7 @@ def _swings(whole: _Lines, p: Array, shares: Array, columns: Array, rest: Array)
         noise_mm=noise,
         whole=total,
         lines=lines,
-        seen_to_hz=_seen_to(whole, p[-3:], spread, memory(rest)),
+        seen_to_hz=_seen_to(whole, p[-3:], spread, autocorrelation_time(rest)),
     )
 
 

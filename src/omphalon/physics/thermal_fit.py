@@ -11,7 +11,7 @@ from scipy.optimize import least_squares
 from omphalon.base.arrays import Array, Integers, Mask
 from omphalon.base.stages import begins
 from omphalon.physics.record import PowerSteps, Record
-from omphalon.physics.scale import memory
+from omphalon.physics.scale import autocorrelation_time
 from omphalon.physics.thermal import ThermalModel, first_order
 from omphalon.tables.constants import NORMAL_95
 
@@ -227,7 +227,9 @@ def fit_thermal(record: Record) -> ThermalFit:
     beside = np.concatenate([one[0], [one[0][0] - 1.5, 1.5]])
     tries = [_fit_masses(problem, 2, start, record.delay_s, 5) for start in (behind, beside)]
     two = _fit_masses(problem, 2, min(tries, key=lambda f: f[1])[0], record.delay_s)
-    pieces = max(len(problem.time_s) / memory(problem.solve(one[0], 1)[2][: use.sum()]), 10.0)
+    pieces = max(
+        len(problem.time_s) / autocorrelation_time(problem.solve(one[0], 1)[2][: use.sum()]), 10.0
+    )
     evidence = float(pieces * np.log(max(one[1], 1e-12) / max(two[1], 1e-12)) - 2 * np.log(pieces))
     masses, best = (2, two[0]) if evidence > 0 else (1, one[0])
     return _model_fit(problem, best, masses, near, use, record.doubt_s, evidence)
@@ -346,9 +348,9 @@ def slopes_at(
     slopes = [weighed(basis)]
     for n in range(len(p)):
         nudge = 1e-4 * max(1.0, abs(p[n]))
-        moved = p.copy()
-        moved[n] += nudge
-        slopes.append(weighed((basis_of(moved) - basis) @ coefficient / nudge)[:, None])
+        nudged = p.copy()
+        nudged[n] += nudge
+        slopes.append(weighed((basis_of(nudged) - basis) @ coefficient / nudge)[:, None])
     return np.hstack(slopes)
 
 
@@ -368,7 +370,7 @@ def _model_fit(
     sd = np.concatenate([problem.linear_prior(size)[1], problem.shape_prior[1][: len(p)]])
     information = full.T @ full
     scatter = float(residual[:count] @ residual[:count]) / max(count - len(sd), 1)
-    inflation = max(scatter, 1.0) * memory(residual[:count])
+    inflation = max(scatter, 1.0) * autocorrelation_time(residual[:count])
     everything = np.linalg.inv(information / inflation + np.diag(1 / sd**2))
     keep = [*range(size, size + len(p)), 0, 1]
     covariance = np.asarray(everything[np.ix_(keep, keep)], dtype=np.float64)

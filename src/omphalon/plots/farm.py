@@ -14,7 +14,7 @@ from omphalon.base.errors import shown
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 
 if TYPE_CHECKING:
-    from omphalon.farm.compare import FarmComparison, FellowsPanel, Key
+    from omphalon.farm.compare import FarmComparison, Key, OthersPanel
 
 MOST_PANELS = 6
 NAMES_ALL = 12  # printers up to which each is named
@@ -36,7 +36,7 @@ def draw_farm(figure: Figure, found: FarmComparison) -> None:
     more = "; hollow: before" if changed else ""
     more += f"; {left} more numbers in the document" if left else ""
     figure.suptitle(
-        f"Printers among their fellows: dot and 95 % interval each; grey: the fellows{more}",
+        f"Printers among the others: dot and 95 % interval each; grey: the others{more}",
         x=0.01,
         ha="left",
         color=INK,
@@ -45,7 +45,7 @@ def draw_farm(figure: Figure, found: FarmComparison) -> None:
     )
 
 
-def _panel(ax: Axes, key: Key, panel: FellowsPanel) -> None:
+def _panel(ax: Axes, key: Key, panel: OthersPanel) -> None:
     what, _, model = key.title.rstrip(")").partition(" (")
     dress(ax, x=key.figure.unit, title=f"{what}\n{model}" if model else what)
     ax.locator_params(axis="x", nbins=5)
@@ -77,7 +77,7 @@ def _panel(ax: Axes, key: Key, panel: FellowsPanel) -> None:
     _name(ax, panel, rows)
 
 
-def _name(ax: Axes, panel: FellowsPanel, rows: NDArray[np.int64]) -> None:
+def _name(ax: Axes, panel: OthersPanel, rows: NDArray[np.int64]) -> None:
     """Names: of all at the axis where they are few; else of those that differ or have changed."""
     ax.set_ylim(-0.8, len(rows) - 0.2)
     if len(rows) <= NAMES_ALL:

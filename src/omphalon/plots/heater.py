@@ -12,8 +12,8 @@ from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress, say
 
 if TYPE_CHECKING:
     from omphalon.studies.heater.check import HeaterCheck
+    from omphalon.studies.heater.excited import Excited
     from omphalon.studies.heater.fit import HeaterFit
-    from omphalon.studies.heater.moved import Moved
 
 
 def draw_heater_fit(figure: Figure, fit: HeaterFit) -> None:
@@ -51,8 +51,8 @@ def draw_log(ax: Axes, fit: HeaterFit) -> None:
         color=INK,
         fontsize=10,
     )
-    if fit.moved is not None:
-        draw_stretches(ax, fit.moved)
+    if fit.excited is not None:
+        draw_stretches(ax, fit.excited)
     first, last, words = closer_look(fit)
     inset = ax.inset_axes((0.47, 0.09, 0.51, 0.52))
     dress(inset, title="")
@@ -73,24 +73,24 @@ def draw_log(ax: Axes, fit: HeaterFit) -> None:
 
 def closer_look(fit: HeaterFit) -> tuple[float, float, str]:
     """Which part of the log is magnified, and what it is: the first cycles, or the arrival."""
-    if fit.moved is None:
+    if fit.excited is None:
         test = fit.tests[0]
         first = float(test.found.start_s[0] - test.time_s[0])
         return first, first + float(np.sum(test.found.period_s[:4])), "first cycles"
-    holds = [s.start_s for s in fit.moved.stretches if s.kind == "holds"]
-    delay = fit.moved.fit.log.delay_s
+    holds = [s.start_s for s in fit.excited.stretches if s.kind == "holds"]
+    delay = fit.excited.fit.log.delay_s
     return holds[0] - 2 * delay, holds[0] + 12 * delay, "arrival"
 
 
-def draw_stretches(ax: Axes, moved: Moved) -> None:
+def draw_stretches(ax: Axes, excited: Excited) -> None:
     """Where stretches begin, by name, and where the loss changed."""
     top = ax.get_ylim()[1]
-    width = float(moved.time_s[-1] - moved.time_s[0])
-    for one in moved.stretches:
+    width = float(excited.time_s[-1] - excited.time_s[0])
+    for one in excited.stretches:
         ax.axvline(one.start_s, color=PALE, linewidth=1)
         if one.end_s - one.start_s > 0.08 * width:
             ax.text(one.start_s, top, f" {one.kind}", color=INK, fontsize=9, va="top")
-    for at, share in moved.clear_losses:
+    for at, share in excited.clear_losses:
         ax.axvline(at, color=SAND, linewidth=1.2, linestyle=":")
         low, high = ax.get_ylim()
         label = f" loss {share.value:+.0%}"

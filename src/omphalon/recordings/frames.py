@@ -62,10 +62,10 @@ def readings(frame: Frame, table: str) -> Readings:
         If a column is of another table, or a value cannot be.
     """
     known = {one.name: one for one in TABLES[table]}
-    strangers = [str(name) for name in frame if name not in known]
-    if strangers:
+    unknown = [str(name) for name in frame if name not in known]
+    if unknown:
         raise UsageError(
-            f"no column {echoed(strangers[0])} in readings of {table}", "use " + ", ".join(known)
+            f"no column {echoed(unknown[0])} in readings of {table}", "use " + ", ".join(known)
         )
     cells = {name: _cells(known[name], frame[name]) for name in frame}
     lengths = {len(some) for some in cells.values()}

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.physics.fellows import changes, named
+from omphalon.physics.comparison import changes, named
 
 FALSE = 0.05  # of false ones among those that are named
 

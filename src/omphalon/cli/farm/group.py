@@ -90,7 +90,7 @@ def _template_lines() -> Iterator[str]:
     "--scheduler",
     metavar="ADDRESS",
     help="A Dask scheduler instead: tcp://HOST:PORT or tls://HOST:PORT. It runs any code that its "
-    "callers send: keep it from strangers, by tls:// or a network of its own.",
+    "callers send: keep others out, by tls:// or a network of its own.",
 )
 @click.option("--tls-ca", metavar="FILE", help="Who signs the certificates.  [Dask's own settings]")
 @click.option("--tls-cert", metavar="FILE", help="Our certificate.  [Dask's own settings]")
@@ -119,7 +119,7 @@ def fit(
     as_json: bool,
 ) -> int:
     """Fit every log that MANIFEST.csv lists: a table with the columns printer, study, log, and
-    options by their names; model says which printers are fellows. Several readings in one cell
+    options by their names; model says which printers are compared. Several readings in one cell
     stand between blanks.
 
     A second run does only what is missing or changed. DIR holds results.csv, answers/ and a page.
@@ -275,7 +275,7 @@ def show(places: tuple[str, ...], as_json: bool) -> int:
     return 1 if any(r.error for r in rows) else 0
 
 
-@click.command("compare", short_help="Who is not like its fellows, and who has changed.")
+@click.command("compare", short_help="Find printers that differ from the rest, or have changed.")
 @click.argument("place", metavar="DIR")
 @click.argument("earlier", metavar="[EARLIER]", required=False)
 @answering(dialect=False, bench=False)
@@ -285,7 +285,7 @@ def compare(how: Leaving, place: str, earlier: str | None) -> Answer:
 
     \b
     Example:
-      omphalon farm compare farm --plot fellows.png
+      omphalon farm compare farm --plot others.png
     """
     from omphalon.farm.compare import compare_farms
     from omphalon.farm.compare_words import comparison_finding

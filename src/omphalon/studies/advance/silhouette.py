@@ -17,7 +17,7 @@ from omphalon.base.arrays import Array
 from omphalon.base.shapes import OneOf, Shape, Some, Within
 from omphalon.base.stages import begins
 from omphalon.physics.pose import shrunk
-from omphalon.physics.scale import by_median
+from omphalon.physics.scale import robust_deviation
 from omphalon.recordings.recording import GreyPicture, Reading, Readings
 from omphalon.studies.advance.question import AdvanceQuestion
 from omphalon.tables.units import Number
@@ -213,7 +213,7 @@ def _refuse_turned(height: Array, out: Array, left: Array, layer_mm: float) -> N
     """Refuse a picture that has the seam where the clean corner should be."""
     body = height > FOOT_MM
     rough = [
-        by_median(np.diff(_by_layer(height[body], side[body], layer_mm)[1], n=2))
+        robust_deviation(np.diff(_by_layer(height[body], side[body], layer_mm)[1], n=2))
         for side in (out, left)
     ]
     if rough[0] > ROUGHER * rough[1]:

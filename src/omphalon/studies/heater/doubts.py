@@ -18,7 +18,7 @@ from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_fit import COLD_C, ThermalFit
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import Excerpt
-from omphalon.studies.heater.moved import Moved
+from omphalon.studies.heater.excited import Excited
 from omphalon.studies.heater.tuning import Tuned
 from omphalon.tables.heaters import kind_of
 
@@ -186,7 +186,7 @@ def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) ->
     return odd
 
 
-def refuse_too_little(read: Moved, tuned: Tuned) -> None:
+def refuse_too_little(read: Excited, tuned: Tuned) -> None:
     """Refuse gains for a heater of which an ordinary log leaves too much open, and say which
     experiment would tell most.
     """
@@ -199,7 +199,7 @@ def refuse_too_little(read: Moved, tuned: Tuned) -> None:
     raise Refusal("too-little-told", share=share, missing=missing, experiment=EXPERIMENTS[name])
 
 
-def refuse_not_at_work(read: Moved, present: Gains) -> None:
+def refuse_not_at_work(read: Excited, present: Gains) -> None:
     """Refuse present gains that an ordinary log shows not to be at work: its power moves as theirs
     would, by another factor.
 
@@ -228,7 +228,7 @@ def refuse_not_at_work(read: Moved, present: Gains) -> None:
         raise Refusal("gains-not-at-work", factor=factor)
 
 
-def moved_doubts(read: Moved, tuned: Tuned) -> list[Remark]:
+def excited_doubts(read: Excited, tuned: Tuned) -> list[Remark]:
     """What gains from an ordinary log stand on thinly."""
     odd = [Remark("ordinary", {"count": len(read.stretches)})]
     if tuned.sensitivity[0] > THIN:

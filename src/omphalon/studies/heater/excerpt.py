@@ -330,7 +330,7 @@ def _delay(t: Array, y: Array, switched: Switching) -> float:
 
 
 def by_controller(log: TemperatureLog) -> bool:
-    """Whether a controller moved the power, in steps of all sizes: no test switches so."""
+    """Whether a controller set the power, in steps of all sizes: no test switches so."""
     if log.power is None:
         return False
     near = np.arange(len(log.power)) >= int(np.argmax(log.temperature_c > _middle(log)))

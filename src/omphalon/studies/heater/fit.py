@@ -15,23 +15,23 @@ from omphalon.physics import oscillation, record
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.record import Record
-from omphalon.physics.scale import by_median
+from omphalon.physics.scale import robust_deviation
 from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.check import ALLOWED, Allowed
 from omphalon.studies.heater.doubts import (
+    excited_doubts,
     explained,
     fit_doubts,
     heater_doubts,
     log_doubts,
     logs_disagree,
-    moved_doubts,
     refuse_not_at_work,
     refuse_other_scale,
     refuse_too_little,
 )
 from omphalon.studies.heater.excerpt import Excerpt, by_controller, excerpt
-from omphalon.studies.heater.moved import Moved, moved
+from omphalon.studies.heater.excited import Excited, excited
 from omphalon.studies.heater.question import FAR_FAN, HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
 
@@ -46,15 +46,15 @@ SPIKE_C, SPIKE_SCATTERS, MOST_SPIKES = 1.0, 6.0, 0.05  # off the model: °C, sca
 
 @dataclass(frozen=True, kw_only=True)
 class HeaterFit:
-    """The tests, or the ordinary log that was `moved`, their model and cycles, the gains chosen and
-    what they promise, what was odd.
+    """The tests, or what was read of an ordinary log (`excited`), their model and cycles, the gains
+    chosen and what they promise, what was odd.
 
     `gains` are for power 0…1; `full_power` is what stands for 1 in the controller's own scale.
     """
 
     heater: str
     tests: tuple[Excerpt, ...]
-    moved: Moved | None = None
+    excited: Excited | None = None
     model: ThermalFit
     cycle: Ultimate | None
     tuned: Tuned
@@ -65,9 +65,9 @@ class HeaterFit:
     remarks: tuple[Remark, ...]
 
     @property
-    def read(self) -> Excerpt | Moved:
+    def read(self) -> Excerpt | Excited:
         """The first test, or the ordinary log."""
-        return self.moved or self.tests[0]
+        return self.excited or self.tests[0]
 
     @property
     def power_logged(self) -> bool:
@@ -108,7 +108,7 @@ def fit_heater(
             if question.heater is not None:
                 odd += heater_doubts(log, question.heater)
         if len(logs) == 1 and by_controller(logs[0]):
-            return _from_moved(logs[0], question, full_power, odd)
+            return _from_excited(logs[0], question, full_power, odd)
         try:
             tests = tuple(excerpt(log, question.target_c) for log in logs)
             return _from_tests(tests, logs, question, full_power, odd)
@@ -116,17 +116,17 @@ def fit_heater(
             if refusal.code in NO_TEST and len(logs) == 1 and logs[0].power is not None:
                 with contextlib.suppress(Refusal):  # what is wrong with it as a test says more
                     before = [*odd, *refusal.remarks]
-                    return _from_moved(logs[0], question, full_power, before)
+                    return _from_excited(logs[0], question, full_power, before)
             raise
     except Refusal as refusal:
         raise refusal.after(odd) from None
 
 
-def _from_moved(
+def _from_excited(
     log: TemperatureLog, question: HeaterQuestion, full_power: float, odd: Sequence[Remark]
 ) -> HeaterFit:
     """Gains out of a log without a test."""
-    read = moved(log, question.target_c)
+    read = excited(log, question.target_c)
     heater = question.heater or heater_at(read.target_c)
     asked = replace(question, fan_on=question.fan_on is True, far_fan=FAR_FAN)
     if read.cooling is not None and question.fan_cooling is None:
@@ -142,14 +142,14 @@ def _from_moved(
     return HeaterFit(
         heater=heater,
         tests=(),
-        moved=read,
+        excited=read,
         model=read.fit.thermal,
         cycle=None,
         tuned=tuned,
         **_decided(tuned, heater, present),
         full_power=full_power,
         log_scale=log.power_scale,
-        remarks=(*odd, *read.remarks, *moved_doubts(read, tuned)),
+        remarks=(*odd, *read.remarks, *excited_doubts(read, tuned)),
     )
 
 
@@ -239,7 +239,7 @@ def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Remar
     miss = np.abs(fit.fitted_c - np.concatenate([t.temperature_c for t in tests]))
     off_target = np.abs(np.concatenate([t.temperature_c - t.target_c for t in tests]))
     near = off_target <= tests[0].near_c + SPIKE_NEAR_C
-    limit = max(SPIKE_SCATTERS * by_median(miss[near & np.isfinite(miss)]), SPIKE_C)
+    limit = max(SPIKE_SCATTERS * robust_deviation(miss[near & np.isfinite(miss)]), SPIKE_C)
     off = near & (miss > limit)
     if not 0 < off.sum() <= MOST_SPIKES * len(off):
         return fit, []

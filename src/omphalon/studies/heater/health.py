@@ -9,11 +9,11 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from omphalon.answers.remarks import Refusal, Remark
-from omphalon.physics.scale import memory
+from omphalon.physics.scale import autocorrelation_time
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.changes import Change, Pair
 from omphalon.studies.heater.excerpt import BUSY
-from omphalon.studies.heater.moved import FULL, SETTLES_DELAYS, Moved, moved
+from omphalon.studies.heater.excited import FULL, SETTLES_DELAYS, Excited, excited
 
 # what the same heater differs by from one day to the next, as a deviation: the room, the supply,
 # how the sensor sits; shares, and s of the delay; judgements
@@ -35,7 +35,7 @@ def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float
     `log`: with a heat-up from cold at full power, and a hold.
     """
     try:
-        read = moved(log, target_c)
+        read = excited(log, target_c)
     except Refusal:
         return {}
     found = {**_holding(read), **_heat_up(read)}
@@ -45,7 +45,7 @@ def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float
     }
 
 
-def _holding(read: Moved) -> dict[str, tuple[float, float]]:
+def _holding(read: Excited) -> dict[str, tuple[float, float]]:
     """The mean power of the first hold once it has settled, before its loss changes."""
     hold = next((s for s in read.stretches if s.kind == "holds"), None)
     if hold is None:
@@ -56,11 +56,11 @@ def _holding(read: Moved) -> dict[str, tuple[float, float]]:
     if rows.sum() < 20:
         return {}
     power = read.power[rows]
-    own = float(np.std(power)) * np.sqrt(max(memory(power), 1.0) / len(power))
+    own = float(np.std(power)) * np.sqrt(max(autocorrelation_time(power), 1.0) / len(power))
     return {"holding_power": (float(power.mean()), float(own))}
 
 
-def _heat_up(read: Moved) -> dict[str, tuple[float, float]]:
+def _heat_up(read: Excited) -> dict[str, tuple[float, float]]:
     """The rise in the middle of the heat-up, and how late its beginning answers: where the line
     through it would have left the room's temperature.
     """

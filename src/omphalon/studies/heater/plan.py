@@ -23,7 +23,7 @@ TITLES = {
 
 @dataclass(frozen=True, kw_only=True)
 class HeaterTest:
-    """Which heater, its target (None: a usual one), and how it is moved: by the controller's own
+    """Which heater, its target (None: a usual one), and how it is excited: by the controller's own
     test of so many cycles, by a step of the target and back, or by a heat-up and a hold.
     """
 

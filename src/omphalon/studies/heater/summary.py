@@ -14,13 +14,13 @@ from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
 from omphalon.physics.linear import textbook
 from omphalon.physics.loop import Gains
-from omphalon.physics.scale import by_median
+from omphalon.physics.scale import robust_deviation
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 
 FEWEST = 3  # cycles
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
-MOST_SWING_C = 60.0  # a larger one is a slip of the pen
+MOST_SWING_C = 60.0  # a larger one is a transcription error
 MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
 # of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
 # come out is measured (docs/heater.md)
@@ -131,4 +131,4 @@ def fit_summary(
 
 def _scatter(values: np.ndarray) -> float:
     """Deviation by the median, as a share of it."""
-    return by_median(values - np.median(values)) / float(np.median(values))
+    return robust_deviation(values - np.median(values)) / float(np.median(values))

@@ -127,7 +127,7 @@ def loop_of(test: Sensed, fit: ThermalFit, heater: str, question: HeaterQuestion
         period_s=question.loop_period_s,
         filter_s=question.filter_s,
         band_c=question.band_c or ALWAYS_C,
-        wound=question.band_c == 0,
+        saturated=question.band_c == 0,
         unit_s=kind_of(heater).unit_s,
         fan_extra=cooling,
         noise_c=noise,

@@ -11,8 +11,8 @@ from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.loop import Gains
 from omphalon.recordings.recording import TemperatureLog
+from omphalon.studies.heater.excited import Excited
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
-from omphalon.studies.heater.moved import Moved
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import promised_range
 from omphalon.tables.heaters import is_hotend
@@ -71,8 +71,8 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
 def _because(fit: HeaterFit) -> str:
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     where = f"{fit.cycles} cycles" + ("" if len(fit.tests) == 1 else f" of {len(fit.tests)} logs")
-    if fit.moved is not None:
-        where = f"{plural(len(fit.moved.stretches), 'stretch')} without a test"
+    if fit.excited is not None:
+        where = f"{plural(len(fit.excited.stretches), 'stretch')} without a test"
     how = f"{where}, and a model with {masses} that follows them to {fit.model.rms_c:.2f} °C"
     tuned = fit.tuned
     if fit.verdict == "keep" and tuned.worth is not None:
@@ -185,7 +185,7 @@ def _cycle_evidence(fit: HeaterFit) -> dict[str, Any]:
             "ultimate_gain_spread": fit.cycle.gain_spread if fit.power_logged else None,
             "cycle_phase_deg": fit.cycle.phase_deg,
         }
-    assert fit.moved is not None
+    assert fit.excited is not None
     (gain, period), (spread, _) = fit.tuned.ultimate
     return {
         "cycles_used": 0,
@@ -193,11 +193,11 @@ def _cycle_evidence(fit: HeaterFit) -> dict[str, Any]:
         "amplitude_c": None,
         "ultimate_gain": gain,
         "ultimate_gain_spread": spread,
-        "stretches": [asdict(s) for s in fit.moved.stretches],
+        "stretches": [asdict(s) for s in fit.excited.stretches],
         "losses": [
-            {"at_s": at, "share": e.value, "spread": e.half_width} for at, e in fit.moved.losses
+            {"at_s": at, "share": e.value, "spread": e.half_width} for at, e in fit.excited.losses
         ],
-        "power_logged": "mean" if fit.moved.averaged else "sample",
+        "power_logged": "mean" if fit.excited.averaged else "sample",
     }
 
 
@@ -206,11 +206,11 @@ def _means(fit: HeaterFit) -> str:
     new, old = promised["new gains"], promised.get("present gains")
     words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
     if is_hotend(fit.heater):
-        words += f" and sinks by {new['dip_c']:.1f} °C when the fan comes on"
+        words += f" and dips by {new['dip_c']:.1f} °C when the fan comes on"
     if old is None:
         return words
-    sinks = f" and {old['dip_c']:.1f} °C" if is_hotend(fit.heater) else ""
-    return words + f"; with the present gains {old['ripple_c']:.2g} °C{sinks}"
+    dips = f" and {old['dip_c']:.1f} °C" if is_hotend(fit.heater) else ""
+    return words + f"; with the present gains {old['ripple_c']:.2g} °C{dips}"
 
 
 def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:
@@ -262,10 +262,10 @@ def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
     words = "" if question.fan_on is not None else " (--fan if not)"
     if question.fan_unsure(fit.heater):
         fan, words = "on or off", " (--fan says which, and sharpens both gains and ranges)"
-    if fit.moved is not None:
+    if fit.excited is not None:
         fan, words = "on" if question.fan_on else "off", " (--fan if not)"
-        if fit.moved.cooling is not None:
-            fan, words = "off", f", then on: it takes {fit.moved.cooling.value:.0%} more heat"
+        if fit.excited.cooling is not None:
+            fan, words = "off", f", then on: it takes {fit.excited.cooling.value:.0%} more heat"
     scale, loop = fit.log_scale, fit.tuned.loop
     acts = (
         f"from {loop.band_c:g} °C below the target on"
@@ -299,7 +299,7 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     masses = "one mass" if fit.model.masses == 1 else "two masses"
     holds = f"{m.holding_power:.0%} of full power holds {test.target_c:.0f} °C"
     return (
-        *(_stretch_rows(fit.moved) if fit.moved is not None else _cycle_rows(fit)),
+        *(_stretch_rows(fit.excited) if fit.excited is not None else _cycle_rows(fit)),
         Shown("model", (f"{masses}, {holds}",)),
         Shown("model's limit", (limit,)),
         *_predicted(fit),
@@ -331,17 +331,17 @@ TELLS = {
 MOST_STRETCHES = 6  # that are shown; the document has all
 
 
-def _stretch_rows(moved: Moved) -> list[Shown]:
+def _stretch_rows(excited: Excited) -> list[Shown]:
     """The stretches of an ordinary log with what each tells, and the changes of loss."""
-    shown = sorted(moved.stretches, key=lambda s: s.start_s - s.end_s)[:MOST_STRETCHES]
+    shown = sorted(excited.stretches, key=lambda s: s.start_s - s.end_s)[:MOST_STRETCHES]
     rows = [Shown("stretches", ("from", "to", "power", "tells"))]
     for one in sorted(shown, key=lambda s: s.start_s):
         span = (f"{one.start_s:.0f} s", f"{one.end_s:.0f} s", f"{one.power:.0%}")
         rows.append(Shown(f"  {one.kind}", (*span, TELLS[one.kind])))
-    for at, share in moved.clear_losses:
+    for at, share in excited.clear_losses:
         words = f"at {at:.0f} s, by {share.value:+.0%} ± {share.half_width:.0%} of what is lost"
         rows.append(Shown("loss changes", (words,)))
-    logged = "a mean since the last report" if moved.averaged else "a sample at each report"
+    logged = "a mean since the last report" if excited.averaged else "a sample at each report"
     return [*rows, Shown("power logged", (f"as {logged}, by what follows it better",))]
 
 

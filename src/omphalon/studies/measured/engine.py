@@ -43,8 +43,8 @@ class Sample:
 
     `got` (n,) in mm, at lengths `asked` (n,), or one value again and again (None); `sides`: errors
     (n,) by name that do not grow with the length; `known` of one reading beforehand; `column` and
-    `sign`: the number that a slip of the pen would be in, and how it counts; `among` (n,): which
-    may count at all; `settled`: nothing more is to be left out; `each`: readings in one value;
+    `sign`: the number that a transcription error would be in, and how it counts; `among` (n,):
+    which may count at all; `settled`: no more is to be left out; `each`: readings in one value;
     `extra_half`: half width of what the goal itself is known to; `no_zero`: readings too few to
     part it from the scale are taken to have no zero error, as one alone is; `beside`: what else was
     measured; `shown`: what a figure shows in place of `got` (values, which count, goal, mean);
@@ -324,11 +324,11 @@ def belonging(
     """Which readings belong together, and what is odd about the others.
 
     `columns`: (n, k), what the values should lie on. `values`: (n,) in mm. `rows`: (n,), where each
-    stands and how it was written, for slips of the pen in `column`. `known`: of one reading
+    stands and how it was written, for transcription errors in `column`. `known`: of one reading
     beforehand. `sign`: 1 where the written number grows with the value, −1 where it falls. Raises
     Refusal if some reading is wrong and it cannot be told which.
     """
-    found = scale.strangers(columns, values, known.whole)
+    found = scale.outliers(columns, values, known.whole)
     if found.unclear:
         raise Refusal("disagree")
     out, odd = found.out, []

@@ -15,7 +15,7 @@ from scipy.optimize import linear_sum_assignment
 
 from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
-from omphalon.physics.fellows import deviation_of
+from omphalon.physics.comparison import deviation_of
 from omphalon.physics.impulses import SHAPERS
 from omphalon.physics.resonance import Mode
 from omphalon.physics.rest import STRETCHES, Stillness, at_rest

@@ -1,4 +1,4 @@
-"""Gains out of any log in which the heater was really moved: which part of it tells most, when its
+"""Gains out of any log in which the power really changed: which part of it tells most, when its
 loss changed, and the model that follows it.
 """
 
@@ -12,9 +12,9 @@ from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array, Integers, Mask
 from omphalon.base.stages import begins
 from omphalon.physics import oscillation
-from omphalon.physics.moved import MOST_CHANGES, MOST_ROWS, MovedFit, fit_moved, loss_changes
-from omphalon.physics.record import MovedLog
-from omphalon.physics.scale import Estimate, by_median
+from omphalon.physics.excited import MOST_CHANGES, MOST_ROWS, ExcitedFit, fit_excited, loss_changes
+from omphalon.physics.record import ExcitedLog
+from omphalon.physics.scale import Estimate, robust_deviation
 from omphalon.physics.thermal_fit import AMBIENT_C, COLD_C, ThermalFit
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import (
@@ -48,7 +48,7 @@ CLEARLY = 100.0  # of log likelihood: so much better, one way of logging power i
 
 
 @dataclass(frozen=True, kw_only=True)
-class Moved:
+class Excited:
     """The part of an ordinary log that was used: arrays (n,), its stretches, its changes of loss
     (s from its start, shares of the loss at the target), and how its power was logged; `otherwise`
     is the model of the other way, where the log cannot tell which it was.
@@ -64,7 +64,7 @@ class Moved:
     stretches: tuple[Stretch, ...]
     losses: tuple[tuple[float, Estimate], ...]
     averaged: bool
-    fit: MovedFit
+    fit: ExcitedFit
     otherwise: ThermalFit | None
     remarks: tuple[Remark, ...]
 
@@ -84,7 +84,7 @@ class Moved:
         return max(self.rises, key=lambda e: e.value, default=None)
 
 
-def moved(log: TemperatureLog, target_c: float | None) -> Moved:
+def excited(log: TemperatureLog, target_c: float | None) -> Excited:
     """What an ordinary log tells.
 
     `target_c`: the one that gains are wanted for; None: from the log. Raises Refusal where it
@@ -113,7 +113,7 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
     cut = stretches(t, y, u, goals)
     _refuse_unheld(cut, delay, goal, [*odd, *cuts])
     ambient = float(np.median(y[:3])) if at_rest else AMBIENT_C
-    whole = MovedLog(
+    whole = ExcitedLog(
         time_s=t,
         reading_c=y,
         power=u,
@@ -130,7 +130,7 @@ def moved(log: TemperatureLog, target_c: float | None) -> Moved:
     losses = tuple(zip(fit.log.losses_s, fit.losses, strict=True))
     _refuse_misfit(fit, [*odd, *cuts])
     used = fit.log.time_s[-1]
-    return Moved(
+    return Excited(
         time_s=fit.log.time_s,
         temperature_c=fit.log.reading_c,
         power=fit.log.power,
@@ -156,7 +156,7 @@ def _passed_over(used_s: float, log: TemperatureLog, start: float) -> list[Remar
 
 
 def _most_telling(log: TemperatureLog) -> tuple[TemperatureLog, float]:
-    """The session of a log in which the heater was moved furthest, and when it begins."""
+    """The session of a log in which the power changed most, and when it begins."""
     parts = sessions(log)
     if not parts:
         raise Refusal("never-switched")
@@ -194,7 +194,7 @@ def _main_goal(part: TemperatureLog, goals: Array, target_c: float | None) -> fl
 
 
 def _refuse_unmoved(part: TemperatureLog, goal: float, odd: list[Remark]) -> None:
-    """Refuse a log in which the heater was hardly moved, or never came to its target."""
+    """Refuse a log in which the power hardly changed, or never came to its target."""
     y = part.temperature_c
     if y.max() < goal - NEAR_C - SAME_C:
         highest = float(y.max())
@@ -218,7 +218,7 @@ def _refuse_unheld(
         raise Refusal("hardly-held", odd, held=held, least=HELD_DELAYS * delay_s, goal=goal)
 
 
-def _refuse_misfit(fit: MovedFit, odd: list[Remark]) -> None:
+def _refuse_misfit(fit: ExcitedFit, odd: list[Remark]) -> None:
     """Refuse a model that misses the log."""
     if _astray(fit):
         raise Refusal("something-else", odd, miss=_miss_c(fit), sensor=fit.log.sigma_c)
@@ -227,13 +227,13 @@ def _refuse_misfit(fit: MovedFit, odd: list[Remark]) -> None:
         raise Refusal("not-its-power", odd, holding=holding)
 
 
-def _miss_c(fit: MovedFit) -> float:
+def _miss_c(fit: ExcitedFit) -> float:
     """How far a model misses its log, in °C."""
     log = fit.log
     return float(np.sqrt(np.mean((fit.thermal.fitted_c - log.reading_c)[log.rows] ** 2)))
 
 
-def _astray(fit: MovedFit) -> bool:
+def _astray(fit: ExcitedFit) -> bool:
     """Whether something else moved the temperature than a model of the heater explains."""
     miss, log = _miss_c(fit), fit.log
     moves = float(np.std(log.reading_c[log.rows]))
@@ -252,7 +252,7 @@ def _delay(t: Array, y: Array, u: Array, at_rest: bool) -> float:
     """
     usual = float(np.median(np.diff(t)))
     least = max(usual, 0.5)
-    calm = max(6 * by_median(np.diff(y)) if len(y) > 9 else 0.0, 1.0)
+    calm = max(6 * robust_deviation(np.diff(y)) if len(y) > 9 else 0.0, 1.0)
     if at_rest:
         on = int(np.argmax(u > BUSY))
         risen = np.flatnonzero((y > y[: on + 1].mean() + calm) & (np.arange(len(y)) > on))
@@ -263,7 +263,7 @@ def _delay(t: Array, y: Array, u: Array, at_rest: bool) -> float:
     return float(np.clip(t[after][np.argmax(y[after])] - t[fall], 2 * least, 60.0))
 
 
-def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, ThermalFit | None]:
+def _models(whole: ExcitedLog, cut: tuple[Stretch, ...]) -> tuple[ExcitedFit, ThermalFit | None]:
     """The model of a log: of its beginning first, both ways of logging power tried; then with the
     changes of loss that this shows. And the model of the other way, where it may be that.
     """
@@ -276,7 +276,7 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     for delays in FIRST_DELAYS:
         early = whole.time_s <= min([arrived + delays * whole.delay_s, *known])
         first = _thinned(_rows(replace(whole, losses_s=()), early), events)
-        fits = (fit_moved(replace(first, averaged=way)) for way in ways)
+        fits = (fit_excited(replace(first, averaged=way)) for way in ways)
         best, *others = sorted(fits, key=lambda fit: -fit.likelihood)
         if not _astray(best):
             break
@@ -288,13 +288,13 @@ def _models(whole: MovedLog, cut: tuple[Stretch, ...]) -> tuple[MovedFit, Therma
     begins("changes of what takes heat are looked for")
     moments = np.zeros(0) if known else _moments(whole, cut)
     found = loss_changes(all_of_it, best, moments, CHANGE_WORTH) if len(moments) else known
-    whole_fit = fit_moved(_thinned(replace(all_of_it, losses_s=tuple(found)), [*events, *found]))
+    whole_fit = fit_excited(_thinned(replace(all_of_it, losses_s=tuple(found)), [*events, *found]))
     # of a part that it does not follow, the beginning alone is used
     only = whole.at_rest and _astray(whole_fit)
     return (best if only else whole_fit), otherwise
 
 
-def _shows_means(log: MovedLog) -> bool:
+def _shows_means(log: ExcitedLog) -> bool:
     """Whether the heater's first report from cold has a part of the power that the next ones have
     whole: no sample has that.
     """
@@ -310,7 +310,7 @@ def _changes_of(fan: Array, t: Array) -> tuple[float, ...]:
     return tuple(float(at) for at in t[1:][steps][:MOST_CHANGES])
 
 
-def _rows(log: MovedLog, keep: Mask) -> MovedLog:
+def _rows(log: ExcitedLog, keep: Mask) -> ExcitedLog:
     """The reports of a log that are kept, as one of its own."""
     return replace(
         log,
@@ -322,7 +322,7 @@ def _rows(log: MovedLog, keep: Mask) -> MovedLog:
     )
 
 
-def _moments(log: MovedLog, cut: tuple[Stretch, ...]) -> Array:
+def _moments(log: ExcitedLog, cut: tuple[Stretch, ...]) -> Array:
     """When a change of loss could be told: in holds, once they have settled."""
     settles = SETTLES_DELAYS * log.delay_s
     spans = [(s.start_s + settles, s.end_s - 2 * log.delay_s) for s in cut if s.kind == "holds"]
@@ -333,7 +333,7 @@ def _moments(log: MovedLog, cut: tuple[Stretch, ...]) -> Array:
     return np.concatenate(parts) if parts else np.zeros(0)
 
 
-def _thinned(log: MovedLog, events_s: list[float]) -> MovedLog:
+def _thinned(log: ExcitedLog, events_s: list[float]) -> ExcitedLog:
     """The same log, where fewer of its reports are looked at: all around what happens, of steady
     ones some.
     """

@@ -1,4 +1,4 @@
-"""Which of many is not like its fellows, and what has changed: beyond chance, each one's own
+"""Which of many differs from the others, and what has changed: beyond chance, each one's own
 interval counted.
 """
 
@@ -11,12 +11,12 @@ from scipy import stats
 
 from omphalon.base.arrays import Array, Mask
 
-FEWEST = 5  # fellows; a spread of fewer says nothing
+FEWEST = 5  # values; the deviation of fewer says nothing
 # of false ones among those that are named, on the average of farms; half of one in twenty, so that
 # they also stay below one in twenty of all that are named in many farms together, where a farm with
 # one odd printer lets twice as many pass: docs/farm.md
 RATE = 0.025
-NEAR = 3.0  # deviations from the middle within which fellows tell their own spread
+NEAR = 3.0  # deviations from the middle within which values tell their own deviation
 ROUNDS, HALVINGS = 3, 45
 EXACT = 1e-6  # of the range: no value is held to be known closer
 # share of the degrees of freedom that is lost where the far ones are cut away before the spread is
@@ -50,12 +50,12 @@ KEPT_VARIANCE = _cut_variance(NEAR)
 
 
 @dataclass(frozen=True, kw_only=True)
-class Fellows:
-    """What is usual among fellows, and how far each is from it.
+class Placement:
+    """What is usual among many values, and how far each is from it.
 
-    centre, spread: of the fellows themselves (standard deviation beyond their own intervals).
+    centre, spread: of the values themselves (standard deviation beyond their own intervals).
     away: (n,) distances from the centre of the others. half_width: (n,) of their 95 % intervals.
-    chance: (n,) how often a fellow lies so far off by chance. usual: which told centre and spread.
+    chance: (n,) how often one lies so far off by chance. usual: which told centre and spread.
     """
 
     centre: float
@@ -66,7 +66,7 @@ class Fellows:
     usual: Mask
 
 
-def fellows(value: Array, deviation: Array) -> Fellows:
+def placed_among(value: Array, deviation: Array) -> Placement:
     """How far each of many lies from the others, in the light of their spread and its own doubt.
 
     Centre and spread come from those within NEAR deviations of the middle (the cut is made up for);
@@ -80,7 +80,7 @@ def fellows(value: Array, deviation: Array) -> Fellows:
 
     Returns
     -------
-    Fellows
+    Placement
 
     Raises
     ------
@@ -110,7 +110,7 @@ def fellows(value: Array, deviation: Array) -> Fellows:
     )  # share of the variance that is not known but found
     freedom = (1 - LOST * found) * (others.sum(1) - 1)
     away = value - middle
-    return Fellows(
+    return Placement(
         centre=float(centre),
         spread=float(whole),
         away=away,

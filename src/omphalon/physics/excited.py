@@ -1,4 +1,4 @@
-"""How the model of a heated block is fitted to any log in which the heater was really moved: a
+"""How the model of a heated block is fitted to any log in which the power really changed: a
 heat-up, holds, other targets, changes of loss.
 
 The controller made the power out of the noisy reading, and what is logged of it is a sample, or
@@ -21,8 +21,8 @@ from scipy.linalg import cholesky, solve_triangular
 from scipy.optimize import least_squares
 
 from omphalon.base.arrays import Array
-from omphalon.physics.record import MovedLog
-from omphalon.physics.scale import Estimate, memory, student_95
+from omphalon.physics.record import ExcitedLog
+from omphalon.physics.scale import Estimate, autocorrelation_time, student_95
 from omphalon.physics.thermal import ThermalModel, first_order
 from omphalon.physics.thermal_fit import (
     GROWTH_PRIOR,
@@ -52,12 +52,12 @@ AMBIENT_DOUBT_C = 1.5
 
 
 @dataclass(frozen=True, kw_only=True)
-class MovedFit:
+class ExcitedFit:
     """The model, as from a test, the changes of loss (as shares of the loss at the target), and the
     log posterior up to a constant, by which two ways of reading one log are told apart.
     """
 
-    log: MovedLog
+    log: ExcitedLog
     thermal: ThermalFit
     losses: tuple[Estimate, ...]
     likelihood: float
@@ -67,7 +67,7 @@ class MovedFit:
 class _Course:
     """What does not change from step to step of a fit."""
 
-    def __init__(self, log: MovedLog) -> None:
+    def __init__(self, log: ExcitedLog) -> None:
         self.log = log
         t = log.time_s
         self.step_s = max(log.interval_s / 4, log.delay_s / 25, t[-1] / MOST_POINTS)
@@ -221,8 +221,8 @@ def _constants(p: Array) -> tuple[list[tuple[float, float]], float, float]:
     return [(share, t1), (1 - share, t2)], lag, dead
 
 
-def fit_moved(log: MovedLog) -> MovedFit:
-    """Fit the model to a log in which a heater was moved.
+def fit_excited(log: ExcitedLog) -> ExcitedFit:
+    """Fit the model to a log in which a heater was excited.
 
     Parameters
     ----------
@@ -238,10 +238,10 @@ def fit_moved(log: MovedLog) -> MovedFit:
     course.whiten(p, float(course.solve(p)[0][0]))
     p, score = course.fitted(p, 40)
     whole = score + 2 * float(np.sum(np.log(np.diag(course.root))))
-    return _moved_fit(course, p, -whole / 2)
+    return _excited_fit(course, p, -whole / 2)
 
 
-def _moved_fit(course: _Course, p: Array, likelihood: float) -> MovedFit:
+def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
     """A fit with its covariance, by the curvature at its best."""
     log = course.log
     best, basis, residual = course.solve(p)
@@ -250,7 +250,7 @@ def _moved_fit(course: _Course, p: Array, likelihood: float) -> MovedFit:
     masses = len(_constants(p)[0])
     doubt = np.concatenate([course.prior(size, masses)[1], course.shapes(len(p))[1]])
     misfit = float(residual[:count] @ residual[:count]) / max(count - len(doubt), 1)
-    more = max(misfit, 1.0) * max(memory(residual[:count]), 1.0)
+    more = max(misfit, 1.0) * max(autocorrelation_time(residual[:count]), 1.0)
     everything = np.linalg.inv(full.T @ full / more + np.diag(1 / doubt**2))
     keep = [*range(size, size + len(p)), 0, 1]
     fitted = np.full(len(log.time_s), np.nan)
@@ -273,7 +273,7 @@ def _moved_fit(course: _Course, p: Array, likelihood: float) -> MovedFit:
         shift_doubts=0.0,
         least_growth=0.0,  # losses that shrink run away on the long way from cold
     )
-    return MovedFit(
+    return ExcitedFit(
         log=log,
         thermal=thermal,
         losses=_losses(course, p, best, everything),
@@ -298,7 +298,9 @@ def _losses(course: _Course, p: Array, best: Array, covariance: Any) -> tuple[Es
     return tuple(found)
 
 
-def loss_changes(log: MovedLog, fit: MovedFit, candidates_s: Array, worth: float) -> list[float]:
+def loss_changes(
+    log: ExcitedLog, fit: ExcitedFit, candidates_s: Array, worth: float
+) -> list[float]:
     """Moments at which the loss changed, one after the other as long as each explains more than
     `worth` of χ², with the model as it was fitted.
 
