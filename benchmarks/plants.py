@@ -114,7 +114,7 @@ BUSIEST = 0.85  # share of the power that holds the target with the fan on
 
 
 def draw_of(family: str, number: int, bed: bool) -> Plant:
-    """One heater of a family; drawn anew until its power holds the target with the fan on."""
+    """One heater of a family; drawn again until its power holds the target with the fan on."""
     for attempt in range(50):
         random = np.random.default_rng([11, FAMILIES.index(family), number, int(bed), attempt])
         target = float(round(random.uniform(55, 100) if bed else random.uniform(190, 250)))

@@ -765,7 +765,7 @@ def test_hostile_text_shows_as_text(bench, tmp_path, run):
     assert done.returncode == 0
     for sign in ("\x1b[31m", "\u202e", "\x9b"):
         done = run("bench", "changed", "nozzle", "--note", evil + sign, "--bench", "fulmar")
-        assert done.returncode == 2 and "type the note anew" in done.stderr
+        assert done.returncode == 2 and "type the note again" in done.stderr
     place = tmp_path / "fulmar"  # an older omphalon took such notes
     Bench(place).journal.append("part", "nozzle", {"note": f"{evil}\x1b[31m\x9b\u202e"})
     for words in ("bench journal", "bench journal --json", "bench journal --csv"):

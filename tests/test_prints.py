@@ -235,7 +235,7 @@ def test_a_print_that_cannot_be_saved(run):
 
 
 def piece(group, seed, run, folder):
-    """A cube or a gauge with options drawn anew: the options, and what a printer would do."""
+    """A cube or a gauge with options drawn again: the options, and what a printer would do."""
     random = np.random.default_rng([seed, 77])
     options, centred = option_set("corners", seed)
     keep = ("nozzle", "filament", "layer", "width", "fast", "first", "acceleration", "temp")

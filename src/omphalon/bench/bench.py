@@ -227,7 +227,7 @@ class Bench:
         self, settings: Sequence[tuple[Taken, str | None, Entry | None]], how: str
     ) -> list[int]:
         """Settings into the journal, all or none: each with the finding, or the earlier setting,
-        that it comes from. What is measured anew and stays as it was moves nothing that stands on
+        that it comes from. What is measured again and stays as it was moves nothing that stands on
         it.
         """
         rows: list[tuple[str, str, dict[str, Any], str | None]] = []

@@ -72,7 +72,7 @@ class Entry:
 
 
 class Journal:
-    """A bench's journal. Every method opens the file anew, so that processes may share it."""
+    """A bench's journal. Every method opens the file again, so that processes may share it."""
 
     def __init__(self, path: Path) -> None:
         self.path = path

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from distributed import Client, Future
 
 PATIENCE_S = 20.0  # for the scheduler to answer, and for the first worker to come
-ANEW_S = 5.0  # for a worker to be begun anew; it goes on in its own time after
+ANEW_S = 5.0  # for a worker to be started again; it goes on in its own time after
 LOOK_S = 0.25
 AHEAD = 3  # jobs a thread of the cluster's: one runs, two lie ready
 RETRIES = 2
@@ -46,8 +46,8 @@ def run_there(
 
     `answering`: a function of a module's top, which the workers can import too. `scheduler`:
     tcp://host:port, or tls://host:port. `timeout_s`: after which a job is ended, and its worker
-    begun anew. Raises UsageError if the package distributed is not installed; LinkFault if there is
-    no scheduler, it has no workers, or it goes away; what was done is done.
+    started again. Raises UsageError if the package distributed is not installed; LinkFault if there
+    is no scheduler, it has no workers, or it goes away; what was done is done.
     """
     try:
         from distributed import wait
@@ -231,7 +231,7 @@ class _Watch:
         self.looked = time.monotonic()
 
     def late(self, under_way: dict[Future, tuple[FarmJob, float]]) -> list[JobOutcome]:
-        """Jobs that have run for too long, taken off; their workers are begun anew."""
+        """Jobs that have run for too long, taken off; their workers are started again."""
         out: list[JobOutcome] = []
         if time.monotonic() - self.looked < LOOK_S * 4:
             return out
@@ -244,6 +244,6 @@ class _Watch:
                 future.cancel()
                 out.append(too_long(under_way.pop(future)[0], self.timeout_s))
             if late:
-                with contextlib.suppress(Exception):  # one without a nanny cannot be begun anew
+                with contextlib.suppress(Exception):  # one without a nanny cannot be started again
                     self.client.restart_workers([worker], timeout=ANEW_S, raise_for_error=False)
         return out

@@ -161,7 +161,7 @@ def _least_of_quadratic(points: Array, totals: Array, centre: Array) -> Array:
 
 
 def _total(outcome: Outcome, margin: Array, aim: Aim, loop: Loop) -> Array:
-    """Mean cost over the ensemble, and the price of a thin margin; (n,)."""
+    """Mean cost over the ensemble, and the price of a marginal loop; (n,)."""
     mean = outcome.cost(aim, loop).mean(axis=0)
     total = mean + SENSITIVITY_PRICE * np.maximum(0.0, margin - aim.sensitivity)
     return np.where(np.isfinite(total), total, 1e9)

@@ -41,7 +41,7 @@ class Speech(Enum):
     MISHEARD = "has not heard a line right, and will ask for it again"
     BUSY = "is at work"
     REFUSAL = "refuses"
-    START = "has started anew"
+    START = "has restarted"
     REPORT = "reports temperatures"
     WORD = "says something else"
     NOISE = "no text"
@@ -181,7 +181,7 @@ class Dialogue:
     def hear(self, data: bytes, now_s: float) -> Iterator[Heard]:
         """What these bytes hold; the pending line moves on by it.
 
-        Raises LinkFault if the printer has started anew.
+        Raises LinkFault if the printer has restarted.
         """
         for one in self.ear.hear(data):
             self._take(one, now_s)
@@ -225,9 +225,7 @@ class Dialogue:
     def _take(self, one: Heard, now_s: float) -> None:
         if one.kind is Speech.START and self.open:
             self.pending = None
-            raise LinkFault(
-                "the printer has started anew", "what was not stored is lost: begin again"
-            )
+            raise LinkFault("the printer has restarted", "what was not stored is lost: start over")
         pending = self.pending
         if pending is None:
             if one.kind is Speech.OK:
@@ -265,7 +263,7 @@ class Dialogue:
             self.pending = None
             raise LinkFault(
                 f"the printer asks for line {one.number} at line {pending.number}: it has lost "
-                "count, or started anew",
+                "count, or restarted",
                 "begin again",
             )
 

@@ -14,7 +14,7 @@ from omphalon.recordings.reports import Heating, Report
 from omphalon.tables.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
 from omphalon.tables.heaters import kind_of
 
-BACK_S = 1.0  # a printer's clock that goes back by more has started anew
+BACK_S = 1.0  # a printer's clock that goes back by more has restarted
 LEAP_S = 10.0  # and one that leaps further ahead may be misheard
 FEW = 5  # reports, of which the first may have been misheard
 STILL_S = 60.0
@@ -63,8 +63,8 @@ class ReportClock:
                 self.last_s = time  # the last one taken was a slip ahead: these go on from before
             elif time < self.last_s and self.count >= FEW:
                 raise LinkFault(
-                    "the printer's clock goes back: it has started anew",
-                    "what was not stored is lost: begin again",
+                    "the printer's clock goes back: it has restarted",
+                    "what was not stored is lost: start over",
                 )
             elif time < self.last_s:  # the first stamp of all was the slip
                 self.first[stamped] -= self.last_s + sum(steps) - time

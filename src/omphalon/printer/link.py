@@ -17,7 +17,7 @@ from omphalon.recordings.reports import Report
 
 UNREPORTED_S = 600.0  # silence for a slow line, on a printer that reports nothing meanwhile
 HELLO_AGAIN_S = 0.8
-HELLO_S = 4.0  # a board that starts anew when the port is opened needs some
+HELLO_S = 4.0  # a board that restarts when the port is opened needs some
 TRIED_S = 2.0  # for each further speed that is tried
 NOISY_S = 1.5  # after that, bytes without a single readable line mean the wrong speed
 MOST_READS = 6  # of one answer

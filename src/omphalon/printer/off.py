@@ -136,7 +136,7 @@ class _Off:
         return f"off was sent; watching it fall: {', '.join(seen)}"
 
     def _say(self) -> None:
-        """All that switches off: what is waited for ended, the count begun anew, each line until it
+        """All that switches off: what is waited for ended, the count restarted, each line until it
         is acknowledged, and all of them once more without numbers.
         """
         link = self.link
@@ -144,7 +144,7 @@ class _Off:
         if "break" in link.dialect.templates:
             self._urgent(lines.pop(0))
         for _ in range(2):
-            heard = self._count_anew()
+            heard = self._recount()
             missed = [line for line in lines if not self._urgent(line, waits=heard)]
             if heard and not missed:
                 break
@@ -152,10 +152,10 @@ class _Off:
         until = link.clock() + ANSWER_S / 3
         while link.clock() < until:
             link.pump()
-        self._count_anew()
+        self._recount()
 
-    def _count_anew(self) -> bool:
-        """The line that begins the count anew; whether it was acknowledged."""
+    def _recount(self) -> bool:
+        """The line that restarts the count; whether it was acknowledged."""
         line = self.link.line("number", number=0) if self.link.dialogue.numbered else None
         self.link.dialogue.next_number = 0
         return line is None or self._urgent(line)
@@ -172,7 +172,7 @@ class _Off:
         except LinkFault:
             if self._cut():
                 raise
-            return False  # it has lost count, or has started anew
+            return False  # it has lost count, or has restarted
         finally:
             answered = not link.waiting
             link.dialogue.forget()
@@ -188,7 +188,7 @@ class _Off:
         return False
 
     def _opened_again(self) -> bool:
-        """Open the wire anew, for as long as that may help."""
+        """Open the wire again, for as long as that may help."""
         until = self.link.clock() + REOPEN_S
         self.link.wire.close()
         while self.reopen is not None and self.link.clock() < until:
@@ -208,7 +208,7 @@ class _Off:
             if line is not None:
                 self._urgent(line)
                 self.link.wire.write(line.encode("ascii", "replace") + b"\n")
-                self._count_anew()
+                self._recount()
             self.watch()
         if self.shown():
             return SwitchedOff(
@@ -245,7 +245,7 @@ def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> Switched
     power, and a reading that is certain to fall, or is cold. Repeated while they do not; as a
     last resort the printer is halted. Nothing that comes meanwhile ends it early.
 
-    `link`: to the printer, in whatever state it is. `reopen`: opens the wire anew where it is cut;
+    `link`: to the printer, in whatever state it is. `reopen`: opens the wire again where it is cut;
     None: it cannot be.
     """
     off = _Off(link, reopen)

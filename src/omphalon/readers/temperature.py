@@ -248,7 +248,7 @@ def _refuse_pace(source: str, time: Array) -> None:
 
 
 def _restarts(time: Array) -> list[int]:
-    """Rows at which a clock began anew: far back, with a steady run of 15 rows on either side."""
+    """Rows at which a clock restarted: far back, with a steady run of 15 rows on either side."""
     back = (
         np.flatnonzero(np.diff(time) < -10 * max(float(np.median(np.abs(np.diff(time)))), 1e-9)) + 1
     )

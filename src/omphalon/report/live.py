@@ -104,7 +104,7 @@ class Plain(Quiet):
 
 
 class Live(Quiet):
-    """The picture in a terminal, drawn anew a few times a second."""
+    """The picture in a terminal, drawn again a few times a second."""
 
     def __init__(self, file: IO[str], passing: bool) -> None:
         from rich.console import Console

@@ -5,7 +5,7 @@ grades itself.
 # fault → what it is
 FAULTS = {
     "dropout": "it hears, and says nothing any more",
-    "restart": "it starts anew, and what was not stored is lost",
+    "restart": "it restarts, and what was not stored is lost",
     "noise": "bytes are changed on their way, both ways",
     "lost-lines": "one line in ten is lost for good, both ways",
     "stuck-sensor": "the hotend's reading stands still",

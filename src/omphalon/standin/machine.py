@@ -89,7 +89,7 @@ class Machine:
         self.start()
 
     def start(self) -> None:
-        """Switched on, or started anew: what was not stored is gone; the heat stays."""
+        """Switched on, or restarted: what was not stored is gone; the heat stays."""
         self.kept = copied(self.stored)
         for name in HEATERS:
             self.aim(name, 0.0)

@@ -13,7 +13,7 @@ from omphalon.prints.strokes import Stroke, Survey, gcode_lines, survey
 
 @dataclass(frozen=True, kw_only=True)
 class TestPrint:
-    """Strokes, made anew at each call; the comment header; the lines that set things; `plan`: what
+    """Strokes, made again at each call; the comment header; the lines that set things; `plan`: what
     a reader of the file must know; `side_view`: whether a picture shows it from the side.
     """
 
@@ -60,7 +60,7 @@ def plain_print(
 ) -> TestPrint:
     """A print in which no value changes on the way.
 
-    `strokes`: made anew at each call. `head`: what the file says of itself, before the printer and
+    `strokes`: made again at each call. `head`: what the file says of itself, before the printer and
     the speeds. `acceleration_line`: that sets it; None: by hand. Raises UsageError if it does not
     fit the bed, or its speed is never reached.
     """

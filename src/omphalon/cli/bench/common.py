@@ -112,7 +112,7 @@ def plain_note(text: str) -> str:
     if CONTROL.search(text.replace("\n", " ").replace("\t", " ")):
         raise UsageError(
             f"{echoed(text)}: a sign in it that is no text, and could change how a line is shown",
-            "type the note anew, in plain letters",
+            "type the note again, in plain letters",
         )
     if len(text) > 4000 or text.count("\n") > 50:
         raise UsageError("the note is too long", "4000 letters and 50 lines are enough")

@@ -193,7 +193,7 @@ def _fed(printer: KeptPrinter, feeding: Feeding) -> Readings:
             printer.tell(feeding.feed, slow=True)
             _read_left(left, len(left) + 1)
         except Lowered as fault:
-            click.echo(f"{fault}: it heats again, and this run begins anew", err=True)
+            click.echo(f"{fault}: it heats again, and this run starts over", err=True)
             hot = False
     while _ask(f"left: {', '.join(n.written for n in left)} mm; Enter: right, {WRONG}") == BACK:
         left.pop()

@@ -221,7 +221,7 @@ def _scale(sights: Sequence[CardSight], question: CardQuestion, dialect: Dialect
 
 def _scale_finding(scale: Scale, dialect: Dialect) -> Finding:
     because = (
-        f"X comes out {scale.ratio - 1:+.2%} ± {scale.ratio_half:.2%} against Y, and the angle "
+        f"X measures {scale.ratio - 1:+.2%} ± {scale.ratio_half:.2%} against Y, and the angle "
         f"between them {scale.square_deg:+.3f} ± {scale.square_half_deg:.3f}° off a right one"
     )
     if scale.length is not None:

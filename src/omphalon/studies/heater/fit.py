@@ -71,7 +71,7 @@ class HeaterFit:
 
     @property
     def power_logged(self) -> bool:
-        """Whether the log has the power, or it was worked out from the turns of the curve."""
+        """Whether the log has the power, or it was worked out from the reversals of the curve."""
         return self.log_scale is not None
 
     @property
@@ -234,7 +234,7 @@ def fit_model(tests: Sequence[Excerpt]) -> ThermalFit:
 
 
 def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Remark]]:
-    """The model, fitted anew without the few reports that lie far off the first fit."""
+    """The model, fitted again without the few reports that lie far off the first fit."""
     fit = fit_model(tests)
     miss = np.abs(fit.fitted_c - np.concatenate([t.temperature_c for t in tests]))
     off_target = np.abs(np.concatenate([t.temperature_c - t.target_c for t in tests]))

@@ -69,18 +69,18 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
 
 
 def _because(fit: HeaterFit) -> str:
-    masses = "one mass" if fit.model.masses == 1 else "two masses"
+    masses = "one-mass" if fit.model.masses == 1 else "two-mass"
     where = f"{fit.cycles} cycles" + ("" if len(fit.tests) == 1 else f" of {len(fit.tests)} logs")
     if fit.excited is not None:
         where = f"{plural(len(fit.excited.stretches), 'stretch')} without a test"
-    how = f"{where}, and a model with {masses} that follows them to {fit.model.rms_c:.2f} °C"
+    how = f"from {where} and a {masses} model (residual {fit.model.rms_c:.2f} °C)"
     tuned = fit.tuned
     if fit.verdict == "keep" and tuned.worth is not None:
-        unsure = f"on {tuned.sure:.0%} of the heaters that the log allows the best gains are better"
+        unsure = f"the best gains are better on {tuned.sure:.0%} of the heaters that the log allows"
         return (
-            f"{unsure}, too few to change ({how})"
+            f"{unsure}, too few to change; {how}"
             if tuned.gained
-            else f"nobody would see what the best gains better ({how})"
+            else f"no figure would improve visibly; {how}"
         )
     gained = ", ".join(
         f"{GAINED[name][0]} {new:.{places}f} for {old:.{places}f} {unit}"
@@ -88,7 +88,7 @@ def _because(fit: HeaterFit) -> str:
         for _, unit, places in (GAINED[name],)
     )
     better = f": {gained}; better on {tuned.sure:.0%} of the heaters that the log allows"
-    return f"{how}, carry these gains{better if gained else ''}"
+    return f"{how}{better if gained else ''}"
 
 
 # figure → phrase for its gain, unit, decimals
@@ -340,7 +340,7 @@ def _stretch_rows(excited: Excited) -> list[Shown]:
         rows.append(Shown(f"  {one.kind}", (*span, TELLS[one.kind])))
     for at, share in excited.clear_losses:
         words = f"at {at:.0f} s, by {share.value:+.0%} ± {share.half_width:.0%} of what is lost"
-        rows.append(Shown("loss changes", (words,)))
+        rows.append(Shown("change point", (words,)))
     logged = "a mean since the last report" if excited.averaged else "a sample at each report"
     return [*rows, Shown("power logged", (f"as {logged}, by what follows it better",))]
 
@@ -362,5 +362,5 @@ def _predicted(fit: HeaterFit) -> list[Shown]:
         "{:.2f}–{:.2f}".format(*promised_range(v[:, 0]))
         for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c)
     )
-    rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 calm, 3 thin")))
+    rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 robust, 3 marginal")))
     return rows

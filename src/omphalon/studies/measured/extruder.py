@@ -231,7 +231,7 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
     return rows
 
 
-GOT = "{got:.2f} mm of {asked:g} mm came, a ratio of {value:.4f} ± {half:.4f}"
+GOT = "{got:.2f} mm of {asked:g} mm were fed, a ratio of {value:.4f} ± {half:.4f}"
 EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     group="extruder",
     key="steps-e",
