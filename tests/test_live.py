@@ -256,7 +256,7 @@ HEAT = "send --line M109~S235 --line M500 --silence 2"
 # faults → what is done, exit code, words of the sentence; one more word: its pace
 OUTCOMES = {
     "dropout": (HOLD, 5, "the hotend is on, and was not read for 3 s"),
-    "restart": (TEST, 1, "started anew"),
+    "restart": (TEST, 1, "restarted"),
     "noise": (TEST, 0, "kept"),
     "lost-lines": (TEST, 0, "kept", 20),
     "stuck-sensor": (TEST, 5, "full power for a minute"),

@@ -122,7 +122,7 @@ def test_the_ok_behind_a_resend_is_not_taken_for_the_next_one(pieces):
 @pytest.mark.parametrize(
     "events, words",
     [
-        ([(0.1, b"start\n")], "started anew"),
+        ([(0.1, b"start\n")], "restarted"),
         ([(n * 6.0, b"") for n in range(1, 7)], "said 5 times"),
         ([(0.1, b"resend: 0\n")], "lost count"),
     ],
@@ -353,7 +353,7 @@ def test_watching_what_a_line_has_heated_ends_when_it_has_been_off_for_long():
     ],
     ids=[
         *("its own", "ours", "one slip ahead", "a near slip ahead", "one slip back"),
-        *("two slips", "a gap", "the first one a slip", "started anew", "a slip near enough"),
+        *("two slips", "a gap", "the first one a slip", "restarted", "a slip near enough"),
     ],
 )
 def test_reports_carry_their_own_time_or_ours(stamps, times):
