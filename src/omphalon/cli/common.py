@@ -16,6 +16,7 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines, put_with
 from omphalon.cli.at_work import shown_at_work
 from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
+from omphalon.cli.groups import ANSWER, section
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.heaters import MOST_TOOLS
 from omphalon.tables.quantities import QUANTITIES
@@ -179,13 +180,16 @@ def template(lines: Callable[[], Iterable[str]]) -> Command:
         click.echo(f"an empty table to fill in: {echoed(path)}")
         ctx.exit(0)
 
-    return click.option(
-        "--template",
-        metavar="FILE",
-        is_eager=True,
-        expose_value=False,
-        callback=write,
-        help="Write an empty table to fill in, and end.",
+    return section(
+        ANSWER,
+        click.option(
+            "--template",
+            metavar="FILE",
+            is_eager=True,
+            expose_value=False,
+            callback=write,
+            help="Write an empty table to fill in, and end.",
+        ),
     )
 
 
@@ -307,7 +311,7 @@ tool_option = click.option(
     "--tool",
     type=click.IntRange(0, MOST_TOOLS - 1),
     metavar="N",
-    help="Which of several hotends and extruders.  [0]",
+    help="Which of several hotends and extruders.",
 )
 
 
@@ -328,14 +332,14 @@ def answering(
         bench and in_bench,
     )
 
-    def add(command: Command) -> Command:
+    def add(command: Command) -> Any:
         @functools.wraps(command)
         def gathered(*args: Any, **given: Any) -> Any:
             names = Leaving.__dataclass_fields__
             how = Leaving(**{name: given.pop(name) for name in names if name in given})
             return how.left(shown_at_work(how.quiet)(command)(*args, how=how, **given))
 
-        return options(*filter(None, rows))(gathered)
+        return section(ANSWER, *filter(None, rows))(gathered)
 
     return add
 

@@ -2,18 +2,55 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import click
 
 from omphalon.base.errors import UsageError
 
+OWN, OF_BENCH, PRINT, ANSWER = "Options", "Printer (a bench knows these)", "Print", "Answer"
+
+
+def section(title: str, *rows: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    """Options as one decorator, in their order, which help shows under a title."""
+
+    def add(command: Any) -> Any:
+        before = list(getattr(command, "__click_params__", ()))
+        for row in reversed(rows):
+            command = row(command)
+        for param in command.__click_params__:
+            if param not in before:
+                section_of(title, param)
+        return command
+
+    return add
+
+
+def section_of(title: str, param: Any) -> Any:
+    """The same parameter, which help shows under a title."""
+    param.section = title
+    return param
+
 
 class OnceEach(click.Command):
     """A command that refuses an option given twice which takes one value: the last would silently
-    win.
+    win. Its help shows its own options first, those that all commands share last.
     """
+
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        from omphalon.cli.known import KNOWN
+
+        of_bench = KNOWN.get(" ".join(ctx.command_path.split()[1:]), {})
+        rows: dict[str, list[tuple[str, str]]] = {OWN: [], OF_BENCH: [], PRINT: [], ANSWER: []}
+        for param in self.get_params(ctx):
+            if (record := param.get_help_record(ctx)) is not None:
+                own = ANSWER if "--help" in param.opts else getattr(param, "section", OWN)
+                rows[OF_BENCH if param.name in of_bench else own].append(record)
+        for title, records in rows.items():
+            if records:
+                with formatter.section(title):
+                    formatter.write_dl(records)
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         if not ctx.resilient_parsing:
@@ -55,7 +92,7 @@ class Asking(OnceEach):
             expose_value=False,
             help="Ask for what is missing, one question at a time.",
         )
-        self.params.append(ask)
+        self.params.append(section_of(ANSWER, ask))
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         if "--ask" in args:

@@ -8,7 +8,8 @@ from zlib import crc32
 import click
 
 from omphalon.base.errors import UsageError
-from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of, options
+from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of
+from omphalon.cli.groups import PRINT, section
 from omphalon.cli.known import held
 from omphalon.tables.constants import FILAMENT_MM
 
@@ -18,7 +19,8 @@ if TYPE_CHECKING:
     from omphalon.prints.job import Job
 
 SIZE = Measure("size")
-printing = options(
+printing = section(
+    PRINT,
     click.option(
         "--bed",
         default="220:220",
