@@ -44,7 +44,7 @@ class OnceEach(click.Command):
         of_bench = KNOWN.get(" ".join(ctx.command_path.split()[1:]), {})
         rows: dict[str, list[tuple[str, str]]] = {OWN: [], OF_BENCH: [], PRINT: [], ANSWER: []}
         for param in self.get_params(ctx):
-            if (record := param.get_help_record(ctx)) is not None:
+            if isinstance(param, click.Option) and (record := param.get_help_record(ctx)):
                 own = ANSWER if "--help" in param.opts else getattr(param, "section", OWN)
                 rows[OF_BENCH if param.name in of_bench else own].append(record)
         for title, records in rows.items():

@@ -25,7 +25,7 @@ from omphalon.cli.common import (
     template,
 )
 from omphalon.cli.gains import gains_given, gains_of_bench, refuse_two_scales
-from omphalon.cli.groups import Asking, Verbs
+from omphalon.cli.groups import OF_BENCH, Asking, Verbs, section
 from omphalon.cli.known import held
 from omphalon.tables.constants import BAND_C, NORMAL_95
 from omphalon.tables.heaters import KINDS, of_tool, tool_of
@@ -161,11 +161,14 @@ reading = options(
     metavar="C",
     help=f"How near the target it starts to act; none: it always does.  [{BAND_C:g}]",
 )
-@number("--kp", "gain", "Present gains, in the controller's scale: kp with ki and kd,")
-@number("--ki", "gain", "per °C·s,")
-@number("--kd", "gain", "per °C/s;")
-@number("--ti", "time", "or kp with integral")
-@number("--td", "time", "and derivative time.")
+@number("--kp", "gain", "Present kp, per °C in the controller's scale.")
+@number("--ki", "gain", "Present ki, per °C·s.")
+@number("--kd", "gain", "Present kd, per °C/s.")
+@section(
+    OF_BENCH,
+    number("--ti", "time", "Integral time in place of ki."),
+    number("--td", "time", "Derivative time in place of kd."),
+)
 @template(_empty_log)
 @answering(tool=True)
 def fit(
