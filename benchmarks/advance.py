@@ -103,7 +103,7 @@ def searched(
                 *limits,
             )
             lines = print_file.read_text(encoding="utf-8").splitlines()
-            rows = read(lines, Nozzle(truth), Reader(careless=careless, seed=2 * seed + n))
+            rows = read(lines, Nozzle(lead_s=truth), Reader(careless=careless, seed=2 * seed + n))
             readings.write_text("\n".join(rows) + "\n", encoding="utf-8")
             tower = [
                 "--from",

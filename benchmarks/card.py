@@ -98,7 +98,7 @@ def printer(number: int, drive: str) -> Printer:
 
 def nozzle(one: Printer, kind: str) -> Nozzle:
     """A kind of bead."""
-    plain = Nozzle(one.lead_s, swings=one.swings)
+    plain = Nozzle(lead_s=one.lead_s, swings=one.swings)
     if kind == "two lags":
         return replace(plain, nozzle_lag_s=one.lead_s / 6)
     if kind == "slipping":

@@ -121,7 +121,7 @@ def made_manifest(folder: Path, count: int) -> Path:
         row = dict.fromkeys(HEAD, "")
         row |= {"printer": f"P{n:04}", "model": "m"}
         if n % 10 == 0:
-            test = Test(205.0 + n % 7 * 5, 6, 1.0, seed=n)
+            test = Test(target_c=205.0 + n % 7 * 5, cycles=6, report_s=1.0, seed=n)
             lines = as_csv(oscillation_log(FULMAR_HOTEND, test))
             row |= {"study": "heater", "log": f"{n}.csv"}
         elif n % 10 in (3, 7):

@@ -51,10 +51,10 @@ def run(plant: Plant, how: str | None, seed: int) -> HeaterLog:
     return hold_log(
         heater,
         Hold(
-            plant.target_c,
-            tuple(gains * np.array(factors)),
-            2.5 * unit,
-            1.5 * unit,
+            target_c=plant.target_c,
+            gains=tuple(gains * np.array(factors)),
+            hold_s=2.5 * unit,
+            fan_after_s=1.5 * unit,
             windup=windup,
             seed=seed,
         ),
@@ -63,13 +63,13 @@ def run(plant: Plant, how: str | None, seed: int) -> HeaterLog:
 
 def judged(plant: Plant, log: HeaterLog) -> tuple[str, list[str], dict[str, object]]:
     recorded = TemperatureLog(
-        plant.name,
-        *(
-            np.array(v)
-            for v in (log.time_s, np.round(log.temperature_c, 2), log.power, log.target_c)
-        ),
-        1.0,
-        "CSV",
+        source=plant.name,
+        time_s=np.array(log.time_s),
+        temperature_c=np.round(log.temperature_c, 2),
+        power=np.array(log.power),
+        target_c=np.array(log.target_c),
+        power_scale=1.0,
+        read_as="CSV",
     )
     question = CheckQuestion(target_c=plant.target_c, heater="bed" if plant.bed else "hotend")
     found = heater_check_answer([recorded], question)

@@ -85,8 +85,8 @@ def _hold(plant: Plant, kind: str, quality: str, random: np.random.Generator) ->
     gains = tuple(float(g) for g in best * QUALITIES[quality])
     every = float(random.choice([1, 2, 3] if plant.bed else [0.5, 1, 2, 3]))
     base = Hold(
-        plant.target_c,
-        (gains[0], gains[1], gains[2]),
+        target_c=plant.target_c,
+        gains=(gains[0], gains[1], gains[2]),
         report_s=every,
         fan_after_s=None,
         most_s=20000.0,
@@ -112,7 +112,15 @@ def recorded(heater: object, hold: Hold) -> TemperatureLog:
     log = hold_log(heater, hold)
     values = (np.array(v) for v in (log.time_s, log.temperature_c, log.power, log.target_c))
     time, reading, power, target = values
-    return TemperatureLog("made up", time, reading, power, target, 1.0, "CSV")
+    return TemperatureLog(
+        source="made up",
+        time_s=time,
+        temperature_c=reading,
+        power=power,
+        target_c=target,
+        power_scale=1.0,
+        read_as="CSV",
+    )
 
 
 def judged(case: Case) -> Row:
@@ -173,7 +181,16 @@ def _pair(job: tuple[int, Heater, bool]) -> list[str]:
     seed, later, averaged = job
     gains = (0.13, 0.0085, 0.2)
     before_s = 5.0 + float(np.random.default_rng(seed).uniform(0, 0.5))
-    hold = Hold(235.0, gains, 200.0, None, 0.5, seed=2 * seed, averaged=averaged, before_s=before_s)
+    hold = Hold(
+        target_c=235.0,
+        gains=gains,
+        hold_s=200.0,
+        fan_after_s=None,
+        report_s=0.5,
+        seed=2 * seed,
+        averaged=averaged,
+        before_s=before_s,
+    )
     before = health(recorded(FULMAR_HOTEND, hold), 235.0)
     after = health(recorded(later, replace(hold, seed=2 * seed + 1)), 235.0)
     changes = held_against(health_pairs(before, after))
@@ -204,7 +221,15 @@ def healths(count: int = 100) -> None:
 
 def _estimate(job: tuple[int, bool]) -> dict[str, tuple[float, float]]:
     seed, averaged = job
-    hold = Hold(235.0, (0.13, 0.0085, 0.2), 240.0, None, 1.0, seed=seed, averaged=averaged)
+    hold = Hold(
+        target_c=235.0,
+        gains=(0.13, 0.0085, 0.2),
+        hold_s=240.0,
+        fan_after_s=None,
+        report_s=1.0,
+        seed=seed,
+        averaged=averaged,
+    )
     fit = excited(recorded(FULMAR_HOTEND, hold), 235.0).fit.thermal
     turn = fit.model.dead_time_s, fit.spread("dead_time_s") / 1.96
     return {"dead time": turn, "holding power": (fit.model.holding_power, 0.0)}

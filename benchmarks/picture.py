@@ -127,7 +127,7 @@ def answered(lines: list[str], printed: Card, kind: str, true_s: float, number: 
     """One print, read once in one way."""
     random = np.random.default_rng([KINDS.index(kind), number, printed.drive == "bowden"])
     question = AdvanceQuestion(drive=printed.drive)
-    nozzle = Nozzle(true_s)
+    nozzle = Nozzle(lead_s=true_s)
     if kind in ("caliper", "eye"):
         reader = Reader(seed=number)
         with TemporaryDirectory() as folder:
@@ -216,7 +216,7 @@ def spoiled_one(lines: list[str], told: Card, kind: str, true_s: float, n: int) 
     """One spoiled picture."""
     changes, after, _ = SPOILED[kind]
     base = shot("photo 12 MP" if n % 2 else "scan 600", np.random.default_rng([9, n]), "direct")
-    grey = photograph(lines, Nozzle(true_s), replace(base, **changes))
+    grey = photograph(lines, Nozzle(lead_s=true_s), replace(base, **changes))
     return seen(after(grey) if callable(after) else grey, told, true_s)
 
 

@@ -58,46 +58,46 @@ def draw(number: int, bed: bool) -> Plant:
         mass, inner = power / log_between(0.2, 0.9), between(0.3, 0.75)
         edge = between(0.1, 0.5)
         made = Heater(
-            power,
-            mass * inner,
-            mass * (1 - inner),
-            held * between(2.0, 9.0),
-            held * edge,
-            held * (1 - edge),
-            growth,
-            between(0.0, 0.6),
-            log_between(1.0, 6.0),
-            log_between(0.5, 4.0),
-            ambient,
-            fan,
-            noise,
-            quantum,
+            power_w=power,
+            heated_j_c=mass * inner,
+            second_j_c=mass * (1 - inner),
+            coupling_w_c=held * between(2.0, 9.0),
+            loss_heated_w_c=held * edge,
+            loss_second_w_c=held * (1 - edge),
+            growth_per_c=growth,
+            sensor_place=between(0.0, 0.6),
+            sensor_lag_s=log_between(1.0, 6.0),
+            dead_time_s=log_between(0.5, 4.0),
+            ambient_c=ambient,
+            fan_extra=fan,
+            noise_c=noise,
+            quantum_c=quantum,
         )
     else:
         block = power / between(1.8, 4.5)
         edge = between(0.02, 0.1)
         made = Heater(
-            power,
-            block * between(0.1, 0.3),
-            block,
-            between(0.8, 3.0),
-            held * edge,
-            held * (1 - edge),
-            growth,
-            between(0.8, 1.0),
-            log_between(0.5, 3.0),
-            log_between(0.3, 1.8),
-            ambient,
-            fan,
-            noise,
-            quantum,
+            power_w=power,
+            heated_j_c=block * between(0.1, 0.3),
+            second_j_c=block,
+            coupling_w_c=between(0.8, 3.0),
+            loss_heated_w_c=held * edge,
+            loss_second_w_c=held * (1 - edge),
+            growth_per_c=growth,
+            sensor_place=between(0.8, 1.0),
+            sensor_lag_s=log_between(0.5, 3.0),
+            dead_time_s=log_between(0.3, 1.8),
+            ambient_c=ambient,
+            fan_extra=fan,
+            noise_c=noise,
+            quantum_c=quantum,
         )
     warm = random.uniform() < 0.25
     test = Test(
-        float(target),
-        int(random.integers(4, 11)),
-        float(random.choice([0.5, 1.0, 2.0])),
-        between(40, 0.8 * target) if warm else None,
+        target_c=float(target),
+        cycles=int(random.integers(4, 11)),
+        report_s=float(random.choice([0.5, 1.0, 2.0])),
+        start_c=between(40, 0.8 * target) if warm else None,
         seed=number,
         rest_s=5.0 if bed else 2.0,
     )
@@ -123,10 +123,10 @@ def draw_of(family: str, number: int, bed: bool) -> Plant:
             break
     warm = random.uniform() < 0.25
     test = Test(
-        target,
-        int(random.integers(4, 11)),
-        float(random.choice([0.5, 1.0, 2.0])),
-        float(random.uniform(40, 0.8 * target)) if warm and not bed else None,
+        target_c=target,
+        cycles=int(random.integers(4, 11)),
+        report_s=float(random.choice([0.5, 1.0, 2.0])),
+        start_c=float(random.uniform(40, 0.8 * target)) if warm and not bed else None,
         seed=1000 + number,
         rest_s=5.0 if bed else 2.0,
     )

@@ -116,7 +116,9 @@ def tower_photo(lines: list[str], nozzle: Nozzle, look: Look, side_mm: float = 3
 def tower(drive: str) -> tuple[list[str], dict[str, object]]:
     """The usual tower of a drive: its lines, and what they say of it."""
     usual, job = DRIVES[drive], usual_job(drive)
-    asked = AdvanceAsked("tower", 0.0, usual.to_s, usual.to_s / TOWER_MM, drive)
+    asked = AdvanceAsked(
+        style="tower", start_s=0.0, stop_s=usual.to_s, step_s=usual.to_s / TOWER_MM, drive=drive
+    )
     _, printed = plan_advance(asked, job, load_dialect("stand-in"))
     return list(printed.lines()), dict(printed.plan)
 
@@ -144,7 +146,7 @@ def answered(plan: dict[str, object], grey: Array, true_s: float) -> Tried:
 def one(drive: str, lines: list[str], plan: dict[str, object], true_s: float, n: int) -> Tried:
     """One tower, photographed once."""
     look = drawn(np.random.default_rng([5, n, drive == "bowden"]))
-    return answered(plan, tower_photo(lines, Nozzle(true_s), look), true_s)
+    return answered(plan, tower_photo(lines, Nozzle(lead_s=true_s), look), true_s)
 
 
 SPOILED: dict[str, tuple[dict[str, float], Callable[[Array], Array] | None]] = {
@@ -168,7 +170,7 @@ def spoiled(count: int = 8) -> None:
         tried = []
         for n, value in enumerate(true):
             look = replace(drawn(np.random.default_rng([6, n])), **changes)
-            grey = tower_photo(lines, Nozzle(float(value)), look)
+            grey = tower_photo(lines, Nozzle(lead_s=float(value)), look)
             tried.append(answered(plan, after(grey) if after else grey, float(value)))
         good = [t for t in tried if not t.why]
         wrong = sum(abs(t.value_s - t.true_s) > 2 * t.half_s for t in good)

@@ -15,7 +15,15 @@ from omphalon.physics.thermal import ThermalModel
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import read_temperature
 
-HOTEND = ThermalModel(620.0, 240.0, 3.1, 1.4, 22.0, 0.35, 190.0)
+HOTEND = ThermalModel(
+    gain_c=620.0,
+    time_constant_s=240.0,
+    lag_s=3.1,
+    dead_time_s=1.4,
+    ambient_c=22.0,
+    loss_growth=0.35,
+    reference_c=190.0,
+)
 BED = dataclasses.replace(
     HOTEND, gain_c=160.0, time_constant_s=520.0, lag_s=9.0, dead_time_s=2.6, reference_c=48.0
 )

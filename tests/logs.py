@@ -104,7 +104,7 @@ def _warmer(row, by, times=1.0):
     return [row[0], f"{float(row[1]) * times + by:.2f}", *row[2:]]
 
 
-HOTEND = _heater(FULMAR_HOTEND, Test(215.0, 6, 0.5, seed=21))
+HOTEND = _heater(FULMAR_HOTEND, Test(target_c=215.0, cycles=6, report_s=0.5, seed=21))
 
 LOGS = {
     "walls.csv": _table("side,wall_mm", [(s, w) for s, walls in WALLS.items() for w in walls]),
@@ -112,12 +112,22 @@ LOGS = {
         "advance_s,bulge_mm", [(round(0.02 + 0.01 * n, 2), b) for n, b in enumerate(BULGES)]
     ),
     "heights.csv": _table("height_mm,bulge_mm", [(4 * n, -b) for n, b in enumerate(BULGES)]),
-    "warm.csv": _heater(FULMAR_HOTEND, Test(210.0, 6, 0.5, start_c=120.0, seed=3)),
-    "chain.csv": _heater(SLOW_CHAIN, Test(220.0, 6, 1.0, seed=4)),
-    "limited.csv": _heater(FULMAR_HOTEND, Test(200.0, 5, 1.0, power_limit=0.7, seed=5)),
-    "fan.csv": _heater(FULMAR_HOTEND, Test(235.0, 7, 1.0, fan_on_at_cycle=3, seed=6)),
-    "even.csv": _heater(FULMAR_HOTEND, Test(230.0, 6, 2.0, symmetric=True, seed=7)),
-    "bed.txt": _console(FULMAR_BED, Test(60.0, 5, 2.0, rest_s=5.0, seed=8), True),
+    "warm.csv": _heater(
+        FULMAR_HOTEND, Test(target_c=210.0, cycles=6, report_s=0.5, start_c=120.0, seed=3)
+    ),
+    "chain.csv": _heater(SLOW_CHAIN, Test(target_c=220.0, cycles=6, report_s=1.0, seed=4)),
+    "limited.csv": _heater(
+        FULMAR_HOTEND, Test(target_c=200.0, cycles=5, report_s=1.0, power_limit=0.7, seed=5)
+    ),
+    "fan.csv": _heater(
+        FULMAR_HOTEND, Test(target_c=235.0, cycles=7, report_s=1.0, fan_on_at_cycle=3, seed=6)
+    ),
+    "even.csv": _heater(
+        FULMAR_HOTEND, Test(target_c=230.0, cycles=6, report_s=2.0, symmetric=True, seed=7)
+    ),
+    "bed.txt": _console(
+        FULMAR_BED, Test(target_c=60.0, cycles=5, report_s=2.0, rest_s=5.0, seed=8), True
+    ),
     "spikes.csv": _changed(HOTEND, lambda n, row, _: _warmer(row, 40.0 * (n % 97 == 60))),
     "stuck.csv": _changed(
         HOTEND, lambda n, row, _: [row[0], "215.00", *row[2:]] if n > 200 else row
@@ -129,7 +139,7 @@ LOGS = {
     "fahrenheit.csv": _changed(HOTEND, lambda n, row, _: _warmer(row, 32.0, 1.8)),
     "moved.csv": _changed(HOTEND, lambda n, row, _: _warmer(row, 4.0 * (n > 300))),
     "short.csv": _changed(
-        _hold(FULMAR_HOTEND, Hold(220.0, (0.1, 0.005, 0.2), seed=9)),
+        _hold(FULMAR_HOTEND, Hold(target_c=220.0, gains=(0.1, 0.005, 0.2), seed=9)),
         lambda n, row, count: row if n < count / 2 else None,
     ),
     "few.csv": _changed(
@@ -139,10 +149,14 @@ LOGS = {
     "gaps.csv": _changed(
         _sweep("two", rate_hz=1000.0, seed=19), lambda n, row, _: row if n % 4000 > 300 else None
     ),
-    "hold-poor.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.4, 0.03, 0.1), seed=1)),
-    "hold-slow.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.05, 0.0006, 0.2), seed=2)),
-    "hold-wound.csv": _hold(FULMAR_HOTEND, Hold(220.0, (0.13, 0.009, 0.24), windup=True, seed=3)),
-    "hold-bed.csv": _hold(FULMAR_BED, Hold(70.0, (0.3, 0.003, 0.9), hold_s=900.0, seed=4)),
+    "hold-poor.csv": _hold(FULMAR_HOTEND, Hold(target_c=220.0, gains=(0.4, 0.03, 0.1), seed=1)),
+    "hold-slow.csv": _hold(FULMAR_HOTEND, Hold(target_c=220.0, gains=(0.05, 0.0006, 0.2), seed=2)),
+    "hold-wound.csv": _hold(
+        FULMAR_HOTEND, Hold(target_c=220.0, gains=(0.13, 0.009, 0.24), windup=True, seed=3)
+    ),
+    "hold-bed.csv": _hold(
+        FULMAR_BED, Hold(target_c=70.0, gains=(0.3, 0.003, 0.9), hold_s=900.0, seed=4)
+    ),
     "one.csv": _sweep("one", rate_hz=800.0, seed=11),
     "two.csv": _sweep("two", rate_hz=1600.0, seed=12, noise_mm_s2=400.0),
     "weak.csv": _sweep("weak", rate_hz=1000.0, seed=13, jitter=0.02),

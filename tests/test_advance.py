@@ -25,7 +25,7 @@ def searched(run, folder, style, drive, truth, present, seed):
         kind = ["--style", style, "--drive", drive, "--dialect", "stand-in"]
         assert not run("advance", "plan", *kind, "--out", "p.gcode", *limits).returncode
         lines = (folder / "p.gcode").read_text().splitlines()
-        rows = READ[style](lines, Nozzle(truth), Reader(seed=1000 + 2 * seed + n))
+        rows = READ[style](lines, Nozzle(lead_s=truth), Reader(seed=1000 + 2 * seed + n))
         (folder / "r.csv").write_text("\n".join(rows) + "\n")
         tower = ["--from", span["from"], "--per-mm", span["step"], "--to", span["to"]]
         words = tower if style == "tower" else []

@@ -348,7 +348,7 @@ def test_two_lags_and_a_slip_leave_the_lead_where_it_is(split, slips):
     from omphalon.studies.card.rungs import late_mm
 
     lead, stretches = 0.06, (18.0, 32.0, 18.0, 32.0, 18.0)
-    nozzle = Nozzle(lead, nozzle_lag_s=split * lead, slips_s_mm=slips, grain_mm=0.002)
+    nozzle = Nozzle(lead_s=lead, nozzle_lag_s=split * lead, slips_s_mm=slips, grain_mm=0.002)
     turns = np.concatenate([[0.0], np.cumsum(stretches)])
     speeds = (22.0, 90.0, 22.0, 90.0, 22.0)
 
@@ -365,7 +365,17 @@ def test_two_lags_and_a_slip_leave_the_lead_where_it_is(split, slips):
     lines, seen = [], []
     for value in np.linspace(0.0, 0.12, 11):
         run = [
-            Move(a, 0.0, b, 0.0, 0.2, 0.0343 * (b - a), v, float(value), 1800.0)
+            Move(
+                x0=a,
+                y0=0.0,
+                x1=b,
+                y1=0.0,
+                z=0.2,
+                fed_mm=0.0343 * (b - a),
+                speed_mm_s=v,
+                lead_s=float(value),
+                acceleration_mm_s2=1800.0,
+            )
             for a, b, v in zip(turns, turns[1:], speeds, strict=False)
         ]
         bead = next(beads(run, nozzle, np.random.default_rng(5)))

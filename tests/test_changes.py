@@ -20,7 +20,7 @@ SETTING = ["--axis", "x", "--shaper", "zv", "--frequency", "44", "--acceleration
 
 
 def held(folder, name, gains, seed):
-    log = as_csv(hold_log(FULMAR_HOTEND, Hold(220.0, gains, seed=seed)))
+    log = as_csv(hold_log(FULMAR_HOTEND, Hold(target_c=220.0, gains=gains, seed=seed)))
     (folder / name).write_text("\n".join(log) + "\n")
     return name
 

@@ -21,13 +21,13 @@ from omphalon.tables.units import number_in
 def log_of(y, power=None, target=None, every=1.0):
     t = np.arange(len(y)) * every
     return TemperatureLog(
-        "made up",
-        t,
-        np.array(y, float),
-        None if power is None else np.array(power, float),
-        None if target is None else np.array(target, float),
-        1.0,
-        "CSV",
+        source="made up",
+        time_s=t,
+        temperature_c=np.array(y, float),
+        power=None if power is None else np.array(power, float),
+        target_c=None if target is None else np.array(target, float),
+        power_scale=1.0,
+        read_as="CSV",
     )
 
 

@@ -264,7 +264,15 @@ def test_a_log_that_lost_too_much_is_refused_with_its_share(lost, answered, run,
 
 def test_sensitivity_and_ultimate_gain_are_those_of_the_written_out_loop():
     """One mass, one lag, one dead time, and the controller's filtered derivative, by hand."""
-    model = ThermalModel(400.0, 120.0, 3.0, 1.5, 23.0, 0.0, 177.0)
+    model = ThermalModel(
+        gain_c=400.0,
+        time_constant_s=120.0,
+        lag_s=3.0,
+        dead_time_s=1.5,
+        ambient_c=23.0,
+        loss_growth=0.0,
+        reference_c=177.0,
+    )
     loop, gains = Loop(target_c=200.0), (0.12, 0.008, 0.3)
 
     def plant(w):

@@ -201,7 +201,17 @@ def test_variance_and_bare_acceleration_by_hand():
 
 def straight(*corners, fed=0.03, speed=50.0, lead=0.0):
     return [
-        Move(*a, *b, 0.2, fed * math.dist(a, b), speed, lead, 1000.0)
+        Move(
+            x0=a[0],
+            y0=a[1],
+            x1=b[0],
+            y1=b[1],
+            z=0.2,
+            fed_mm=fed * math.dist(a, b),
+            speed_mm_s=speed,
+            lead_s=lead,
+            acceleration_mm_s2=1000.0,
+        )
         for a, b in zip(corners, corners[1:], strict=False)
     ]
 
@@ -210,17 +220,40 @@ def test_the_stand_in_brakes_at_corners_and_arrives():
     run = straight((0, 0), (30, 0), (30, 30), (60, 30))
     speeds = corner_speeds(run, 8.0)
     assert speeds[0] == speeds[-1] == 0 and speeds[1] == pytest.approx(8 / math.sqrt(2))
-    way, speed, _ = ridden(run, Nozzle(0.05), 1e-4)
+    way, speed, _ = ridden(run, Nozzle(lead_s=0.05), 1e-4)
     assert way[-1] == pytest.approx(90, abs=0.05) and speed.max() == pytest.approx(50)
     assert np.abs(np.diff(speed)).max() == pytest.approx(0.1) and np.diff(way).min() >= 0
-    assert len(list(runs([*run, Move(60, 30, 60, 30, 0.2, -1.0, 30, 0, 1000), *run]))) == 2
+    assert (
+        len(
+            list(
+                runs(
+                    [
+                        *run,
+                        Move(
+                            x0=60,
+                            y0=30,
+                            x1=60,
+                            y1=30,
+                            z=0.2,
+                            fed_mm=-1.0,
+                            speed_mm_s=30,
+                            lead_s=0,
+                            acceleration_mm_s2=1000,
+                        ),
+                        *run,
+                    ]
+                )
+            )
+        )
+        == 2
+    )
 
 
 @pytest.mark.parametrize("lead, sign", [(0.0, 1), (0.06, 0), (0.15, -1)])
 def test_the_bead_bulges_before_its_lead_and_starves_beyond(lead, sign):
     run = straight((0, 0), (40, 0), (40, 40), lead=lead)
     bead = next(
-        beads(run, Nozzle(0.06, nozzle_lag_s=0.0005, grain_mm=0.0), np.random.default_rng(0))
+        beads(run, Nozzle(lead_s=0.06, nozzle_lag_s=0.0005, grain_mm=0.0), np.random.default_rng(0))
     )
     corner = float(bead.near(40.0, 1.0, 1.0).mean()) - bead.line_mm
     assert np.sign(round(corner / 0.02)) == sign

@@ -284,7 +284,9 @@ def test_a_loop_that_always_acts_has_gains_of_its_own(run, sample):
     found = [gains_of(answer(run(*words, *more)))[0] for more in ((), ("--band", "none"))]
     over, error = [], []
     for gains in found:
-        hold = Hold(235.0, tuple(gains), hold_s=150, fan_after_s=None, windup=True, seed=1)
+        hold = Hold(
+            target_c=235.0, gains=tuple(gains), hold_s=150, fan_after_s=None, windup=True, seed=1
+        )
         log = hold_log(FULMAR_HOTEND, hold)
         off = np.array(log.temperature_c) - 235.0
         near = int(np.argmax(off > -10))

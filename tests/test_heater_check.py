@@ -35,10 +35,10 @@ def log_of(heater, factors, windup, noise, limit, seed=3):
     return hold_log(
         rig,
         Hold(
-            target,
-            TIMES(GOOD[heater], *factors),
-            2.5 * unit,
-            1.5 * unit,
+            target_c=target,
+            gains=TIMES(GOOD[heater], *factors),
+            hold_s=2.5 * unit,
+            fan_after_s=1.5 * unit,
             windup=windup,
             seed=seed,
             power_limit=limit,

@@ -16,7 +16,7 @@ from omphalon.standin.samples import FULMAR_HOTEND
 from scored import day_score
 
 GAINS = (0.13, 0.0085, 0.2)
-HOLD = Hold(235.0, GAINS, 240.0, None, 1.0, seed=4)
+HOLD = Hold(target_c=235.0, gains=GAINS, hold_s=240.0, fan_after_s=None, report_s=1.0, seed=4)
 
 
 def logged(**changes):

@@ -66,7 +66,15 @@ def test_textbook_is_the_published_table():
 
 def test_sensitivity_of_an_integrating_loop():
     """P control of a pure lag: S = (1+Ts)/(1+Ts+kK) never passes 1; far below it dead time hardly matters."""
-    calm = ThermalModel(400.0, 100.0, 1e-6, 0.0, 20.0, 0.0, 180.0)
+    calm = ThermalModel(
+        gain_c=400.0,
+        time_constant_s=100.0,
+        lag_s=1e-6,
+        dead_time_s=0.0,
+        ambient_c=20.0,
+        loss_growth=0.0,
+        reference_c=180.0,
+    )
     assert linear.sensitivity(calm, np.array([[0.01, 0.0, 0.0]]), TICKLESS)[0] == pytest.approx(
         1.0, abs=0.01
     )
@@ -132,15 +140,15 @@ def recorded(heater, every, seed=0):
     noise = oscillation.noise_level(t, y)
     switched = oscillation.switching(t, y, power, noise)
     return record.Record(
-        t,
-        y,
-        np.full(len(t), 220.0),
-        record.drive(t, power, switched),
-        4.0,
-        noise,
-        heater.quantum_c,
-        3.0,
-        np.zeros(len(t), bool),
+        time_s=t,
+        reading_c=y,
+        target_c=np.full(len(t), 220.0),
+        driven=record.drive(t, power, switched),
+        near_c=4.0,
+        noise_c=noise,
+        quantum_c=heater.quantum_c,
+        delay_s=3.0,
+        skip=np.zeros(len(t), bool),
     )
 
 

@@ -54,7 +54,19 @@ def test_dead_time_is_kept(dead):
 @pytest.mark.slow
 @pytest.mark.parametrize("growth, place", [(0.0, 0.0), (0.002, 0.0), (0.002, 1.0)])
 def test_power_in_is_power_lost_at_the_end(growth, place):
-    heater = Heater(40.0, 3.0, 12.0, 1.5, 0.02, 0.08, growth, place, 1.0, 0.5, 20.0)
+    heater = Heater(
+        power_w=40.0,
+        heated_j_c=3.0,
+        second_j_c=12.0,
+        coupling_w_c=1.5,
+        loss_heated_w_c=0.02,
+        loss_second_w_c=0.08,
+        growth_per_c=growth,
+        sensor_place=place,
+        sensor_lag_s=1.0,
+        dead_time_s=0.5,
+        ambient_c=20.0,
+    )
     lanes, _ = run_steps(heater, 0.4, 6000, 0.1)
     over = [float(x[0, 0]) - 20.0 for x in (lanes.first, lanes.second)]
     lost = sum(h * o * (1 + growth * o) for h, o in zip((0.02, 0.08), over, strict=True))
@@ -62,7 +74,20 @@ def test_power_in_is_power_lost_at_the_end(growth, place):
 
 
 def test_the_fan_adds_to_the_second_mass_losses():
-    heater = Heater(40.0, 3.0, 12.0, 1.5, 0.0, 0.1, 0.0, 1.0, 1.0, 0.5, 20.0, fan_extra=0.5)
+    heater = Heater(
+        power_w=40.0,
+        heated_j_c=3.0,
+        second_j_c=12.0,
+        coupling_w_c=1.5,
+        loss_heated_w_c=0.0,
+        loss_second_w_c=0.1,
+        growth_per_c=0.0,
+        sensor_place=1.0,
+        sensor_lag_s=1.0,
+        dead_time_s=0.5,
+        ambient_c=20.0,
+        fan_extra=0.5,
+    )
     lanes = Lanes([heater], 1, 0.1)
     lanes.fan = True
     for _ in range(40000):
@@ -85,7 +110,7 @@ def test_other_days_scale_power_and_dead_time():
 @pytest.mark.parametrize("limit", [1.0, 0.7])
 def test_relay_switches_around_the_target_and_balances(limit):
     log = oscillation_log(
-        replace(PLAIN, sensor_lag_s=2.0), Test(150.0, cycles=12, power_limit=limit)
+        replace(PLAIN, sensor_lag_s=2.0), Test(target_c=150.0, cycles=12, power_limit=limit)
     )
     t, y, power = (np.array(v) for v in (log.time_s, log.temperature_c, log.power))
     late = t > t[-1] - 60
@@ -97,13 +122,14 @@ def test_relay_switches_around_the_target_and_balances(limit):
 
 def test_the_same_seed_gives_the_same_log():
     one, two, other = (
-        oscillation_log(replace(PLAIN, noise_c=0.1), Test(150.0, seed=s)) for s in (4, 4, 5)
+        oscillation_log(replace(PLAIN, noise_c=0.1), Test(target_c=150.0, seed=s))
+        for s in (4, 4, 5)
     )
     assert one == two and one != other
 
 
 def test_logs_say_the_same_in_both_forms():
-    log = oscillation_log(PLAIN, Test(150.0, cycles=3))
+    log = oscillation_log(PLAIN, Test(target_c=150.0, cycles=3))
     rows = [r for r in as_csv(log, "head") if r[0] != "#"][1:]
     reports = [r for r in as_console(log, bed=False) if " T:" in r]
     assert len(rows) == len(reports) == len(log.time_s)
@@ -114,10 +140,24 @@ def test_logs_say_the_same_in_both_forms():
 def test_hold_log_and_reference_loop_are_one_loop():
     """Two programs for the same loop: the logged hold and the lanes' run end alike."""
     heater = Heater(
-        45.0, 3.0, 13.0, 1.6, 0.005, 0.06, 0.001, 0.95, 1.4, 0.9, 20.0, noise_c=0.0, quantum_c=0.001
+        power_w=45.0,
+        heated_j_c=3.0,
+        second_j_c=13.0,
+        coupling_w_c=1.6,
+        loss_heated_w_c=0.005,
+        loss_second_w_c=0.06,
+        growth_per_c=0.001,
+        sensor_place=0.95,
+        sensor_lag_s=1.4,
+        dead_time_s=0.9,
+        ambient_c=20.0,
+        noise_c=0.0,
+        quantum_c=0.001,
     )
     gains = (0.12, 0.008, 0.2)
-    log = hold_log(heater, Hold(220.0, gains, 90.0, None, 0.2))
+    log = hold_log(
+        heater, Hold(target_c=220.0, gains=gains, hold_s=90.0, fan_after_s=None, report_s=0.2)
+    )
     run = run_loop([heater], np.array([gains]), 220.0, trace=True)
     held = np.array(log.temperature_c)[-50:]
     assert np.abs(held - 220.0).max() < 0.5
@@ -127,16 +167,47 @@ def test_hold_log_and_reference_loop_are_one_loop():
 
 
 def test_windup_overshoots_more():
-    heater = Heater(45.0, 3.0, 13.0, 1.6, 0.005, 0.06, 0.001, 0.95, 1.4, 0.9, 20.0)
+    heater = Heater(
+        power_w=45.0,
+        heated_j_c=3.0,
+        second_j_c=13.0,
+        coupling_w_c=1.6,
+        loss_heated_w_c=0.005,
+        loss_second_w_c=0.06,
+        growth_per_c=0.001,
+        sensor_place=0.95,
+        sensor_lag_s=1.4,
+        dead_time_s=0.9,
+        ambient_c=20.0,
+    )
     sound, wound = (
-        max(hold_log(heater, Hold(220.0, (0.1, 0.008, 0.1), 90.0, None, windup=w)).temperature_c)
+        max(
+            hold_log(
+                heater,
+                Hold(
+                    target_c=220.0, gains=(0.1, 0.008, 0.1), hold_s=90.0, fan_after_s=None, windup=w
+                ),
+            ).temperature_c
+        )
         for w in (False, True)
     )
     assert wound > sound + 1.0
 
 
 def test_better_gains_score_better_on_every_day():
-    heater = Heater(45.0, 3.0, 13.0, 1.6, 0.005, 0.06, 0.001, 0.95, 1.4, 0.9, 20.0)
+    heater = Heater(
+        power_w=45.0,
+        heated_j_c=3.0,
+        second_j_c=13.0,
+        coupling_w_c=1.6,
+        loss_heated_w_c=0.005,
+        loss_second_w_c=0.06,
+        growth_per_c=0.001,
+        sensor_place=0.95,
+        sensor_lag_s=1.4,
+        dead_time_s=0.9,
+        ambient_c=20.0,
+    )
     run = run_loop(
         [heater.other_day(*d) for d in ((1, 1), (1.3, 0.9))],
         np.array([[0.12, 0.008, 0.2], [0.01, 0.0005, 0.0]]),

@@ -22,7 +22,7 @@ from photo import Shot, photograph
 from tower import Look, tower_photo
 
 FOLDER = pathlib.Path(__file__).parents[1] / "src" / "omphalon" / "samples"
-FULMAR_NOZZLE = Nozzle(0.52)
+FULMAR_NOZZLE = Nozzle(lead_s=0.52)
 FULMAR_AXES = (1.0002, 1.0052, 0.0021)  # how long X and Y come out, and how Y leans
 HEAD = "# Fulmar, bowden, harbour-grey PETG: {}; made up by the stand-in printer"
 

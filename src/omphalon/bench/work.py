@@ -213,7 +213,8 @@ def steps(state: State) -> list[Step]:
         if why is not None:
             verb = "check" if why[0] == "old" and kind.group in CHECKED else "fit"
             tool = f" --tool {kind.tool}" if kind.tool else ""
-            then = f"omphalon {kind.group} {verb}{tool}"
+            ask = " --ask" if verb == "fit" else ""
+            then = f"omphalon {kind.group} {verb}{tool}{ask}"
             begin = command(kind, state.of_tool(kind.tool)) + tool
             out.append(Step(kind=kind, reason=why[0], why=why[1], command=begin, then=then))
     return sorted(out, key=lambda step: step.reason != "stale")

@@ -23,7 +23,7 @@ LEAST_HOLD = 8  # reports
 ONE_REPORT = 0.38
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Arrival:
     """What was seen; None where the log shows no such thing. Times in s from the start of heating,
     which is start_s into the log. climbing: whether the log ends while the reading still rises by 4
@@ -116,7 +116,13 @@ def look(
     else:  # a swing is no fan that comes on
         fan = None if swing is not None else _fan(t, off, arrival, unit_s, sigma)
     seen = Arrival(
-        begun, sigma, step, climbing, takeover, arrival, **_power_in(power, t > t[-1] - unit_s / 2)
+        start_s=begun,
+        noise_c=sigma,
+        step_c=step,
+        climbing=climbing,
+        takeover_s=takeover,
+        arrival_s=arrival,
+        **_power_in(power, t > t[-1] - unit_s / 2),
     )
     first = (t >= (takeover or 0.0)) & (t < (fan if fan is not None else np.inf))
     if takeover is None or arrival is None or first.sum() < 5:

@@ -29,7 +29,7 @@ BRIGHT, DARK = 252, 3  # beyond: no light is told from more
 MOST_CLIPPED = (0.6, 0.3)  # of a line's body (highlights are), and of the plate
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Edges:
     """A line's edges along it: `along_mm` (n,) from its start, `low_mm` and `high_mm` (n,) to both
     sides of where it was meant to lie, and where they can be trusted.

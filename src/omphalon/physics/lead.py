@@ -142,7 +142,7 @@ def crossing(values: Array, bulge: Array, known: float, shares: Sequence[float] 
     return Best(value, half, best.keep, best.deviation, second, (at, curve))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Fit:
     value: float
     half_width: float
@@ -227,7 +227,16 @@ def _local_fit(
         return None
     half = student_95(prior + freedom) * sigma / abs(slope)
     error = deviation**2 * (len(x) + order + 1) / (len(x) - order - 1)
-    return _Fit(rough + root, half, error, deviation, keep, curve, rough, window)
+    return _Fit(
+        value=rough + root,
+        half_width=half,
+        prediction_error=error,
+        deviation=deviation,
+        keep=keep,
+        curve=curve,
+        centre=rough,
+        window=window,
+    )
 
 
 def peak(values: Array, score: Array, step: float) -> Best:

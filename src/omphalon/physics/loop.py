@@ -65,7 +65,7 @@ CHATTER_RAIL, CHATTER_PRICE = 0.08, 3.0
 FALL_PRICE = 4.0  # for each °C of a fall out of the band, where the loop starts all over again
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Outcome:
     """What the loop does; each field has a row a model and a column a set of gains. `fall_c` is how
     far it fell back below its band; `trace_c` is (t, rows, columns).

@@ -34,7 +34,7 @@ FEWEST = 3  # taps that tell anything
 TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and from the next
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ModeFit:
     """The modes, lowest first; the drive's power law; misfit of the log response (root mean square,
     in deviations); the model's power at the response's frequencies; share of the measured power
@@ -296,13 +296,13 @@ def _mode_fit(model: _Model, best: tuple[float, _Solved, float], independent: fl
     measured = model.response.power
     unexplained = float(np.sum(np.maximum(measured - power, 0.0)) / np.sum(measured))
     return ModeFit(
-        modes,
-        float(parameters[-1]),
-        math.sqrt(variance),
-        power,
-        unexplained,
-        score,
-        peaks_of(model.response),
+        modes=modes,
+        drive_power=float(parameters[-1]),
+        misfit=math.sqrt(variance),
+        model=power,
+        unexplained=unexplained,
+        score=score,
+        peaks_hz=peaks_of(model.response),
     )
 
 

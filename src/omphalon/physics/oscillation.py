@@ -31,7 +31,7 @@ class Switching:
     level_c: float
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Cycles:
     """Full cycles, each from one switching-on to the next; arrays of shape (c,), `response` complex
     in °C per power.
@@ -235,7 +235,15 @@ def cycles(time_s: Array, temperature_c: Array, power: Array, switched: Switchin
         waves, values = (np.concatenate(v) for v in zip(*folded, strict=True))
         fit = _wave(np.zeros(len(values)), values, waves)
         response[missing] = complex(fit[2], fit[3]) / 2 / np.array(drives)[missing]
-    return Cycles(start, period, on, amplitude, high_power, low_power, response)
+    return Cycles(
+        start_s=start,
+        period_s=period,
+        on_s=on,
+        amplitude_c=amplitude,
+        high=high_power,
+        low=low_power,
+        response=response,
+    )
 
 
 def _wave(t: Array, y: Array, wave: Complexes) -> Array:

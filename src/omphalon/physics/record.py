@@ -60,7 +60,7 @@ def drive(time_s: Array, power: Array, switched: Switching) -> PowerSteps:
     return PowerSteps(edge, level, area, doubt)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Record:
     """What a fit is given: one log, or several put end to end by `join`.
 
@@ -116,17 +116,19 @@ def join(records: Sequence[Record]) -> Record:
     ]
     first = records[0]
     return Record(
-        np.concatenate([r.time_s + m for r, m in zip(records, moved, strict=True)]),
-        np.concatenate([r.reading_c for r in records]),
-        np.concatenate([r.target_c for r in records]),
-        driven,
-        max(r.near_c for r in records),
-        float(np.median([r.noise_c for r in records])),
-        max(r.quantum_c for r in records),
-        first.delay_s if len(records) == 1 else float(np.median([r.delay_s for r in records])),
-        np.concatenate([r.skip for r in records]),
-        tuple(starts[1:]),
-        float(np.sqrt(np.mean([r.doubt_s**2 for r in records]) / len(records))),
+        time_s=np.concatenate([r.time_s + m for r, m in zip(records, moved, strict=True)]),
+        reading_c=np.concatenate([r.reading_c for r in records]),
+        target_c=np.concatenate([r.target_c for r in records]),
+        driven=driven,
+        near_c=max(r.near_c for r in records),
+        noise_c=float(np.median([r.noise_c for r in records])),
+        quantum_c=max(r.quantum_c for r in records),
+        delay_s=first.delay_s
+        if len(records) == 1
+        else float(np.median([r.delay_s for r in records])),
+        skip=np.concatenate([r.skip for r in records]),
+        breaks_s=tuple(starts[1:]),
+        doubt_s=float(np.sqrt(np.mean([r.doubt_s**2 for r in records]) / len(records))),
     )
 
 

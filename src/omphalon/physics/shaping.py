@@ -66,7 +66,7 @@ def ringing_per_acceleration(
     return total
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Candidate:
     """A shaper at its best frequency: the acceleration it allows, and what it leaves at that
     acceleration.
@@ -131,14 +131,14 @@ def at_setting(
     ring, trail = a * float(ringing[0]), a * float(rounding[0])
     reached = (ring / limits.ringing_mm) / max(trail / limits.rounding_mm, 1e-12)
     return Candidate(
-        name,
-        frequency_hz,
-        damping,
-        a,
-        ring,
-        trail,
-        length,
-        "both" if abs(reached - 1) < 0.02 else "ringing" if reached > 1 else "rounding",
+        shaper=name,
+        frequency_hz=frequency_hz,
+        damping=damping,
+        acceleration_mm_s2=a,
+        ringing_mm=ring,
+        rounding_mm=trail,
+        length_s=length,
+        limited_by="both" if abs(reached - 1) < 0.02 else "ringing" if reached > 1 else "rounding",
     )
 
 

@@ -186,7 +186,7 @@ def follow(seen: Spectra) -> Ridge:
     )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Line:
     """A course through frequency and time: its start (in hops), rate, whether exponential, its best
     rows, its score and the share of its rows in which power stands out."""
@@ -263,7 +263,16 @@ def _best_line(
     """The start whose line of this rate has the best contiguous stretch of rows; of those that pass
     0 Hz within 4 s of `zero_s`.
     """
-    shape = _Line(0.0, 0.0, 0.0, rate, bent, (0, 0), float(frequency[0]), hop)
+    shape = _Line(
+        score=0.0,
+        share=0.0,
+        start=0.0,
+        rate=rate,
+        bent=bent,
+        rows=(0, 0),
+        first_hz=float(frequency[0]),
+        hop_s=hop,
+    )
     shift = np.rint(shape.delay_s(frequency) / hop).astype(int)
     count = evidence.shape[1]
     starts = np.arange(-int(shift.max()), count - int(shift.min()))
@@ -282,14 +291,14 @@ def _best_line(
     low = int(np.argmin(total[best, : high + 1]))
     share = float((seen[best, low:high] > 0).mean()) if high > low else 0.0
     return _Line(
-        float(gain[best, high]),
-        share,
-        float(starts[best]),
-        rate,
-        bent,
-        (low, high),
-        float(frequency[0]),
-        hop,
+        score=float(gain[best, high]),
+        share=share,
+        start=float(starts[best]),
+        rate=rate,
+        bent=bent,
+        rows=(low, high),
+        first_hz=float(frequency[0]),
+        hop_s=hop,
     )
 
 

@@ -20,7 +20,7 @@ from scipy.linalg.blas import dtbsv
 from omphalon.base.arrays import Array
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ThermalModel:
     """K (°C at full power, losses linear), T1, L, θ (s), ambient (°C), κ, R (°C), T2 and z (s, 0
     for one mass).

@@ -25,7 +25,7 @@ MOST_POINTS = 6000  # reports that a fit looks at; of more, evenly some
 LATER_START_DOUBT_C = 150.0  # where a log begins warm, the parts' own temperatures are unknown
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ThermalFit:
     """A fitted model and how far to trust it.
 
@@ -74,7 +74,7 @@ ONE_MASS = ("time_constant_s", "lag_s", "dead_time_s")
 TWO_MASSES = (*ONE_MASS, "second_s", "zero_ratio")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Problem:
     """Everything the fit needs that does not change from step to step."""
 
@@ -264,24 +264,24 @@ def _problem(record: Record) -> tuple[_Problem, Array]:
     neighbours = max(1.0, delay / interval)  # reports this close err together
     starts = tuple(b - origin for b in record.breaks_s if b > origin)
     return _Problem(
-        t[use],
-        reading[use],
-        1.0 / sigma[use],
-        grid,
-        step,
-        driven,
-        rise**2 / reference,
-        reference,
-        (0.0, *starts),
-        (3.0 if cold else 150.0),
-        cell[use],
-        (t / step - cell)[use],
-        prior,
-        shape,
-        float(np.sqrt(neighbours)),
-        driven.edge_s[1:-1],
-        np.diff(driven.level),
-        np.maximum(driven.doubt_s, 0.01),
+        time_s=t[use],
+        reading_c=reading[use],
+        weight=1.0 / sigma[use],
+        grid_s=grid,
+        step_s=step,
+        driven=driven,
+        squared=rise**2 / reference,
+        reference_c=reference,
+        breaks_s=(0.0, *starts),
+        start_doubt_c=3.0 if cold else 150.0,
+        cell=cell[use],
+        part=(t / step - cell)[use],
+        prior=prior,
+        shape_prior=shape,
+        firmness=float(np.sqrt(neighbours)),
+        switch_s=driven.edge_s[1:-1],
+        switch_jump=np.diff(driven.level),
+        switch_doubt_s=np.maximum(driven.doubt_s, 0.01),
     ), first
 
 
@@ -381,18 +381,28 @@ def _model_fit(
     around = problem.reading_c[near]
     parameters = np.concatenate([p, coefficient[:2]])
     shift = coefficient[3 : 3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
-    like = ThermalModel(1.0, 1.0, 1.0, 1.0, float(coefficient[2]), 0.0, problem.reference_c)
+    like = ThermalModel(
+        gain_c=1.0,
+        time_constant_s=1.0,
+        lag_s=1.0,
+        dead_time_s=1.0,
+        ambient_c=float(coefficient[2]),
+        loss_growth=0.0,
+        reference_c=problem.reference_c,
+    )
     model = model_of(parameters, masses, like)
     return ThermalFit(
-        model,
-        (*names, "gain_c", "loss_growth"),
-        parameters,
-        covariance,
-        fitted,
-        float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
-        float(np.std(around)) if len(around) else 0.0,
-        masses,
-        evidence,
-        shift,
-        float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2))) if len(shift) else 0.0,
+        model=model,
+        names=(*names, "gain_c", "loss_growth"),
+        parameters=parameters,
+        covariance=covariance,
+        fitted_c=fitted,
+        rms_c=float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
+        swing_rms_c=float(np.std(around)) if len(around) else 0.0,
+        masses=masses,
+        evidence=evidence,
+        shift_s=shift,
+        shift_doubts=float(np.sqrt(np.mean((shift / problem.switch_doubt_s) ** 2)))
+        if len(shift)
+        else 0.0,
     )

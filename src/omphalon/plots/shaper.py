@@ -4,6 +4,7 @@ shaper allows.
 
 from __future__ import annotations
 
+from itertools import cycle, product
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +12,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+from omphalon.tables.constants import SHAPER_NAMES
 from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
@@ -22,14 +24,7 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
     from omphalon.studies.shaper.modes import AxisReading
 
-LINES = {
-    "zv": (FOG, "-"),
-    "zvd": (FOG, "--"),
-    "mzv": (SEA, "-"),
-    "ei": (SEA, "--"),
-    "two-hump": (SAND, "-"),
-    "three-hump": (SAND, "--"),
-}
+LINES = dict(zip(SHAPER_NAMES, cycle(product((FOG, SEA, SAND), ("-", "--"))), strict=False))
 NAME_HZ, NAME_HIGH = 1.9, 0.055  # room for a letter, Hz; for a name, of the highest peak
 
 

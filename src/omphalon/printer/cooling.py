@@ -95,7 +95,7 @@ def deepest_fall(readings: Sequence[tuple[float, float]]) -> float:
     return max(0.0, deepest - 2.5 * noise)
 
 
-@dataclass
+@dataclass(kw_only=True)
 class CoolingWatch:
     """One heater after it was switched off.
 

@@ -117,7 +117,7 @@ def heard_in(text: str) -> Heard:
     return Heard(kind=Speech.WORD, text=text)
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Pending:
     """The line that waits for its acknowledgement."""
 

@@ -88,7 +88,7 @@ class GuardLimits:
     waits_s: float = UNWATCHED_S
 
 
-@dataclass
+@dataclass(kw_only=True)
 class _Watched:
     """One heater so far."""
 

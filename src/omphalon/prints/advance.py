@@ -35,7 +35,7 @@ class Label:
     beside: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Tower:
     """A hollow square of one wall, `side_mm` wide. The value at height h is start + per_mm · h, a
     layer's that of its middle.

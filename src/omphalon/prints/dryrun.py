@@ -248,7 +248,7 @@ def _back(run: DryRun) -> Iterator[str]:
     yield f"G4 S{run.rest_s:.0f}"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Shake:
     """A sweep of one axis, `low_hz` to `high_hz` at `rate_hz_s`, about (x, y) mm at a height, by
     strokes there and back.

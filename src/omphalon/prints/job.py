@@ -51,7 +51,7 @@ class Bed:
         )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Job:
     """How a test print is laid: line, speeds, acceleration, temperatures, retraction, fan; `at` is
     its middle on the bed.

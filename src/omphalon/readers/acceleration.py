@@ -108,7 +108,7 @@ def read_motion(path: str, how: AxesWanted | None = None) -> MotionLog:
     return MotionLog(name, time, axes, found, (*notes, *text))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Layout:
     """The header and where its columns stand: time (None where samples are numbered), x, y, z.
 
@@ -178,13 +178,13 @@ def _layout(name: str, lines: list[str], how: AxesWanted) -> _Layout:
     ]
     quoted = any('"' in x_ for x_ in lines[head.at + 1 :])
     return _Layout(
-        head,
-        time,
-        (x, y, z),
-        _unit_in([head.cells[k] for k in (x, y, z)]),
-        None if time is None else clock.unit_of(words(head.cells[time])),
-        bool(row) and all(map(_bare, wanted)) and len(row) == len(head.cells) and not quoted,
-        comma,
+        head=head,
+        time=time,
+        axes=(x, y, z),
+        unit=_unit_in([head.cells[k] for k in (x, y, z)]),
+        time_scale=None if time is None else clock.unit_of(words(head.cells[time])),
+        plain=bool(row) and all(map(_bare, wanted)) and len(row) == len(head.cells) and not quoted,
+        comma=comma,
     )
 
 

@@ -290,10 +290,10 @@ class LogColumns:
 
     time_s: list[float]
     temperature_c: list[float]
-    power: list[float] | None
-    target_c: list[float] | None
-    percent: bool
-    notes: list[Remark]
+    power: list[float] | None = None
+    target_c: list[float] | None = None
+    percent: bool = False
+    notes: list[Remark] = field(default_factory=list)
     headers: tuple[str, ...] = ()
     heater: str = ""
     fan: list[float] | None = None

@@ -195,17 +195,17 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     if how.full_power is None and scale is not None and scale != 1.0 and not columns.percent:
         notes.append(Remark("in-counts", {"scale": scale}))
     return TemperatureLog(
-        source,
-        time[order] - time[order][0],
-        temperature[order],
-        power,
-        None if target is None else _filled(target),
-        scale,
-        form.name,
-        tuple(notes),
-        columns.headers,
-        columns.heater,
-        None if columns.fan is None else _filled(np.array(columns.fan)[order]),
+        source=source,
+        time_s=time[order] - time[order][0],
+        temperature_c=temperature[order],
+        power=power,
+        target_c=None if target is None else _filled(target),
+        power_scale=scale,
+        read_as=form.name,
+        notes=tuple(notes),
+        headers=columns.headers,
+        heater=columns.heater,
+        fan=None if columns.fan is None else _filled(np.array(columns.fan)[order]),
     )
 
 

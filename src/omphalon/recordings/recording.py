@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     Array = np.ndarray
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TemperatureLog:
     """A log of one heater: times in s (rising, from any start), °C, power 0…1, target °C; each
     shape (n,).

@@ -20,7 +20,7 @@ BIN_MM, FINE_MM = 0.25, 0.05  # of the widths, and of the middle's swing
 STEP_S = 1e-4
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Nozzle:
     """The true lead (s): a slow lag of the tube or drive and a fast one of the nozzle, which add up
     to it.

@@ -16,7 +16,7 @@ G_MM_S2 = 9806.65
 RATE_HZ = 12800.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Move:
     """A straight move from (x0, y0) to (x1, y1) mm at height z: filament fed (mm), speed asked
     (mm/s), lead (s), acceleration.
@@ -57,15 +57,15 @@ def heard(lines: Iterable[str], acceleration_mm_s2: float = 3000.0) -> list[Move
             x, y, z = (given.get(axis, at[axis]) for axis in "XYZ")
             moves.append(
                 Move(
-                    at["X"],
-                    at["Y"],
-                    x,
-                    y,
-                    z,
-                    given.get("E", 0.0),
-                    feed / 60,
-                    lead,
-                    acceleration_mm_s2,
+                    x0=at["X"],
+                    y0=at["Y"],
+                    x1=x,
+                    y1=y,
+                    z=z,
+                    fed_mm=given.get("E", 0.0),
+                    speed_mm_s=feed / 60,
+                    lead_s=lead,
+                    acceleration_mm_s2=acceleration_mm_s2,
                 )
             )
             at = {"X": x, "Y": y, "Z": z}
@@ -86,7 +86,7 @@ class Swing:
     rocking: tuple[float, float] = (0.05, 0.03)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Sweep:
     """The drive: from and to (Hz), rate (Hz/s), acceleration at 50 Hz (mm/s²) and its power law,
     harmonics as shares.
@@ -102,7 +102,7 @@ class Sweep:
     after_s: float = 2.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Sensor:
     """Rate (Hz), noise (mm/s² a sample), step of its digits, the most it reads, which of its axes
     lies along the motion; clock jitter (share of a sample), samples lost (share), hum as (Hz,

@@ -22,7 +22,7 @@ import numpy as np
 STEP_S = 0.05
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Heater:
     """What a made-up heater is. Powers in W, heat capacities in J/°C, conductances in W/°C."""
 

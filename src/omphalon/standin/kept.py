@@ -11,7 +11,7 @@ from typing import Any
 GAIN_SCALE = 255.0
 
 
-@dataclass
+@dataclass(kw_only=True)
 class MachineSettings:
     """Settings by the words of the stand-in's dialect; gains for power 0…255."""
 

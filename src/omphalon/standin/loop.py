@@ -48,7 +48,7 @@ BAND_C = 10.0
 FILTER_S = 1.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Hold:
     """How the heat-up and hold are run. `windup`: the integral gathers all through the heat-up, as
     in a poor loop. `targets` and `cooled` say what changes later: so many s after the loop takes

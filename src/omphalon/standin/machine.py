@@ -44,7 +44,7 @@ class Heated:
     reading_c: float = 0.0
 
 
-@dataclass
+@dataclass(kw_only=True)
 class Ways:
     """How this one differs from other printers, or what is wrong with it."""
 

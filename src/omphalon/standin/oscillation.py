@@ -10,7 +10,7 @@ import numpy as np
 from omphalon.standin.heater import STEP_S, Heater, lanes_of, quantised
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Test:
     """How the oscillation test is run and reported."""
 

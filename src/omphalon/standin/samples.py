@@ -52,7 +52,7 @@ def hold_csv(gains: tuple[float, float, float], seed: int) -> Iterator[str]:
         "Fulmar, hotend, heat-up and hold, the part fan comes on late, made up by the stand-in "
         "printer"
     )
-    return as_csv(hold_log(FULMAR_HOTEND, Hold(235.0, gains, seed=seed)), head)
+    return as_csv(hold_log(FULMAR_HOTEND, Hold(target_c=235.0, gains=gains, seed=seed)), head)
 
 
 FOUND_GAINS, FOUND_BED_GAINS = (0.31, 0.024, 0.1), (0.24, 0.0012, 0.55)

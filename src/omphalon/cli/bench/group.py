@@ -181,8 +181,8 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
 @as_document
 @in_bench
 def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
-    """Say what to measure now, in the order of work, why, how long it takes, and the command to
-    begin with; with --seen what may be behind a complaint, the likeliest first.
+    """Say what to measure now, in the order of work, why, how long it takes, the command that plans
+    it and the one that answers; with --seen what may be behind a complaint, the likeliest first.
 
     \b
     Example:
@@ -220,7 +220,7 @@ def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
         grams = f", {work.grams} g" if work.grams else ""
         click.echo(f"{number:2}. {step.kind.words}: {shown(step.why)} ({work.minutes} min{grams})")
         if number == 1 or step.command != found[number - 2].command:
-            click.echo(f"      {step.command}   then {step.then}")
+            click.echo(f"      {step.command}\n      {step.then}")
     if len(found) > len(some):
         click.echo(f"and {len(found) - len(some)} more: omphalon bench next --all")
     if len(groups := by_card(found)) > 1:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from omphalon.tables.rows import rows_of, table_by
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Drive:
     """Usual values: the first test's range (s), retraction, speed and stretches of a line, and the
     range of sound answers.

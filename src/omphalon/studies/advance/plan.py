@@ -60,7 +60,7 @@ THEN = {
 }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class AdvanceAsked:
     """What was asked for: style, range and step (s; s per mm of height on a tower), drive, and what
     replaces defaults.
@@ -91,7 +91,13 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
     figure: Tower | Card | Corners
     if asked.style == "tower":
         leg = DRIVES[asked.drive].band_leg_mm
-        figure = Tower(asked.start_s, asked.stop_s, asked.step_s, asked.side_mm, band_leg_mm=leg)
+        figure = Tower(
+            start=asked.start_s,
+            stop=asked.stop_s,
+            per_mm=asked.step_s,
+            side_mm=asked.side_mm,
+            band_leg_mm=leg,
+        )
         words = (
             f"{figure.height_mm:.0f} mm high, value at height h: {asked.start_s:g} + "
             f"{asked.step_s:g} h"

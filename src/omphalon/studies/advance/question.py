@@ -167,7 +167,9 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
     end = stop if stop is not None else float(start + question.per_mm * heights[inside].max())
     bulge = readings.has("bulge_mm")
     slow = np.zeros(len(heights), dtype=bool)
-    for low, high in Tower(start, end, question.per_mm).bands_mm if bulge and stop else ():
+    for low, high in (
+        Tower(start=start, stop=end, per_mm=question.per_mm).bands_mm if bulge and stop else ()
+    ):
         slow |= (heights > low) & (heights < high)
     if (inside & slow).any():
         odd = (*odd, Remark("in-bands", {"count": int((inside & slow).sum())}))

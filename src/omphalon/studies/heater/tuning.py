@@ -51,7 +51,7 @@ RESOLUTION_C = 0.02  # a peak moves this much with the noise of the day
 SURE = 0.95  # share of what the heater may be on which new gains must be better
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Tuned:
     """Gains chosen, what they promise beside the present ones and other aims (columns of `run`),
     and how sure.
@@ -190,19 +190,19 @@ def tune(
     costs = doubt.cost(AIMS[question.aim], loop)
     ultimates = np.array([linear.ultimate_of(d, loop) for d in draws])
     return Tuned(
-        loop,
-        model,
-        choice.gains,
-        _limit_share(ultimates),
-        run,
-        tuple(named),
-        doubt,
-        linear.sensitivity(model, table, loop),
-        ultimates,
-        None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
-        1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
-        _as_good(choice.gains, ensemble, loop, AIMS[question.aim]),
-        loops.run_loop(draws, table[:1], loop, step_s=step),
+        loop=loop,
+        model=model,
+        new=choice.gains,
+        limit_share=_limit_share(ultimates),
+        run=run,
+        labels=tuple(named),
+        doubt=doubt,
+        sensitivity=linear.sensitivity(model, table, loop),
+        ultimates=ultimates,
+        worth=None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
+        sure=1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
+        as_good=_as_good(choice.gains, ensemble, loop, AIMS[question.aim]),
+        worst=loops.run_loop(draws, table[:1], loop, step_s=step),
     )
 
 
