@@ -13,7 +13,7 @@ from omphalon.answers.settings import GAINS
 from omphalon.bench.settings import KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.listing import STORED, Listed, alike, decimals
-from omphalon.tables.units import plural
+from omphalon.tables.units import digits, plural
 
 SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
 UNSTORED = "not stored yet"  # the printer still has what the bench replaced
@@ -32,15 +32,20 @@ def entered(setting: InForce, dialect: Dialect) -> str | None:
     return dialect.for_tool(kind.tool).line_within(kind.line, values, scaled(setting.spread))
 
 
-def value_words(setting: InForce, gain_scale: float = 1.0) -> str:
-    """A setting's value in short, gains in the controller's scale."""
+def value_words(setting: InForce, gain_scale: float = 1.0, *, to_enter: bool = False) -> str:
+    """A setting's value, gains in the controller's scale; with the digits that its interval
+    deserves, or as it is to be entered.
+    """
     several = len(setting.kind.fields) > 1
     parts = []
     for name, unit in zip(setting.kind.fields, setting.kind.units, strict=True):
         value = setting.value[name]
         if name in GAINS:
             value = value * gain_scale
+        half = None if to_enter else setting.spread.get(name)
         text = value if isinstance(value, str) else f"{value:.{4 if several else 6}g}"
+        if half:
+            text = digits(value, half)
         head = f"{name} " if several and name != "shaper" else ""
         parts.append(head + text + (f" {unit}" if unit and name not in GAINS else ""))
     of = f" (full power is {gain_scale:g})" if set(setting.kind.fields) & {*GAINS} else ""
@@ -84,7 +89,7 @@ def sheet_lines(
         if setting is None or (start and not _at_start(setting)):
             continue
         if not start and setting.kind.of_filament:
-            words = f"; {setting.kind.words}: {value_words(setting)}"
+            words = f"; {setting.kind.words}: {value_words(setting, to_enter=True)}"
             by_hand.append(f"{words} (of {setting.filament}: omphalon bench sheet --start)")
             continue
         old = before.get(key)

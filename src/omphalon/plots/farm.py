@@ -36,7 +36,7 @@ def draw_farm(figure: Figure, found: FarmComparison) -> None:
     more = "; hollow: before" if changed else ""
     more += f"; {left} more numbers in the document" if left else ""
     figure.suptitle(
-        f"Printers among the others: dot and 95 % interval each; grey: the others{more}",
+        f"Each printer: a dot and its 95 % interval; grey: the others{more}",
         x=0.01,
         ha="left",
         color=INK,

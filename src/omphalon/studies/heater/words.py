@@ -73,7 +73,7 @@ def _because(fit: HeaterFit) -> str:
     where = f"{fit.cycles} cycles" + ("" if len(fit.tests) == 1 else f" of {len(fit.tests)} logs")
     if fit.excited is not None:
         where = f"{plural(len(fit.excited.stretches), 'stretch')} without a test"
-    how = f"from {where} and a {masses} model (residual {fit.model.rms_c:.2f} °C)"
+    how = f"{where} fit a {masses} model (residual {fit.model.rms_c:.2f} °C)"
     tuned = fit.tuned
     if fit.verdict == "keep" and tuned.worth is not None:
         unsure = f"the best gains are better on {tuned.sure:.0%} of the heaters that the log allows"
