@@ -109,12 +109,10 @@ def look(
     climbing = bool(tail.sum() > 2 and np.polyfit(t[tail], off[tail], 1)[0] * unit_s > 4.0)
     takeover = _first(t, off >= -BAND_C, start)
     arrival = _first(t, off >= -NEAR_C, start)
-    ends = None if fan_s is None else fan_s - begun
-    swing = _swing(t, y - target_c, arrival, unit_s, ends, step)
-    if fan_s is not None:
-        fan: float | None = fan_s - begun
-    else:  # a swing is no fan that comes on
-        fan = None if swing is not None else _fan(t, off, arrival, unit_s, sigma)
+    fan = None if fan_s is None else fan_s - begun
+    swing = _swing(t, y - target_c, arrival, unit_s, fan, step)
+    if fan is None and swing is None:  # a swing is no fan that comes on
+        fan = _fan(t, off, arrival, unit_s, sigma)
     seen = Arrival(
         start_s=begun,
         noise_c=sigma,
