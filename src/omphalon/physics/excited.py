@@ -258,15 +258,7 @@ def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
     near = np.abs(course.reading - log.target_c[log.rows]) <= NEAR_C
     miss = (basis @ best - course.reading)[near]
     parameters = np.concatenate([p, best[:2]])
-    like = ThermalModel(
-        gain_c=1.0,
-        time_constant_s=1.0,
-        lag_s=1.0,
-        dead_time_s=1.0,
-        ambient_c=float(best[2]),
-        loss_growth=0.0,
-        reference_c=log.reference_c,
-    )
+    like = ThermalModel.between(float(best[2]), log.reference_c)
     thermal = ThermalFit(
         model=model_of(parameters, masses, like),
         names=(*(ONE_MASS if masses == 1 else TWO_MASSES), "gain_c", "loss_growth"),

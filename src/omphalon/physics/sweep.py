@@ -5,7 +5,7 @@ excites.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -191,12 +191,12 @@ class _Line:
     """A course through frequency and time: its start (in hops), rate, whether exponential, its best
     rows, its score and the share of its rows in which power stands out."""
 
-    score: float
-    share: float
-    start: float
+    score: float = 0.0
+    share: float = 0.0
+    start: float = 0.0
     rate: float
     bent: bool
-    rows: tuple[int, int]
+    rows: tuple[int, int] = (0, 0)
     first_hz: float
     hop_s: float
 
@@ -263,16 +263,7 @@ def _best_line(
     """The start whose line of this rate has the best contiguous stretch of rows; of those that pass
     0 Hz within 4 s of `zero_s`.
     """
-    shape = _Line(
-        score=0.0,
-        share=0.0,
-        start=0.0,
-        rate=rate,
-        bent=bent,
-        rows=(0, 0),
-        first_hz=float(frequency[0]),
-        hop_s=hop,
-    )
+    shape = _Line(rate=rate, bent=bent, first_hz=float(frequency[0]), hop_s=hop)
     shift = np.rint(shape.delay_s(frequency) / hop).astype(int)
     count = evidence.shape[1]
     starts = np.arange(-int(shift.max()), count - int(shift.min()))
@@ -290,16 +281,8 @@ def _best_line(
     high = int(np.argmax(gain[best]))
     low = int(np.argmin(total[best, : high + 1]))
     share = float((seen[best, low:high] > 0).mean()) if high > low else 0.0
-    return _Line(
-        score=float(gain[best, high]),
-        share=share,
-        start=float(starts[best]),
-        rate=rate,
-        bent=bent,
-        rows=(low, high),
-        first_hz=float(frequency[0]),
-        hop_s=hop,
-    )
+    score, start = float(gain[best, high]), float(starts[best])
+    return replace(shape, score=score, share=share, start=start, rows=(low, high))
 
 
 def _bent(seen: Spectra, evidence: Array, frequency: Array, line: Array) -> Ridge:

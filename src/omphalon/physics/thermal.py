@@ -36,6 +36,19 @@ class ThermalModel:
     second_s: float = 0.0
     zero_s: float = 0.0
 
+    @classmethod
+    def between(cls, ambient_c: float, reference_c: float) -> ThermalModel:
+        """A model of these temperatures; its heater is still to be filled in."""
+        return cls(
+            gain_c=1.0,
+            time_constant_s=1.0,
+            lag_s=1.0,
+            dead_time_s=1.0,
+            ambient_c=ambient_c,
+            loss_growth=0.0,
+            reference_c=reference_c,
+        )
+
     @property
     def shares(self) -> tuple[float, float]:
         """How the masses' response splits into its two exponentials: A1 = (T1 − z)/(T1 − T2), A2 =

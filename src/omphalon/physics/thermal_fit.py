@@ -381,15 +381,7 @@ def _model_fit(
     around = problem.reading_c[near]
     parameters = np.concatenate([p, coefficient[:2]])
     shift = coefficient[3 : 3 + len(problem.switch_s)] / max(float(coefficient[0]), 1e-6)
-    like = ThermalModel(
-        gain_c=1.0,
-        time_constant_s=1.0,
-        lag_s=1.0,
-        dead_time_s=1.0,
-        ambient_c=float(coefficient[2]),
-        loss_growth=0.0,
-        reference_c=problem.reference_c,
-    )
+    like = ThermalModel.between(float(coefficient[2]), problem.reference_c)
     model = model_of(parameters, masses, like)
     return ThermalFit(
         model=model,
