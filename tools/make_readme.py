@@ -1,4 +1,6 @@
-"""Put the real output of a ten-line session into README.md: python tools/make_readme.py"""
+"""Put the real output of a ten-line session into README.md and docs/index.md:
+python tools/make_readme.py
+"""
 
 import pathlib
 import re
@@ -21,12 +23,9 @@ def session() -> str:
 
 
 if __name__ == "__main__":
-    page = ROOT / "README.md"
-    text = re.sub(
-        r"<!-- session -->.*?<!-- end -->",
-        lambda _: f"<!-- session -->\n{session()}\n<!-- end -->",
-        page.read_text(),
-        count=1,
-        flags=re.S,
-    )
-    page.write_text(text)
+    shown = f"<!-- session -->\n{session()}\n<!-- end -->"
+    for page in (ROOT / "README.md", ROOT / "docs" / "index.md"):
+        text = page.read_text()
+        page.write_text(
+            re.sub(r"<!-- session -->.*?<!-- end -->", lambda _: shown, text, flags=re.S)
+        )
