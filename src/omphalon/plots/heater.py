@@ -64,7 +64,7 @@ def draw_log(ax: Axes, fit: HeaterFit) -> None:
     )
     inset.axhline(goal, color=FOG, linewidth=1, linestyle="--")
     inset.set_title(
-        f"{words}: the model misses by {fit.model.rms_c:.2f} °C", loc="left", color=INK, fontsize=10
+        f"{words}: residual {fit.model.rms_c:.2f} °C rms", loc="left", color=INK, fontsize=10
     )
     inset.legend(frameon=False, fontsize=9, loc="upper right", ncols=2, borderaxespad=0)
     inset.margins(y=0.22)
