@@ -1,5 +1,7 @@
 """The laws against closed forms, published values and the stand-in; nothing here is checked against itself."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -66,15 +68,7 @@ def test_textbook_is_the_published_table():
 
 def test_sensitivity_of_an_integrating_loop():
     """P control of a pure lag: S = (1+Ts)/(1+Ts+kK) never passes 1; far below it dead time hardly matters."""
-    calm = ThermalModel(
-        gain_c=400.0,
-        time_constant_s=100.0,
-        lag_s=1e-6,
-        dead_time_s=0.0,
-        ambient_c=20.0,
-        loss_growth=0.0,
-        reference_c=180.0,
-    )
+    calm = replace(PLAIN, dead_time_s=0.0)
     assert linear.sensitivity(calm, np.array([[0.01, 0.0, 0.0]]), TICKLESS)[0] == pytest.approx(
         1.0, abs=0.01
     )

@@ -9,7 +9,7 @@ from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import differing
 from omphalon.printer.capture import capture
 from omphalon.printer.course import Cooling, HeatAndHold, Moment, Oscillation, Watching
-from omphalon.printer.dialogue import Dialogue, Ear, Speech, framed
+from omphalon.printer.dialogue import Dialogue, LineReader, Speech, framed
 from omphalon.printer.guard import Guard, GuardLimits, ReportClock
 from omphalon.printer.link import Link, hello
 from omphalon.printer.off import seen_off, switch_off
@@ -46,7 +46,7 @@ def test_a_frame_holds_number_and_check_sum():
     ],
 )
 def test_lines_are_known_by_their_words(line, kind):
-    heard = list(Ear().hear(line + b"\r\n"))
+    heard = list(LineReader().read(line + b"\r\n"))
     assert [one.kind for one in heard] == [kind]
     assert heard[0].number == (12 if kind is Speech.AGAIN else None)
 
@@ -54,19 +54,19 @@ def test_lines_are_known_by_their_words(line, kind):
 @pytest.mark.parametrize("size", [1, 2, 7, 1000])
 def test_it_does_not_matter_how_bytes_are_cut_into_pieces(size):
     data = b"start\nok\n\nT:20.1 /0.0 @:0\nhalf of a li" + b"ne\n" + b"x" * 9000 + b"\nok\n"
-    ear = Ear()
-    kinds = [one.kind for n in range(0, len(data), size) for one in ear.hear(data[n : n + size])]
+    reader = LineReader()
+    kinds = [one.kind for n in range(0, len(data), size) for one in reader.read(data[n : n + size])]
     assert kinds == [Speech.START, Speech.OK, Speech.REPORT, Speech.WORD, Speech.NOISE, Speech.OK]
 
 
 def talk(dialogue, events, line="M92 E400"):
     """Say a line at 0 s, then take (time, bytes) in; the bytes that were said again."""
     dialogue.say("M110 N0", 0.0)
-    list(dialogue.hear(b"ok\n", 0.0))
+    list(dialogue.read(b"ok\n", 0.0))
     dialogue.say(line, 0.0)
     again = b""
     for time, data in events:
-        list(dialogue.hear(data, time))
+        list(dialogue.read(data, time))
         again += dialogue.due(time)
     return again
 
@@ -115,7 +115,7 @@ def test_the_ok_behind_a_resend_is_not_taken_for_the_next_one(pieces):
     dialogue = Dialogue(numbered=True)
     talk(dialogue, [(6.0 + n / 100, data) for n, data in enumerate(pieces)])
     dialogue.say("M105", 6.1)
-    list(dialogue.hear(b"T:20.0 /0.0 @:0\nok\n", 6.2))
+    list(dialogue.read(b"T:20.0 /0.0 @:0\nok\n", 6.2))
     assert dialogue.pending is None
 
 

@@ -15,7 +15,7 @@ from omphalon.lines.template import checked
 from omphalon.physics import comparison, lead, scale
 from omphalon.physics.impulses import SHAPERS, residual, seconds
 from omphalon.physics.lead import NoAnswer
-from omphalon.printer.dialogue import Ear, framed
+from omphalon.printer.dialogue import LineReader, framed
 from omphalon.recordings.recording import Reading, Readings
 from omphalon.recordings.reports import report_of
 from omphalon.studies.advance.drives import DRIVES
@@ -194,10 +194,10 @@ def test_a_frame_s_check_sum_is_the_exclusive_or_of_its_bytes(line, number):
 
 @given(st.binary(max_size=400), st.integers(1, 50))
 def test_any_bytes_are_heard_the_same_however_they_are_cut(data, size):
-    whole = [(one.kind, one.text) for one in Ear().hear(data)]
-    ear = Ear()
+    whole = [(one.kind, one.text) for one in LineReader().read(data)]
+    reader = LineReader()
     pieces = [data[n : n + size] for n in range(0, len(data), size)]
-    assert [(one.kind, one.text) for piece in pieces for one in ear.hear(piece)] == whole
+    assert [(one.kind, one.text) for piece in pieces for one in reader.read(piece)] == whole
 
 
 @given(st.text(max_size=200))

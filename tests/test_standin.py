@@ -10,6 +10,19 @@ from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 from scored import run_loop
 
+LOOPED = Heater(
+    power_w=45.0,
+    heated_j_c=3.0,
+    second_j_c=13.0,
+    coupling_w_c=1.6,
+    loss_heated_w_c=0.005,
+    loss_second_w_c=0.06,
+    growth_per_c=0.001,
+    sensor_place=0.95,
+    sensor_lag_s=1.4,
+    dead_time_s=0.9,
+    ambient_c=20.0,
+)  # under the reference loop
 PLAIN = Heater(
     power_w=40.0,
     heated_j_c=20.0,
@@ -139,21 +152,7 @@ def test_logs_say_the_same_in_both_forms():
 
 def test_hold_log_and_reference_loop_are_one_loop():
     """Two programs for the same loop: the logged hold and the lanes' run end alike."""
-    heater = Heater(
-        power_w=45.0,
-        heated_j_c=3.0,
-        second_j_c=13.0,
-        coupling_w_c=1.6,
-        loss_heated_w_c=0.005,
-        loss_second_w_c=0.06,
-        growth_per_c=0.001,
-        sensor_place=0.95,
-        sensor_lag_s=1.4,
-        dead_time_s=0.9,
-        ambient_c=20.0,
-        noise_c=0.0,
-        quantum_c=0.001,
-    )
+    heater = replace(LOOPED, noise_c=0.0, quantum_c=0.001)
     gains = (0.12, 0.008, 0.2)
     log = hold_log(
         heater, Hold(target_c=220.0, gains=gains, hold_s=90.0, fan_after_s=None, report_s=0.2)
@@ -167,23 +166,10 @@ def test_hold_log_and_reference_loop_are_one_loop():
 
 
 def test_windup_overshoots_more():
-    heater = Heater(
-        power_w=45.0,
-        heated_j_c=3.0,
-        second_j_c=13.0,
-        coupling_w_c=1.6,
-        loss_heated_w_c=0.005,
-        loss_second_w_c=0.06,
-        growth_per_c=0.001,
-        sensor_place=0.95,
-        sensor_lag_s=1.4,
-        dead_time_s=0.9,
-        ambient_c=20.0,
-    )
     sound, wound = (
         max(
             hold_log(
-                heater,
+                LOOPED,
                 Hold(
                     target_c=220.0, gains=(0.1, 0.008, 0.1), hold_s=90.0, fan_after_s=None, windup=w
                 ),
@@ -195,21 +181,8 @@ def test_windup_overshoots_more():
 
 
 def test_better_gains_score_better_on_every_day():
-    heater = Heater(
-        power_w=45.0,
-        heated_j_c=3.0,
-        second_j_c=13.0,
-        coupling_w_c=1.6,
-        loss_heated_w_c=0.005,
-        loss_second_w_c=0.06,
-        growth_per_c=0.001,
-        sensor_place=0.95,
-        sensor_lag_s=1.4,
-        dead_time_s=0.9,
-        ambient_c=20.0,
-    )
     run = run_loop(
-        [heater.other_day(*d) for d in ((1, 1), (1.3, 0.9))],
+        [LOOPED.other_day(*d) for d in ((1, 1), (1.3, 0.9))],
         np.array([[0.12, 0.008, 0.2], [0.01, 0.0005, 0.0]]),
         220.0,
     )

@@ -1,6 +1,4 @@
-"""Omphalon: turns small experiments on a 3D printer into settings, with their spread and their
-reasons.
-"""
+"""Omphalon: turns small experiments on a 3D printer into settings, with intervals and reasons."""
 
 from omphalon.base.errors import OmphalonError
 

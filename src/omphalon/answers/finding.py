@@ -28,7 +28,7 @@ class Finding:
     """An answer: machine part (settings … next) and the rows that a person reads.
 
     Commands in `next` stand between backquotes, so that a text never breaks them. `settings` are
-    typed; `also` is what a document tells of them besides, and of their spread. `headline` shows
+    typed; `also` is what a document says of them besides. `headline` shows
     the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
     it where that takes long; it is never printed. `means` says in one sentence what a fit that
     keeps or changes means for a print; `tool` is the one that the answer is about. `parts` are

@@ -54,7 +54,7 @@ class Loading(click.Group):
 )
 @click.version_option(__version__, prog_name="omphalon")
 def omphalon() -> None:
-    """Turn small experiments on a 3D printer into settings, with their spread and their reasons.
+    """Turn small experiments on a 3D printer into settings, with intervals and reasons.
 
     \b
     Every group knows three verbs:

@@ -1,4 +1,4 @@
-"""The small set of colours and habits that all figures share; told apart also in grey and by
+"""The small set of colours and habits that all figures share; distinct also in grey and by
 colour-blind eyes.
 """
 

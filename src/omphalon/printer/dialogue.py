@@ -38,7 +38,7 @@ class Speech(Enum):
 
     OK = "acknowledgement"
     AGAIN = "asks for a line again"
-    MISHEARD = "has not heard a line right, and will ask for it again"
+    MISHEARD = "has not received a line correctly, and will ask for it again"
     BUSY = "is at work"
     REFUSAL = "refuses"
     START = "has restarted"
@@ -48,7 +48,7 @@ class Speech(Enum):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Heard:
+class Received:
     """One line: what it is, its words, the number of the line it asks for, the report in it."""
 
     kind: Speech
@@ -57,7 +57,7 @@ class Heard:
     report: Report | None = None
 
 
-class Ear:
+class LineReader:
     """Cuts bytes into lines and says what each is. Knows no port."""
 
     def __init__(self) -> None:
@@ -65,7 +65,7 @@ class Ear:
         self.too_long = False
         self.noise = 0  # lines and bytes that were no text, in all
 
-    def hear(self, data: bytes) -> Iterator[Heard]:
+    def read(self, data: bytes) -> Iterator[Received]:
         """What became whole with these bytes; a piece without an end waits for the rest."""
         *lines, self.rest = (self.rest + data).split(b"\n")
         for line in lines:
@@ -77,7 +77,7 @@ class Ear:
         if len(self.rest) > LONGEST_LINE:
             self.rest, self.too_long = b"", True
 
-    def _line(self, raw: bytes) -> Iterator[Heard]:
+    def _line(self, raw: bytes) -> Iterator[Received]:
         line = raw.strip(b"\r \t\x00")
         if not line:
             return
@@ -89,32 +89,32 @@ class Ear:
         if any(ord(c) < 32 and c != "\t" for c in text):
             yield self._noise("control characters")
             return
-        yield heard_in(text)
+        yield received_in(text)
 
-    def _noise(self, text: str) -> Heard:
+    def _noise(self, text: str) -> Received:
         self.noise += 1
-        return Heard(kind=Speech.NOISE, text=text)
+        return Received(kind=Speech.NOISE, text=text)
 
 
-def heard_in(text: str) -> Heard:
+def received_in(text: str) -> Received:
     """What a line is, by the words that controllers share."""
     report = report_of(text)
     if OK.match(text):
-        return Heard(kind=Speech.OK, text=text, report=report)
+        return Received(kind=Speech.OK, text=text, report=report)
     again = AGAIN.match(text)
     if again:
-        return Heard(kind=Speech.AGAIN, text=text, number=int(again[1]) if again[1] else None)
+        return Received(kind=Speech.AGAIN, text=text, number=int(again[1]) if again[1] else None)
     if report is not None:
-        return Heard(kind=Speech.REPORT, text=text, report=report)
+        return Received(kind=Speech.REPORT, text=text, report=report)
     if MISHEARD.match(text):
-        return Heard(kind=Speech.MISHEARD, text=text)
+        return Received(kind=Speech.MISHEARD, text=text)
     if BUSY.match(text):
-        return Heard(kind=Speech.BUSY, text=text)
+        return Received(kind=Speech.BUSY, text=text)
     if REFUSAL.match(text):
-        return Heard(kind=Speech.REFUSAL, text=text)
+        return Received(kind=Speech.REFUSAL, text=text)
     if START.match(text):
-        return Heard(kind=Speech.START, text=text)
-    return Heard(kind=Speech.WORD, text=text)
+        return Received(kind=Speech.START, text=text)
+    return Received(kind=Speech.WORD, text=text)
 
 
 @dataclass(kw_only=True)
@@ -149,7 +149,7 @@ class Dialogue:
     """
 
     def __init__(self, numbered: bool, at_work: Callable[[str], bool] = lambda line: False) -> None:
-        self.ear = Ear()
+        self.reader = LineReader()
         self.numbered, self.at_work = numbered, at_work
         self.next_number = 0
         self.pending: Pending | None = None
@@ -178,12 +178,12 @@ class Dialogue:
         """Wait no longer for the pending line."""
         self.pending = None
 
-    def hear(self, data: bytes, now_s: float) -> Iterator[Heard]:
+    def read(self, data: bytes, now_s: float) -> Iterator[Received]:
         """What these bytes hold; the pending line moves on by it.
 
         Raises LinkFault if the printer has restarted.
         """
-        for one in self.ear.hear(data):
+        for one in self.reader.read(data):
             self._take(one, now_s)
             yield one
 
@@ -222,7 +222,7 @@ class Dialogue:
         one.again_s *= LATER if one.slow else 1.0
         return one.frame
 
-    def _take(self, one: Heard, now_s: float) -> None:
+    def _take(self, one: Received, now_s: float) -> None:
         if one.kind is Speech.START and self.open:
             self.pending = None
             raise LinkFault("the printer has restarted", "what was not stored is lost: start over")
@@ -251,7 +251,7 @@ class Dialogue:
         else:
             self._done(pending)
 
-    def _ask_again(self, pending: Pending, one: Heard, now_s: float) -> None:
+    def _ask_again(self, pending: Pending, one: Received, now_s: float) -> None:
         if pending.number is not None and one.number == pending.number + 1:
             pending.complaint, pending.asked_again_s = None, None
             self.extra_ok_until_s = now_s + SETTLED_S

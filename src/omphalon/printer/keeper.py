@@ -37,14 +37,14 @@ from omphalon.printer.off import SwitchedOff, seen_off, switch_off
 from omphalon.printer.port import SerialWire, held_port
 from omphalon.printer.send import send
 
-SILENT_S = 5.0  # an owner that is not heard of for so long is gone, or stopped
+SILENT_S = 5.0  # an owner that is silent for so long is gone, or stopped
 IDLE_REPORT_S = 2.0  # between two reports while nothing else is done, and a heater is on
 TERMINATED = "this computer ended it"
 LEFT = "the command that heated it died, was stopped or fell silent"
 
 
 @dataclass(frozen=True, kw_only=True)
-class Brief:
+class Config:
     """What the keeper of a port is told at its start."""
 
     token: str
@@ -68,8 +68,8 @@ def now() -> str:
 class Keeper:
     """One printer, those who ask for something, and what is being done."""
 
-    def __init__(self, brief: Brief, listener: socket.socket, secret: str) -> None:
-        self.brief, self.secret = brief, secret
+    def __init__(self, config: Config, listener: socket.socket, secret: str) -> None:
+        self.config, self.secret = config, secret
         self.link: Link | None = None
         self.agreed: set[str] = set()  # lines that the owner's user has seen
         self.speed = 0
@@ -118,7 +118,7 @@ class Keeper:
                 challenge = message.get("challenge")
                 peer.say({"cooling": True, "proof": proof(self.secret, challenge)})
                 self.stop = "omphalon printer cool asked for it"
-            elif self.owner is None and secrets.compare_digest(token, self.brief.token.encode()):
+            elif self.owner is None and secrets.compare_digest(token, self.config.token.encode()):
                 self.owner, self.heard_s = peer, self.clock()
                 self.new_clients.let_go(peer)
             else:
@@ -225,7 +225,7 @@ class Keeper:
 
     def _off(self, ended: str | None = None) -> SwitchedOff:
         """Heaters off, with a note of what came of it, and of why this ended, in one piece."""
-        port = self.brief.port
+        port = self.config.port
         noted: dict[str, object] = {}
         if self.link is None:
             nothing = SwitchedOff(shown=True, halted=False, words="nothing was sent")
@@ -251,21 +251,21 @@ class Keeper:
 
     def open(self) -> None:
         """Meet the printer."""
-        port, before = self.brief.port, known(self.brief.port)
+        port, before = self.config.port, known(self.config.port)
 
         def prepared(link: Link) -> None:
             link.each_round = self.look
             link.before_heat = self._noted
             link.agreed = self.agreed
-            link.heed = lambda words: self.tell({"said": words}, passing=True)
+            link.on_fault = lambda words: self.tell({"said": words}, passing=True)
             link.watched = self._watched
             link.guard = Guard(
-                GuardLimits(silence_s=self.brief.silence_s, waits_s=self.brief.waits_s),
+                GuardLimits(silence_s=self.config.silence_s, waits_s=self.config.waits_s),
                 before.left_on,
             )
 
-        dialect = dialect_of(self.brief.dialect)
-        link, speed, words = reached(port, self.brief.speed, before.speed, dialect, prepared)
+        dialect = dialect_of(self.config.dialect)
+        link, speed, words = reached(port, self.config.speed, before.speed, dialect, prepared)
         self.link, self.speed = link, speed
         note(port, speed=speed, name=words, seen=now(), ended="")
 
@@ -275,8 +275,8 @@ class Keeper:
 
     def _noted(self) -> None:
         """From here on a heater may be on: noted, for the case that this process dies."""
-        if known(self.brief.port).heating_since is None:
-            note(self.brief.port, heating_since=now())
+        if known(self.config.port).heating_since is None:
+            note(self.config.port, heating_since=now())
 
     def printer(self) -> Link:
         """The link, while it is of use."""
@@ -340,8 +340,8 @@ class Keeper:
         link = self.printer()
         on = seen_off(link)
         if on is not None:
-            since = known(self.brief.port).heating_since or now()
-            note(self.brief.port, left_on=on, heating_since=since if on else None)
+            since = known(self.config.port).heating_since or now()
+            note(self.config.port, left_on=on, heating_since=since if on else None)
         return on
 
     def end(self) -> None:
@@ -364,19 +364,19 @@ DEAF_TO = ("SIGINT", "SIGHUP", "SIGQUIT", "SIGTSTP", "SIGTTOU", "SIGTTIN", "SIGP
 
 
 def main() -> None:
-    """Take the brief, have the port, serve; nothing of it reaches a terminal."""
-    brief = Brief(**json.loads(sys.stdin.readline()))
+    """Take the config, have the port, serve; nothing of it reaches a terminal."""
+    config = Config(**json.loads(sys.stdin.readline()))
     for name in DEAF_TO:
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
-    has = holder(brief.port)
+    has = holder(config.port)
     command = f" (process {has.process}: {has.command})" if has else ""
     try:
-        with held_port(brief.port, command) as listener:
-            who = Holder(process=os.getpid(), command=brief.command, secret=secrets.token_hex(16))
-            keeper = Keeper(brief, listener, who.secret)
+        with held_port(config.port, command) as listener:
+            who = Holder(process=os.getpid(), command=config.command, secret=secrets.token_hex(16))
+            keeper = Keeper(config, listener, who.secret)
             signal.signal(signal.SIGTERM, lambda *_: setattr(keeper, "stop", TERMINATED))
-            with noted_holder(brief.port, who):
+            with noted_holder(config.port, who):
                 print(json.dumps({"held": True}), flush=True)
                 keeper.serve()
             for peer in filter(None, (keeper.owner, *keeper.waiting)):

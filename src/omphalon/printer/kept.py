@@ -24,7 +24,7 @@ from omphalon.base.errors import LinkFault, OmphalonError, StillHot, UnwritableF
 from omphalon.lines.dialect import Dialect
 from omphalon.printer.capture import Captured
 from omphalon.printer.course import COURSES, Course
-from omphalon.printer.keeper import Brief
+from omphalon.printer.keeper import Config
 from omphalon.printer.link import reached
 from omphalon.printer.messages import BEAT_S, Message, Peer, as_dialect, fault_of, proof
 from omphalon.printer.notes import holder, known, note
@@ -34,13 +34,13 @@ from omphalon.printer.send import Sent
 from omphalon.recordings.reports import Heating, Status
 from omphalon.tables.constants import SILENCE_S, UNWATCHED_S
 
-HUNG_S = 15.0  # a keeper that is not heard of for so long hangs: it is ended, and done without
+HUNG_S = 15.0  # a keeper that is silent for so long hangs: it is ended, and done without
 ENDS_S = 3.0  # a keeper that was told to end is waited for so long
 ANSWERS_S = 15.0  # a keeper that is asked to cool down and says nothing for so long is done without
 
 
 @dataclass(frozen=True, kw_only=True)
-class Wishes:
+class KeeperOptions:
     """Where the printer is, how it is spoken to, and what is known of the user's patience."""
 
     port: str
@@ -75,9 +75,9 @@ class KeptPrinter:
     """
 
     def __init__(
-        self, wishes: Wishes, said: Callable[[str], None], called_off: Callable[[], None]
+        self, options: KeeperOptions, said: Callable[[str], None], called_off: Callable[[], None]
     ) -> None:
-        self.wishes, self.said, self.called_off = wishes, said, called_off
+        self.options, self.said, self.called_off = options, said, called_off
         self.answers: queue.SimpleQueue[Message] = queue.SimpleQueue()
         self.view: Callable[[Status], None] = lambda status: None
         self.counted: Callable[[int], None] = lambda count: None
@@ -94,15 +94,15 @@ class KeptPrinter:
 
     def _started(self) -> tuple[subprocess.Popen[bytes], Peer]:
         """A keeper in a session of its own, and the way to it."""
-        wishes, token = self.wishes, secrets.token_hex(16)
-        brief = Brief(
+        options, token = self.options, secrets.token_hex(16)
+        config = Config(
             token=token,
-            port=checked_port(wishes.port),
-            speed=wishes.speed,
-            dialect=as_dialect(wishes.dialect),
-            command=wishes.command,
-            silence_s=wishes.silence_s,
-            waits_s=wishes.waits_s,
+            port=checked_port(options.port),
+            speed=options.speed,
+            dialect=as_dialect(options.dialect),
+            command=options.command,
+            silence_s=options.silence_s,
+            waits_s=options.waits_s,
         )
         process = subprocess.Popen(
             [sys.executable, "-P", "-m", "omphalon.printer.keeper"],
@@ -112,28 +112,28 @@ class KeptPrinter:
             start_new_session=True,
         )
         try:
-            return process, self._met(process, brief)
+            return process, self._met(process, config)
         except BaseException:  # also Ctrl-C: nothing is on yet, and nobody would end it
             process.kill()
             process.wait()
             raise
 
-    def _met(self, process: subprocess.Popen[bytes], brief: Brief) -> Peer:
+    def _met(self, process: subprocess.Popen[bytes], config: Config) -> Peer:
         """The way to a keeper that has just been started, once it has the port."""
         assert process.stdin is not None and process.stdout is not None
         with contextlib.suppress(OSError):
-            process.stdin.write(json.dumps(asdict(brief)).encode() + b"\n")
+            process.stdin.write(json.dumps(asdict(config)).encode() + b"\n")
             process.stdin.close()
         line = process.stdout.readline()  # it says a word, or ends
         process.stdout.close()
         words = json.loads(line) if line else {}
         if "fault" in words:
             raise fault_of(words["fault"])
-        connection = met_keeper(brief.port) if words else None
+        connection = met_keeper(config.port) if words else None
         if connection is None or (process_at(connection) or (process.pid,))[0] != process.pid:
             raise LinkFault("the keeper of the port does not start", "try again")
         peer = Peer(connection)
-        peer.say({"token": brief.token})
+        peer.say({"token": config.token})
         return peer
 
     # ---- the other thread: hears the keeper, and lets it know that the command lives
@@ -180,7 +180,7 @@ class KeptPrinter:
 
     def _alone(self) -> None:
         """The keeper is gone without a word: this process switches the heaters off itself."""
-        self.off = self.off or cooled_here(self.wishes)
+        self.off = self.off or cooled_here(self.options)
         self._call_off(LinkFault("the keeper of the port was ended, or hung", "begin again"))
 
     # ---- what a command asks for
@@ -306,22 +306,22 @@ class KeptPrinter:
         self.peer.close()
 
 
-def cooled_here(wishes: Wishes) -> SwitchedOff:
+def cooled_here(options: KeeperOptions) -> SwitchedOff:
     """Heaters off without a keeper: the port opened by this process."""
     try:
         with contextlib.ExitStack() as stack:
             with contextlib.suppress(LinkFault):
-                stack.enter_context(held_port(wishes.port))
-            before = known(wishes.port)
-            link, speed, _ = reached(wishes.port, wishes.speed, before.speed, wishes.dialect)
-            off = switch_off(link, lambda: SerialWire(wishes.port, speed))
+                stack.enter_context(held_port(options.port))
+            before = known(options.port)
+            link, speed, _ = reached(options.port, options.speed, before.speed, options.dialect)
+            off = switch_off(link, lambda: SerialWire(options.port, speed))
             link.wire.close()
     except OmphalonError as fault:
         words = f"{fault.problem}, and heaters off could not be sent"
         return SwitchedOff(shown=False, halted=False, words=words)
     with contextlib.suppress(UnwritableFile):
         if off.shown:
-            note(wishes.port, heating_since=None, left_on={})
+            note(options.port, heating_since=None, left_on={})
     return off
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator
 from omphalon.base.errors import LinkFault, Unsafe, echoed
 from omphalon.lines.codes import is_move, is_test, off_lines, targets_of
 from omphalon.lines.dialect import Dialect
-from omphalon.printer.dialogue import UNPLUG, Dialogue, Heard, Speech
+from omphalon.printer.dialogue import UNPLUG, Dialogue, Received, Speech
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
 from omphalon.recordings.reports import Report
@@ -30,8 +30,8 @@ class Link:
     """One printer on one wire. `clock` is in s.
 
     Whoever has the link may set what is called with every round (`each_round`), before a line that
-    heats goes out (`before_heat`), with words of the printer's own about a fault (`heed`), and with
-    what is watched while heaters cool (`watched`).
+    heats goes out (`before_heat`), with the printer's own words about a fault (`on_fault`), and
+    with what is watched while heaters cool (`watched`).
     """
 
     def __init__(
@@ -44,7 +44,7 @@ class Link:
         self.frame: set[str] = set()  # lines of the dialect's frame, checked where it was read
         self.each_round: Callable[[], None] = lambda: None
         self.before_heat: Callable[[], None] = lambda: None
-        self.heed: Callable[[str], None] = lambda words: None
+        self.on_fault: Callable[[str], None] = lambda words: None
         self.watched: Callable[[str], None] = lambda words: None
         self.bytes = 0
         self.reports: list[tuple[float, Report]] = []  # of the last round, with their times
@@ -63,8 +63,8 @@ class Link:
     def _at_work(self, line: str) -> bool:
         return any(map(self.guard.at_work, targets_of(line, self.dialect)))
 
-    def pump(self) -> list[Heard]:
-        """Read once, take what was heard, say again what is due.
+    def pump(self) -> list[Received]:
+        """Read once, take what was received, say again what is due.
 
         Raises LinkFault, Unsafe as the dialogue and the guard do, and where the printer itself
         tells of a fault while something is heated.
@@ -75,11 +75,11 @@ class Link:
         data, now = self.wire.read(), self.clock()
         self.bytes += len(data)
         idle = self.dialogue.pending is None
-        heard = list(self.dialogue.hear(data, now)) if data else []
-        if any(one.kind is not Speech.NOISE for one in heard):
+        received = list(self.dialogue.read(data, now)) if data else []
+        if any(one.kind is not Speech.NOISE for one in received):
             self.heard_s = now
         self.reports = []
-        for one in heard:
+        for one in received:
             if one.report is not None:
                 self._report(one.report, now)
             if one.kind is Speech.REFUSAL:
@@ -87,7 +87,7 @@ class Link:
         due = self.dialogue.due(now)
         if due:
             self.wire.write(due)
-        return heard
+        return received
 
     def _report(self, report: Report, now: float) -> None:
         self.last, self.reported_s = report, now
@@ -102,7 +102,7 @@ class Link:
 
     def _trouble(self, words: str, idle: bool) -> None:
         """A complaint: the answer to a line, or the printer's own."""
-        self.heed(words)
+        self.on_fault(words)
         if idle and self.guarded and self.guard.running:
             raise LinkFault(
                 f"the printer says: {echoed(words)}", "look at it before it is heated again"
@@ -241,16 +241,16 @@ def hello(link: Link, within_s: float = HELLO_S) -> str:
     """
     until, noisy = link.clock() + within_s, link.clock() + NOISY_S
     first = link.line("number", number=0) or link.line("report") or "M105"
-    heard: list[str] = []
+    received: list[str] = []
     cut: LinkFault | None = None
     try:
         link.begin(first, again_s=HELLO_AGAIN_S)
-        while link.waiting and link.clock() < (until if heard or not link.bytes else noisy):
-            heard += [one.text for one in link.pump() if one.kind is not Speech.NOISE]
+        while link.waiting and link.clock() < (until if received or not link.bytes else noisy):
+            received += [one.text for one in link.pump() if one.kind is not Speech.NOISE]
     except LinkFault as fault:
         cut = fault
     if link.waiting or not link.dialogue.open or link.dialogue.refused is not None:
-        raise _no_answer(link, heard, cut)
+        raise _no_answer(link, received, cut)
     words = []
     line = link.line("identify")
     if line is not None:
@@ -262,11 +262,11 @@ def hello(link: Link, within_s: float = HELLO_S) -> str:
     return WORD_BEFORE.sub("", words[0])[:100] if words else ""
 
 
-def _no_answer(link: Link, heard: list[str], cut: LinkFault | None) -> LinkFault:
+def _no_answer(link: Link, received: list[str], cut: LinkFault | None) -> LinkFault:
     """Why nobody was met: nothing came, or something else than a printer's words."""
-    if heard and not link.dialogue.ear.noise:
+    if received and not link.dialogue.reader.noise:
         return LinkFault(
-            f"what answers there does not speak as a printer does: {echoed(heard[-1])}",
+            f"what answers there does not speak as a printer does: {echoed(received[-1])}",
             "look whether this is the printer's port, or give its lines with --dialect FILE",
         )
     if link.bytes:

@@ -144,9 +144,9 @@ class _Off:
         if "break" in link.dialect.templates:
             self._urgent(lines.pop(0))
         for _ in range(2):
-            heard = self._recount()
-            missed = [line for line in lines if not self._urgent(line, waits=heard)]
-            if heard and not missed:
+            received = self._recount()
+            missed = [line for line in lines if not self._urgent(line, waits=received)]
+            if received and not missed:
                 break
         link.wire.write("".join(f"{line}\n" for line in lines).encode("ascii", "replace"))
         until = link.clock() + ANSWER_S / 3

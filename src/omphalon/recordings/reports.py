@@ -78,7 +78,7 @@ def report_of(line: str) -> Report | None:
     if not any(mark[0] in "TB" for mark in readings):
         return None
     drives = {mark: mark.replace("T", "@") if mark[0] == "T" else f"{mark}@" for mark in readings}
-    if "T0" in readings:  # the tool in use is told twice
+    if "T0" in readings:  # the tool in use is reported twice
         readings = [mark for mark in readings if mark != "T"]
         drives["T0"] = "@0" if "@0" in marks else "@"
     stamp = STAMP.match(line)

@@ -1,4 +1,4 @@
-"""From what is seen on a print, or heard at the printer, to what tells: the causes of each
+"""From a complaint about a print or a printer to what to measure: the causes of each
 complaint, the likeliest first, among them what no setting mends. One table (complaints.csv and
 causes.csv), which `start`, `bench next` and the docs read.
 """

@@ -235,9 +235,9 @@ def at_printer(
     """The printer at a port, which a keeper has for this command. However the command ends but
     well, heaters go off, and what came of it is said; StillHot where it cannot be shown.
     """
-    from omphalon.printer.kept import KeptPrinter, Wishes, still_hot
+    from omphalon.printer.kept import KeeperOptions, KeptPrinter, still_hot
 
-    wishes = Wishes(
+    options = KeeperOptions(
         port=at.port,
         speed=at.speed,
         dialect=dialect,
@@ -248,7 +248,7 @@ def at_printer(
     words: list[str] = []
     with Signals() as signals:
         try:
-            printer = KeptPrinter(wishes, words.append, signals.wake)
+            printer = KeptPrinter(options, words.append, signals.wake)
         except Ended as error:
             raise click.Abort from error
         signals.printer = printer
