@@ -253,7 +253,9 @@ TEST = "capture --run oscillation --target 235 --yes --quiet --silence 3 --out l
 HOLD = TEST.replace("oscillation", "hold")
 BED = HOLD.replace("235", "60 --heater bed --max-temp 75")
 HEAT = "send --line M109~S235 --line M500 --silence 2"
-# faults → what is done, exit code, words of the sentence; one more word: its pace
+# whichever of the two comes first: where reports are few, the rise is not yet certain
+ON = r"the {} (is not yet shown to be off: it reads|\(it goes on rising.*\) may still be heating)"
+# faults → what is done, exit code, words of the sentence (a pattern); one more word: its pace
 OUTCOMES = {
     "dropout": (HOLD, 5, "the hotend is on, and was not read for 3 s"),
     "restart": (TEST, 1, "restarted"),
@@ -280,10 +282,10 @@ OUTCOMES = {
         1,
         "has a target of 290 °C that was not asked for here: here 235 °C was",
     ),
-    "stuck-on": (HOLD, 5, "the hotend is not yet shown to be off: it reads"),
-    "stuck-on noisy": (HOLD, 5, "the hotend is not yet shown to be off: it reads"),
-    "bed-stuck-on": (BED, 5, "the bed is not yet shown to be off: it reads"),
-    "bed-stuck-on noisy": (BED, 5, "the bed is not yet shown to be off: it reads"),
+    "stuck-on": (HOLD, 5, ON.format("hotend")),
+    "stuck-on noisy": (HOLD, 5, ON.format("hotend")),
+    "bed-stuck-on": (BED, 5, ON.format("bed")),
+    "bed-stuck-on noisy": (BED, 5, ON.format("bed")),
     "no-bed": (HOLD, 0, "the heaters are off"),
     "no-bed stuck-sensor": (TEST, 5, "the hotend is not yet shown to be off"),
     "codes": (
@@ -318,7 +320,7 @@ def test_at_the_end_no_heater_is_on_and_the_exit_code_says_how_it_went(faults, a
     with StandIn(tmp_path, "--tcp", 0, "--pace", *(pace or [200]), *strikes) as fulmar:
         done = at(*(w.replace("~", " ") for w in words.split()), "--port", fulmar.port)
         assert done.returncode == code, done.stderr
-        assert sentence in done.stdout + done.stderr and "Traceback" not in done.stderr
+        assert re.search(sentence, done.stdout + done.stderr) and "Traceback" not in done.stderr
         if "left on  hotend at 235" in sentence:
             assert at("cool", "--port", fulmar.port).returncode == 0
         elif faults != "unplug":
