@@ -4,7 +4,6 @@ tables.
 
 import json
 
-import click
 import pytest
 
 from omphalon.base.errors import UsageError
@@ -13,8 +12,6 @@ from omphalon.bench.facts import BY_KEY, FILAMENT, checked
 from omphalon.bench.journal import Journal
 from omphalon.bench.settings import KINDS, Taken, taken
 from omphalon.bench.work import COMMANDS
-from omphalon.cli import omphalon
-from omphalon.cli.known import KNOWN
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed
 from omphalon.tables.complaints import COMPLAINTS, complaint_of
@@ -96,14 +93,6 @@ def test_a_command_takes_from_the_bench_what_it_knows(words, place, run, sample)
     told = " ".join(done.stdout.split("bench   ")[-1].split())
     for each in TOLD[" ".join(words).replace(str(log), "LOG").replace(str(sweep), "SWEEP")]:
         assert each in told, told
-
-
-def test_every_row_names_an_option_that_is_there():
-    for path, rows in KNOWN.items():
-        command = omphalon
-        for word in path.split():
-            command = command.get_command(click.Context(command), word)
-        assert set(rows) <= {p.name for p in command.params}, path
 
 
 def test_every_setting_has_a_command_to_begin_with():

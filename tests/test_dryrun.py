@@ -107,14 +107,14 @@ REFUSED = (
         FEEDS,
         "--axis e without --temp; filament moves hot only: give its printing temperature",
     ),
-    ([*CORNERS, "--temp", "210"], "--temp, --retract without --axis e; they are the extruder's"),
+    ([*CORNERS, "--temp", "210"], "--temp with --axis x: it has no say there; leave it out"),
     (
         [*FEEDS, "--temp", "210", "--travel", "0:9"],
-        "--travel with --axis e; filament has none; give --retract MM",
+        "--travel with --axis e: it has no say there; leave it out",
     ),
     (
         ["--axis", "x", "--speed", "20:60:20", "--travel-across", "0:9"],
-        "--travel-across without --corner; one axis runs; give --travel",
+        "--travel-across with --axis x alone: it has no say there; leave it out",
     ),
     (
         [*CORNERS, "--travel-across", "0:9"],
@@ -122,11 +122,11 @@ REFUSED = (
     ),
     (
         [*CORNERS, "--present", "900"],
-        "--line, --present with --corner; they belong to --acceleration",
+        "--present without --acceleration; give both",
     ),
     (
         [*CORNERS, "--speed", "20:60:20"],
-        "--speed, --acceleration or --corner; give one of them, as FROM:TO:STEP",
+        "--speed and --corner; give one of them, as FROM:TO:STEP",
     ),
     (
         ["--axis", "x", "--corner", "400:900:100"],

@@ -180,12 +180,15 @@ def test_a_file_that_is_no_whole_picture_is_refused_in_a_line(run, tmp_path, con
     "words, told",
     [
         ((str(SCAN),), "give --print FILE"),
-        (("--print", str(PRINT), "--advance", "0.4"), "--print without a picture"),
+        (("--print", str(PRINT), "--advance", "0.4"), "--print with no picture: it has no say"),
         ((str(SCAN), "--print", str(SCAN)), "a picture, not a text"),
         ((str(SCAN), "--print", str(SAMPLES / "tower-heights.csv")), "not a print that omphalon"),
         ((str(SCAN), "--print", "none.gcode"), "no such file"),
-        ((str(SCAN), "--print", str(PRINT), "--height", "12"), "--height beside a picture"),
-        ((str(SCAN), "--print", str(PRINT), "--resolution", "0.01"), "beside a picture"),
+        (
+            (str(SCAN), "--print", str(PRINT), "--height", "12"),
+            "--height with a picture: it has no say",
+        ),
+        ((str(SCAN), "--print", str(PRINT), "--resolution", "0.01"), "with a picture"),
     ],
 )
 def test_a_picture_put_wrongly_is_refused_in_a_line(run, words, told):

@@ -300,9 +300,9 @@ def test_a_gauge_is_as_long_as_its_numbers_say(seed, run, tmp_path):
 
 
 PIECES = {
-    "flow plan --width 0.5": "--width and --expected; the wall is one line wide: give --expected",
-    "flow plan --temp 210": "--temp without --out FILE; it belongs to a print: give --out FILE too",
-    "axis plan --fast 40": "--fast without --out FILE; it belongs to a print: give --out FILE too",
+    "flow plan --width 0.5 --out p.gcode": "--width and --expected; the wall is one line wide: give --expected",
+    "flow plan --temp 210": "--temp without --out; it belongs to a print: give --out FILE too",
+    "axis plan --fast 40": "--fast without --out; it belongs to a print: give --out FILE too",
     "axis plan --axis y --out p.gcode": "--axis and --out; the gauge is for X and Y: leave it out",
     "axis plan --longest 60 --out p.gcode": "--longest 60: a caliper's jaws do not reach between "
     "the frames; give 80 mm or more",

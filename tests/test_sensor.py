@@ -186,9 +186,8 @@ REFUSED = {
     "rest.csv": "no --axis, --shaper, --frequency, --acceleration; say which axis and what is in "
     "force",
     "--kind rest": "--kind rest with 0 logs; give one log of a sensor at rest",
-    "rest.csv --kind rest --axis x": "--kind rest and a setting; a sensor at rest needs none; "
-    "leave it out",
-    "rest.csv --kind rest --seen 500": "--kind rest and --seen; give one of the two",
+    "rest.csv --kind rest --axis x": "--axis with --kind rest: it has no say there; leave it out",
+    "rest.csv --kind rest --seen 500": "--seen with --kind rest: it has no say there; leave it out",
     "": "no log; give a fresh log, or --seen with --bands",
     "--seen 500": "--seen without --bands; give the bands that were printed",
     "rest.csv --bands 500:4000:500": "--bands without --seen; give both",

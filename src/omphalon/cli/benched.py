@@ -12,7 +12,8 @@ import click
 from click.core import ParameterSource
 
 from omphalon.base.errors import UnwritableFile
-from omphalon.cli.known import HELD, KNOWN, Known, held
+from omphalon.cli.known import HELD, held
+from omphalon.cli.options import Described, Known, given_by_hand, record_of
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding, Plan
@@ -41,10 +42,21 @@ def choose_bench(ctx: click.Context, _: click.Parameter, given: str | None) -> s
         return given
     state = bench.state()
     ctx.meta[HELD] = (bench, state)
-    rows = KNOWN.get(" ".join(ctx.command_path.split()[1:]), {})
-    rows = {**rows, "dialect": lambda state, given: bench.dialect_path(state.facts)}
+    rows = {
+        **known_of(ctx.command),
+        "dialect": lambda state, given: bench.dialect_path(state.facts),
+    }
     ctx.default_map = _Defaults(rows, state, ctx)
     return given
+
+
+def known_of(command: click.Command) -> dict[str, Known]:
+    """The options of a command that a bench knows, and where from."""
+    return {
+        param.name or "": param.more["bench"]
+        for param in command.params
+        if isinstance(param, Described) and "bench" in param.more
+    }
 
 
 class _Defaults(dict[str, Any]):
@@ -64,11 +76,14 @@ class _Defaults(dict[str, Any]):
 
     def get(self, name: str, default: Any = None) -> Any:
         known: Known | None = super().get(name)
-        # Click has a sign of its own for what is not given
-        given = {k: v for k, v in self.ctx.params.items() if isinstance(v, (str, float, tuple))}
-        tool = self.ctx.params.get("tool")
-        state = self.state.of_tool(tool if isinstance(tool, int) else None)
-        value = None if known is None else known(state, given)
+        if known is None:
+            return default
+        by_hand = given_by_hand(self.ctx)
+        given = {n: value for n, value in self.ctx.params.items() if n in by_hand}
+        kind = getattr(self.ctx.command.callback, "record", None)
+        value = known(
+            self.state.of_tool(given.get("tool")), None if kind is None else record_of(kind, given)
+        )
         return default if value is None else value
 
 

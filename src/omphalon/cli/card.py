@@ -3,28 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines
-from omphalon.cli.advance import DRIVE, LINE, line_words, spanned
-from omphalon.cli.common import (
-    Answer,
-    Leaving,
-    Measure,
-    answering,
-    choice,
-    filled,
-    number,
-    numbers_of,
-    options,
-)
+from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_words
+from omphalon.cli.common import Answer, Leaving, answering
 from omphalon.cli.groups import Verbs
-from omphalon.cli.known import held
-from omphalon.cli.printing import job_of, print_lines, printing
-from omphalon.cli.shaper_common import IN_USE, OFFERED, limits, limits_of, names_of, shapers_in_use
+from omphalon.cli.known import build, fact, held, in_force, print_in_bench, steps_across
+from omphalon.cli.numbers import Measure, Numbers
+from omphalon.cli.options import OWN, argument, nested, number, one_of, text, typed
+from omphalon.cli.printing import PrintOptions, job_of, print_lines
+from omphalon.cli.shaper_common import InUseOptions, LimitOptions, Names, OfferedOptions
 from omphalon.tables.constants import BUILDS
 
 if TYPE_CHECKING:
@@ -38,21 +31,32 @@ def card() -> None:
     """Advance, shaper and X against Y, from pictures of one printed card."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class CardPlanOptions:
+    """Options of `card plan`."""
+
+    parts: tuple[str, ...] = typed(
+        "--parts", Names(), "What is on it.", default="advance,combs,frame", metavar="PARTS"
+    )
+    span: SpanOptions = nested(SpanOptions)
+    shake_mm_s2: float = number(
+        "--shake", "acceleration", "Acceleration of the combs.", default=3500.0
+    )
+    present: InUseOptions = nested(InUseOptions)
+    out: str = text(
+        "--out",
+        "Where to write the print (G-code).",
+        metavar="FILE",
+        required=True,
+        section=OWN,
+        bench=lambda state, given: print_in_bench(state, "card"),
+    )
+    print: PrintOptions = nested(PrintOptions)
+
+
 @card.command("plan", short_help="Writes the test card as G-code.")
-@click.option(
-    "--parts",
-    default="advance,combs,frame",
-    show_default=True,
-    metavar="PARTS",
-    help="What is on it.",
-)
-@spanned
-@number("--shake", "acceleration", "Acceleration of the combs.", default=3500.0)
-@IN_USE
-@click.option("--out", required=True, metavar="FILE", help="Where to write the print (G-code).")
-@printing
-@answering(tool=True)
-def plan(how: Leaving, parts: str, out: str, **given: Any) -> Answer:
+@answering(CardPlanOptions, tool=True)
+def plan(how: Leaving, options: CardPlanOptions) -> Answer:
     """Write a test card: one layer that a scan or a photo is read from.
 
     On it: lines for pressure advance, combs that ring behind a sharp corner, and a frame. Shapers
@@ -62,60 +66,71 @@ def plan(how: Leaving, parts: str, out: str, **given: Any) -> Answer:
     Example:
       omphalon card plan --dialect stand-in --out card.gcode
     """
-    how.check(out=out)
+    how.check(out=options.out)
     from omphalon.prints.card import PARTS
-    from omphalon.studies.advance.drives import DRIVES
     from omphalon.studies.card.plan import CardAsked, plan_card
 
-    wanted = [word.strip() for word in parts.split(",")]
-    unknown = [word for word in wanted if word not in PARTS]
+    unknown = [word for word in options.parts if word not in PARTS]
     if unknown:
         raise UsageError(
-            f"--parts {echoed(parts)}: no part '{echoed(unknown[0])}'",
+            f"--parts {echoed(','.join(options.parts))}: no part '{echoed(unknown[0])}'",
             "choose from " + ",".join(PARTS),
         )
-    usual = DRIVES[given["drive"]]
-    job = job_of(given, usual.fast_mm_s, usual.acceleration_mm_s2, usual.retract_mm)
-    asked = filled(
-        CardAsked,
-        given,
-        parts=tuple(part for part in PARTS if part in wanted),
-        stop_s=usual.to_s if given["stop_s"] is None else given["stop_s"],
-        shapers=shapers_in_use(given),
+    span = options.span
+    job = job_of(options.print, span.usual_print(), how.tool)
+    asked = CardAsked(
+        parts=tuple(part for part in PARTS if part in options.parts),
+        start_s=span.start_s,
+        stop_s=span.highest_s,
+        drive=span.drive,
+        present_s=span.present_s,
+        shake_mm_s2=options.shake_mm_s2,
+        shapers=options.present.by_axis(),
     )
-    chosen = print_lines(how, given).with_line("advance", given["line_template"])
+    chosen = print_lines(how, options.print).with_line("advance", span.line_template)
     found, printed = plan_card(asked, job, chosen)
-    put_lines(out, printed.lines(), ";")
+    put_lines(options.out, printed.lines(), ";")
     return found
 
 
-reading = options(
-    click.argument("picture"),
-    click.argument("second", required=False),
-    click.option(
+@dataclass(frozen=True, kw_only=True)
+class CardOptions(LineOptions):
+    """Options of `card fit` and `check`."""
+
+    picture: str = argument("PICTURE", required=True)
+    second: str | None = argument("[SECOND]")
+    printed: str | None = text(
         "--print",
-        "printed",
+        "The card's G-code, as `card plan` wrote it.  [the bench's, by the card's strip]",
         metavar="FILE",
-        help="The card's G-code, as `card plan` wrote it.  [the bench's, by the card's strip]",
-    ),
-    number("--length", "size", "The frame along X, over its outer edges, by caliper."),
-    click.option("--steps", metavar="X:Y", help="Present steps per mm of X and Y."),
-    click.option("--build", type=choice(*BUILDS), help="What moves, by which motors."),
-    click.option("--drive", type=DRIVE, help="Where the extruder sits.  [from the print]"),
-    number("--advance", "advance", "Present pressure advance.", name="present_s"),
-    IN_USE,
-    OFFERED,
-    limits,
-    LINE,
-)
+    )
+    length_mm: float | None = number(
+        "--length", "size", "The frame along X, over its outer edges, by caliper."
+    )
+    steps: tuple[float, float] | None = typed(
+        "--steps",
+        Numbers("X:Y", Measure("steps"), "80:80"),
+        "Present steps per mm of X and Y.",
+        bench=steps_across,
+    )
+    build: str | None = one_of("--build", BUILDS, "What moves, by which motors.", bench=build)
+    drive: str | None = one_of(
+        "--drive",
+        DRIVES,
+        "Where the extruder sits.  [from the print]",
+        bench=fact("extruder.drive"),
+    )
+    present_s: float | None = number(
+        "--advance", "advance", "Present pressure advance.", bench=in_force("advance", "advance")
+    )
+    present: InUseOptions = nested(InUseOptions)
+    choice: OfferedOptions = nested(OfferedOptions)
+    limit: LimitOptions = nested(LimitOptions)
 
 
 @card.command("fit", short_help="Settings from pictures of the card.")
-@reading
-@answering(tool=True)
-def fit(
-    how: Leaving, picture: str, second: str | None, printed: str | None, **given: Any
-) -> Answer:
+@answering(CardOptions, tool=True)
+def fit(how: Leaving, options: CardOptions) -> Answer:
     """Turn one or two pictures of a printed test card into settings.
 
     PICTURE is a scan, or a photo from straight above; SECOND another scan, the plate turned by a
@@ -125,15 +140,12 @@ def fit(
     Example:
       omphalon card fit card-1.jpg card-2.jpg --print card.gcode --length 144.5 --steps 80:80
     """
-    return _answered(how, "card-fit", (picture, second), printed, given)
+    return _answered(how, "card-fit", options)
 
 
 @card.command("check", short_help="Judges the settings in force on a fresh card.")
-@reading
-@answering(tool=True)
-def check(
-    how: Leaving, picture: str, second: str | None, printed: str | None, **given: Any
-) -> Answer:
+@answering(CardOptions, tool=True)
+def check(how: Leaving, options: CardOptions) -> Answer:
     """Judge the settings in force by a card that was printed with them.
 
     They are taken from the bench, or given with --advance, --present-x, --present-y and --steps.
@@ -142,24 +154,19 @@ def check(
     Example:
       omphalon card check card-1.jpg card-2.jpg --print card.gcode --length 144.5 --steps 80:80
     """
-    return _answered(how, "card-check", (picture, second), printed, given)
+    return _answered(how, "card-check", options)
 
 
-def _answered(
-    how: Leaving,
-    kind: str,
-    paths: tuple[str, str | None],
-    printed: str | None,
-    given: dict[str, Any],
-) -> Answer:
-    how.check(*paths, printed)
+def _answered(how: Leaving, kind: str, options: CardOptions) -> Answer:
+    how.check(options.picture, options.second, options.printed)
     from omphalon.readers.picture import read_picture
     from omphalon.studies.card.words import card_answer
 
-    cards = cards_of(printed)
+    cards = cards_of(options.printed)
+    paths = (options.picture, options.second)
     pictures = [read_picture(path) for path in paths if path is not None]
-    dialect = how.lines().with_line("advance", given["line_template"])
-    return card_answer(kind, pictures, cards, printed, _question(how, given), dialect)
+    dialect = how.lines().with_line("advance", options.line_template)
+    return card_answer(kind, pictures, cards, options.printed, _question(how, options), dialect)
 
 
 def cards_of(printed: str | None) -> list[Card]:
@@ -185,7 +192,7 @@ def cards_of(printed: str | None) -> list[Card]:
     return cards
 
 
-def _question(how: Leaving, given: dict[str, Any]) -> CardQuestion:
+def _question(how: Leaving, options: CardOptions) -> CardQuestion:
     from omphalon.studies.advance.question import AdvanceQuestion
     from omphalon.studies.card.words import CardQuestion
     from omphalon.studies.shaper.question import ShaperQuestion
@@ -194,15 +201,20 @@ def _question(how: Leaving, given: dict[str, Any]) -> CardQuestion:
         return ShaperQuestion(
             logs={},
             read=read,
-            offered=names_of(given["offered"]),
-            limits=limits_of(given),
-            present=shapers_in_use(given),
+            offered=options.choice.offered,
+            limits=options.limit.limits(),
+            present=options.present.by_axis(),
         )
 
-    steps = {}
-    if given["steps"] is not None:
-        both = numbers_of(given["steps"], Measure("steps"), 2, "--steps", "80:80")
-        steps = dict(zip("xy", both, strict=True))
-    words = line_words(how, given["line_template"])
-    advance = filled(AdvanceQuestion, given, line_words=words)
-    return filled(CardQuestion, given, steps=steps, advance=advance, shaper=shaper)
+    advance = AdvanceQuestion(
+        drive=options.drive,
+        present_s=options.present_s,
+        line_words=line_words(how, options.line_template),
+    )
+    return CardQuestion(
+        length_mm=options.length_mm,
+        steps={} if options.steps is None else dict(zip("xy", options.steps, strict=True)),
+        build=options.build or "",
+        advance=advance,
+        shaper=shaper,
+    )

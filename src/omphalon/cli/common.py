@@ -6,21 +6,19 @@ import functools
 import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
-from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import click
-from click.core import ParameterSource
 
 from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines, put_with
 from omphalon.cli.at_work import shown_at_work
 from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
-from omphalon.cli.groups import ANSWER, section
+from omphalon.cli.numbers import UNUSUAL
+from omphalon.cli.options import ANSWER, Command, described, flag, option, takes, text, typed
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.heaters import MOST_TOOLS
-from omphalon.tables.quantities import QUANTITIES
-from omphalon.tables.units import NoSuchNumber, Number, is_usual, number_in, plural
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -28,127 +26,9 @@ if TYPE_CHECKING:
     from omphalon.answers.finding import Finding, Plan
     from omphalon.lines.dialect import Dialect
     from omphalon.recordings.recording import Column, Readings
+    from omphalon.tables.units import Number
 
-Command = Callable[..., Any]
-Filled = TypeVar("Filled")
 Answer: TypeAlias = "Finding | Plan"
-UNUSUAL = "omphalon.unusual"
-# unit, or quantity where it has none → what stands for a number in help
-METAVARS = {"mm": "MM", "mm/s": "MM_S", "mm/s²": "MM_S2", "Hz": "HZ", "Hz/s": "HZ_S", "s": "S"}
-# unit → what an option's name ends with, as the field does that it fills
-ENDS = {"mm": "_mm", "mm/s": "_mm_s", "mm/s²": "_mm_s2", "°C": "_c", "s": "_s", "Hz": "_hz"}
-DRAWN = "Draw the answer into FILE.png or FILE.svg."
-TEMPLATES = "Templates of the printer's lines (TOML)."
-
-
-class Measure(click.ParamType):  # type: ignore[type-arg]
-    """An option's number: a row of the table of quantities, perhaps in a narrower range."""
-
-    name = "number"
-
-    def __init__(
-        self,
-        quantity: str,
-        lowest: float | None = None,
-        highest: float | None = None,
-        reading: bool = False,
-    ) -> None:
-        self.quantity, self.lowest, self.highest, self.reading = (
-            QUANTITIES[quantity],
-            lowest,
-            highest,
-            reading,
-        )
-
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        if not isinstance(value, str):
-            return value
-        option = param.opts[0] if param is not None and param.opts else "the number"
-        number = parsed(value, self, option)
-        if ctx is not None and not is_usual(number.value, self.quantity) and not self.reading:
-            ctx.meta.setdefault(UNUSUAL, []).append(f"{option} {echoed(value)}")
-        if self.reading:
-            return number
-        return int(number.value) if self.quantity.whole else number.value
-
-
-def parsed(text: str, measure: Measure, option: str) -> Number:
-    """A text as a number, or a UsageError that names the option."""
-    try:
-        return number_in(text, measure.quantity, measure.lowest, measure.highest)
-    except NoSuchNumber as error:
-        raise UsageError(f"{option} {echoed(text)}: {error.problem}", error.remedy) from error
-
-
-def numbers_of(text: str, measure: Measure, count: int, option: str, example: str) -> list[float]:
-    """Numbers between colons, as many as asked for."""
-    parts = text.split(":")
-    if len(parts) != count or not all(p.strip() for p in parts):
-        raise UsageError(
-            f"{option} {echoed(text)}: not {plural(count, 'number')}"
-            f"{' with colons between' if count > 1 else ''}",
-            f"for example {example}",
-        )
-    return [parsed(part, measure, option).value for part in parts]
-
-
-def choice(*words: str) -> click.Choice[str]:
-    """One of some words, whatever their case."""
-    return click.Choice(list(words), case_sensitive=False)
-
-
-def options(*rows: Command) -> Callable[[Command], Command]:
-    """Several options (or arguments) as one decorator, shown in their order."""
-
-    def add(command: Command) -> Command:
-        for row in reversed(rows):
-            command = row(command)
-        return command
-
-    return add
-
-
-METAVARS |= {"°C": "C", "s/mm": "S", "share": "F", "flow": "F", "times": "F", "damping": "Z"}
-
-
-def number(
-    option: str,
-    quantity: str,
-    help: str,
-    *,
-    least: float | None = None,
-    within: tuple[float, float] | None = None,
-    name: str | None = None,
-    reading: bool = False,
-    **more: Any,
-) -> Command:
-    """An option that holds a number of a quantity, perhaps in a narrower range; its default is
-    shown. Its name ends with its unit: --bed-temp is `bed_temp_c`.
-    """
-    low, high = (least, None) if within is None else within
-    row = QUANTITIES[quantity]
-    metavar = METAVARS.get(row.unit) or METAVARS.get(quantity, "N")
-    more = {"metavar": metavar, "show_default": more.get("default") is not None, **more}
-    name = name or option[2:].replace("-", "_") + ENDS.get(row.unit, "")
-    return click.option(option, name, type=Measure(quantity, low, high, reading), help=help, **more)
-
-
-def filled(kind: Callable[..., Filled], given: Mapping[str, Any], **more: Any) -> Filled:
-    """A dataclass out of the options that are named as its fields, and of `more`; what was not
-    given is left to its default.
-    """
-    names = {field.name for field in fields(kind)}  # type: ignore[arg-type]
-    own = {name: given[name] for name in names & given.keys() if given[name] is not None}
-    return kind(**{**own, **more})
-
-
-def reading_options(columns: Sequence[Column]) -> list[Command]:
-    """A repeatable option for each column that holds a number."""
-    return [
-        number(c.option, c.quantity, c.help, name=c.name, reading=True, multiple=True)
-        for c in columns
-        if c.quantity is not None
-    ]
 
 
 def chosen_readings(
@@ -180,17 +60,20 @@ def template(lines: Callable[[], Iterable[str]]) -> Command:
         click.echo(f"an empty table to fill in: {echoed(path)}")
         ctx.exit(0)
 
-    return section(
-        ANSWER,
-        click.option(
-            "--template",
-            metavar="FILE",
+    def add(command: Command) -> Command:
+        option = described(
+            ["--template"],
+            "Write an empty table to fill in, and end.",
+            {"section": ANSWER, "metavar": "FILE"},
             is_eager=True,
             expose_value=False,
             callback=write,
-            help="Write an empty table to fill in, and end.",
-        ),
-    )
+        )
+        before = getattr(command, "__click_params__", ())
+        command.__click_params__ = [option, *before]  # type: ignore[attr-defined]
+        return command
+
+    return add
 
 
 def readings_template(columns: Sequence[Column], head: str) -> Command:
@@ -204,20 +87,46 @@ def readings_template(columns: Sequence[Column], head: str) -> Command:
     return template(lines)
 
 
+def bench_field() -> Any:
+    """The bench, opened before any other option is read."""
+    return option(
+        "--bench",
+        "The printer's bench.  [OMPHALON_BENCH, or this folder]",
+        {"section": ANSWER, "metavar": "DIR"},
+        is_eager=True,
+        callback=choose_bench,
+    )
+
+
+def tool_field(section: str = ANSWER) -> Any:
+    """Which of several tools."""
+    numbers = click.IntRange(0, MOST_TOOLS - 1)
+    help = "Which of several hotends and extruders."
+    return typed("--tool", numbers, help, metavar="N", section=section, farm="one")
+
+
 @dataclass(frozen=True, kw_only=True)
 class Leaving:
     """How an answer is to leave: as text or JSON, quiet, with a figure, over a file that stands
     there.
     """
 
-    as_json: bool
-    quiet: bool
-    force: bool
-    plot: str | None = None
-    dialect: str | None = None
-    bench: str | None = None
-    no_record: bool = False
-    tool: int | None = None
+    as_json: bool = flag("--json", "Print one JSON document.", section=ANSWER)
+    plot: str | None = text(
+        "--plot", "Draw the answer into FILE.png or FILE.svg.", metavar="FILE", section=ANSWER
+    )
+    dialect: str | None = text(
+        "--dialect",
+        "Templates of the printer's lines (TOML).",
+        metavar="FILE",
+        section=ANSWER,
+        farm="file",
+    )
+    quiet: bool = flag("--quiet", "Print nothing but the lines to enter.", section=ANSWER)
+    force: bool = flag("--force", "Replace files that Omphalon did not write.", section=ANSWER)
+    tool: int | None = tool_field()
+    bench: str | None = bench_field()
+    no_record: bool = flag("--no-record", "Leave no trace in the bench.", section=ANSWER)
 
     def check(self, *inputs: str | None, **outputs: str | None) -> None:
         """Refuse, before any work, files that must not be written."""
@@ -295,79 +204,56 @@ def _unusual() -> list[Any]:
     return [Remark("unusual-option", {"text": text}) for text in dict.fromkeys(found)]
 
 
-bench_option = click.option(
-    "--bench",
-    metavar="DIR",
-    is_eager=True,
-    callback=choose_bench,
-    help="The printer's bench.  [OMPHALON_BENCH, or this folder]",
-)
-in_bench = options(
-    bench_option, click.option("--no-record", is_flag=True, help="Leave no trace in the bench.")
-)
-
-
-tool_option = click.option(
-    "--tool",
-    type=click.IntRange(0, MOST_TOOLS - 1),
-    metavar="N",
-    help="Which of several hotends and extruders.",
-)
-
-
 def answering(
-    plot: bool = True, dialect: bool = True, bench: bool = True, tool: bool = False
+    kind: type[Any],
+    *,
+    plot: bool = True,
+    dialect: bool = True,
+    tool: bool = False,
+    bench: bool = True,
 ) -> Callable[[Command], Command]:
-    """The options of every command that answers with a Finding or a Plan; they reach it as one
-    `how`.
+    """A command that answers with a Finding or a Plan: it is called with how its answer is to
+    leave, and with the record of its own options.
     """
+    without = [
+        *([] if plot else ["plot"]),
+        *([] if dialect else ["dialect"]),
+        *([] if tool else ["tool"]),
+        *([] if bench else ["bench", "no_record"]),
+    ]
 
-    rows: tuple[Any, ...] = (
-        click.option("--json", "as_json", is_flag=True, help="Print one JSON document."),
-        plot and click.option("--plot", metavar="FILE", help=DRAWN),
-        dialect and click.option("--dialect", metavar="FILE", help=TEMPLATES),
-        click.option("--quiet", is_flag=True, help="Print nothing but the lines to enter."),
-        click.option("--force", is_flag=True, help="Replace files that Omphalon did not write."),
-        tool and tool_option,
-        bench and in_bench,
-    )
-
-    def add(command: Command) -> Any:
+    def add(command: Command) -> Command:
         @functools.wraps(command)
-        def gathered(*args: Any, **given: Any) -> Any:
-            names = Leaving.__dataclass_fields__
-            how = Leaving(**{name: given.pop(name) for name in names if name in given})
-            return how.left(shown_at_work(how.quiet)(command)(*args, how=how, **given))
+        def gathered(*, how: Leaving, options: Any) -> Answer:
+            return how.left(shown_at_work(how.quiet)(command)(how=how, options=options))
 
-        return section(ANSWER, *filter(None, rows))(gathered)
+        return takes(kind)(takes(Leaving, "how", without)(gathered))
 
     return add
 
 
-def by_hand(*names: str) -> str:
-    """The first of these options of the running command that was given on the command line."""
-    ctx = click.get_current_context()
-    given = {n for n in names if ctx.get_parameter_source(n) is ParameterSource.COMMANDLINE}
-    return next((param.opts[0] for param in ctx.command.params if param.name in given), "")
+class ColumnNames(click.ParamType):  # type: ignore[type-arg]
+    """One NAME=HEADER."""
 
+    name = "NAME=HEADER"
 
-def refuse_idle(beside: str, *names: str) -> None:
-    """Refuse these options where they were given: they have no say beside that."""
-    if idle := by_hand(*names):
-        raise UsageError(f"{idle} with {beside}: it has no say there", "leave it out")
-
-
-def pairs(given: tuple[str, ...]) -> dict[str, str]:
-    """NAME=HEADER options as a table."""
-    out = {}
-    for item in given:
-        name, equals, header = item.partition("=")
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        name, equals, header = value.partition("=")
         if not equals or not header.strip():
             raise UsageError(
-                f"--column {echoed(item)}: not of the form NAME=HEADER",
+                f"--column {echoed(value)}: not of the form NAME=HEADER",
                 "for example --column temperature=T1",
             )
-        if name.strip().lower() in out:
+        return name.strip().lower(), header.strip()
+
+
+def columns_named(pairs: Sequence[tuple[str, str]]) -> dict[str, str]:
+    """Headers by the columns that they name."""
+    out: dict[str, str] = {}
+    for name, header in pairs:
+        if name in out:
             raise UsageError(f"--column {echoed(name)}=… twice", "name each column once")
-        out[name.strip().lower()] = header.strip()
+        out[name] = header
     return out

@@ -2,29 +2,37 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.errors import UsageError
 from omphalon.base.files import put_lines
-from omphalon.cli.common import (
-    Answer,
-    Leaving,
-    answering,
-    by_hand,
-    chosen_readings,
-    filled,
-    number,
-    reading_options,
-    refuse_idle,
-)
+from omphalon.cli.common import Answer, Leaving, answering, chosen_readings
 from omphalon.cli.groups import Verbs
+from omphalon.cli.known import in_force, of_filament
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
-from omphalon.cli.printing import job_of, print_lines, printing, refuse_printing
+from omphalon.cli.options import (
+    Ask,
+    argument,
+    column,
+    nested,
+    number,
+    numbers_by_column,
+    refuse_beside,
+    text,
+)
+from omphalon.cli.printing import NEEDS_OUT, PrintOptions, Usual, job_of, print_lines
 from omphalon.recordings.columns import FILAMENT
 from omphalon.recordings.columns import FLOW as WALLS
 from omphalon.tables.constants import FILAMENT_MM
+
+if TYPE_CHECKING:
+    from omphalon.recordings.recording import Readings
+    from omphalon.tables.units import Number
+
+CUBE = Usual(fast_mm_s=45.0, acceleration_mm_s2=1500.0, retract_mm=0.7)
 
 
 @click.group(cls=Verbs)
@@ -32,12 +40,25 @@ def flow() -> None:
     """Flow multiplier, for one filament."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class FlowPlanOptions:
+    """Options of `flow plan`."""
+
+    expected_mm: float = number(
+        "--expected",
+        "wall",
+        "Width of one line.",
+        within=(0.1, 3),
+        default=0.45,
+        bench=of_filament("line"),
+    )
+    out: str | None = text("--out", "Write the cube as a print (G-code).", metavar="FILE")
+    print: PrintOptions = nested(PrintOptions, needs=("out",), remedy=NEEDS_OUT)
+
+
 @flow.command("plan", short_help="How to print and measure the hollow cube; writes it.")
-@number("--expected", "wall", "Width of one line.", within=(0.1, 3), default=0.45)
-@click.option("--out", metavar="FILE", help="Write the cube as a print (G-code).")
-@printing
-@answering(tool=True)
-def plan(how: Leaving, expected_mm: float, out: str | None, **given: Any) -> Answer:
+@answering(FlowPlanOptions, tool=True)
+def plan(how: Leaving, options: FlowPlanOptions) -> Answer:
     """Say how to print and measure the hollow cube; write it as a print.
 
     \b
@@ -45,42 +66,97 @@ def plan(how: Leaving, expected_mm: float, out: str | None, **given: Any) -> Ans
       omphalon flow plan --expected 0.45
       omphalon flow plan --expected 0.48 --out cube.gcode --plot cube.png
     """
-    how.check(out=out)
+    how.check(out=options.out)
     from omphalon.studies.measured.flow import cube_print, plan_flow
 
-    if by_hand("width_mm"):
+    if options.print.width_mm is not None:
         raise UsageError("--width and --expected", "the wall is one line wide: give --expected")
-    if out is None:
-        refuse_printing("--out FILE")
-        return plan_flow(expected_mm)
-    job = job_of({**given, "width_mm": expected_mm}, 45.0, 1500.0, 0.7)
-    lines = print_lines(how, given)
-    printed = cube_print(job, lines)
-    put_lines(out, printed.lines(), ";")
-    return plan_flow(expected_mm, printed)
+    if options.out is None:
+        return plan_flow(options.expected_mm)
+    job = job_of(options.print, CUBE, how.tool, width_mm=options.expected_mm)
+    printed = cube_print(job, print_lines(how, options.print))
+    put_lines(options.out, printed.lines(), ";")
+    return plan_flow(options.expected_mm, printed)
 
 
-def _asked(given: dict[str, Any]) -> Asked:
+@dataclass(frozen=True, kw_only=True)
+class FlowCheckOptions:
+    """Options of `flow check`: the walls alone."""
+
+    path: str | None = argument("[READINGS.csv]")
+    flow: float = number(
+        "--flow",
+        "flow",
+        "Present multiplier; 1 is 100 %.",
+        required=True,
+        bench=in_force("flow", "flow", 1.0),
+        ask="present flow, 1 is 100 %",
+    )
+    expected_mm: float | None = number(
+        "--expected",
+        "wall",
+        "Thickness a wall should have.",
+        bench=of_filament("line"),
+        ask="width of one line",
+    )
+    wall_mm: tuple[Number, ...] = column(WALLS, ask=Ask(words="a wall's thickness", many=True))
+    resolution_mm: float | None = number(
+        "--resolution", "fine length", "What the caliper reads to.  [from the digits]"
+    )
+    squeeze_mm: float = number(
+        "--squeeze",
+        "distance",
+        "How unlike a caliper presses a thin wall.",
+        within=(0, 0.5),
+        default=0.01,
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class FlowFitOptions(FlowCheckOptions):
+    """Options of `flow fit`: walls, the filament's width, or both."""
+
+    diameter_mm: tuple[Number, ...] = column(FILAMENT)
+    nominal_mm: float = number(
+        "--nominal",
+        "filament width",
+        "The filament's width as the slicer believes it.",
+        default=FILAMENT_MM,
+        bench=of_filament("width"),
+    )
+
+
+def _asked(options: FlowCheckOptions) -> Asked:
     """Walls, with the filament's widths beside them; or its widths alone."""
     from omphalon.readers.readings import option_readings
     from omphalon.studies.measured.filament import WIDTH, FlowQuestion
     from omphalon.studies.measured.flow import FLOW
 
-    both = (*WALLS, *FILAMENT)
-    walls, widths = chosen_readings(given["path"], {"wall_mm": given["wall_mm"]}, both).apart(
-        "diameter_mm"
+    given = numbers_by_column(options, WALLS)
+    walls, widths = chosen_readings(options.path, given, (*WALLS, *FILAMENT)).apart("diameter_mm")
+    question = FlowQuestion(
+        flow=options.flow,
+        expected_mm=options.expected_mm,
+        resolution_mm=options.resolution_mm,
+        squeeze_mm=options.squeeze_mm,
     )
-    if given.get("diameter_mm"):
-        widths = option_readings({"diameter_mm": given["diameter_mm"]}, FILAMENT).after(widths)
-    fits = "nominal_mm" in given  # a check looks at walls alone
-    beside = widths if fits and walls.rows and widths.rows else None
-    question = filled(FlowQuestion, given, widths=beside)
-    alone = fits and widths.rows and not walls.rows
-    if alone:
-        refuse_idle("widths alone", "expected_mm", "squeeze_mm")
-    elif fits and not widths.rows:
-        refuse_idle("walls alone", "nominal_mm")
-    return (WIDTH, widths, question) if alone else (FLOW, walls, question)
+    if not isinstance(options, FlowFitOptions):  # a check looks at walls alone
+        return FLOW, walls, question
+    if options.diameter_mm:
+        widths = option_readings(numbers_by_column(options, FILAMENT), FILAMENT).after(widths)
+    _refuse_idle(walls, widths)
+    question = replace(question, nominal_mm=options.nominal_mm)
+    if widths.rows and not walls.rows:
+        return WIDTH, widths, question
+    return FLOW, walls, replace(question, widths=widths if widths.rows else None)
+
+
+def _refuse_idle(walls: Readings, widths: Readings) -> None:
+    """Refuse options of what was not measured, by hand or in a file."""
+    if widths.rows and not walls.rows:
+        refuse_beside("widths alone", "expected_mm", "squeeze_mm")
+    elif not widths.rows:
+        refuse_beside("walls alone", "nominal_mm")
 
 
 FIT = """\
@@ -107,31 +183,10 @@ add_fit_and_check(
     flow,
     MeasuredCommands(
         tool=True,
+        fit=FlowFitOptions,
+        check=FlowCheckOptions,
         columns=WALLS,
         head="wall thicknesses of a hollow cube, filament widths",
-        before=(
-            number("--flow", "flow", "Present multiplier; 1 is 100 %.", required=True),
-            number("--expected", "wall", "Thickness a wall should have."),
-        ),
-        after=(
-            number("--resolution", "fine length", "What the caliper reads to.  [from the digits]"),
-            number(
-                "--squeeze",
-                "distance",
-                "How unlike a caliper presses a thin wall.",
-                within=(0, 0.5),
-                default=0.01,
-            ),
-        ),
-        fit_only=(
-            *reading_options(FILAMENT),
-            number(
-                "--nominal",
-                "filament width",
-                "The filament's width as the slicer believes it.",
-                default=FILAMENT_MM,
-            ),
-        ),
         short=("New multiplier from wall thicknesses.", "Judges the walls of a fresh print."),
         help=(FIT, CHECK),
         asked=_asked,

@@ -2,41 +2,80 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
 
 from omphalon.base.errors import UsageError, echoed
-from omphalon.cli.common import Leaving, by_hand
+from omphalon.cli.common import Leaving
 from omphalon.cli.known import facts_of_bench, held
+from omphalon.cli.options import OF_BENCH, Known, given_by_hand, number
 from omphalon.tables.heaters import kind_of, tool_of
 
 if TYPE_CHECKING:
+    from omphalon.bench.work import State
     from omphalon.physics.loop import Gains
     from omphalon.recordings.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
 
 
-def gains_given(
-    kp: float | None, ki: float | None, kd: float | None, ti_s: float | None, td_s: float | None
-) -> Gains | None:
-    """The present gains from either form, or None; part of them is a mistake."""
-    from omphalon.physics.loop import Gains
+def scale_of_bench(state: State, given: Any) -> float:
+    """Full power in the gains of the bench's controller, as its sheet has them; of a dialect that
+    was named, where it is another.
+    """
+    from omphalon.lines.dialect import load_dialect
 
-    values = {"kp": kp, "ki": ki, "kd": kd, "ti": ti_s, "td": td_s}
-    given = [name for name, value in values.items() if value is not None]
-    if not given:
-        return None
-    if kp == 0 or ti_s == 0:
-        raise UsageError(
-            f"--{'kp' if kp == 0 else 'ti'} 0: no loop", "give the gains that are in force"
-        )
-    if kp is not None and ki is not None and kd is not None and len(given) == 3:
-        return Gains(kp, ki, kd)
-    if kp is not None and ti_s is not None and td_s is not None and len(given) == 3:
-        return Gains(kp, kp / ti_s, kp * td_s)
-    raise UsageError(
-        "present gains: " + ", ".join("--" + name for name in given) + " is neither form",
-        "give --kp --ki --kd, or --kp --ti --td",
+    found, named = held(), click.get_current_context().params.get("dialect")
+    if found is None or named not in (None, found[0].dialect_path(state.facts)):
+        return load_dialect(named).gain_scale
+    return found[0].dialect(state.facts).gain_scale
+
+
+def _gain(field: str) -> Known:
+    """A present gain in the controller's own scale, where the heater was named."""
+
+    def known(state: State, given: Any) -> float | None:
+        setting = state.settings.get(f"{given.heater}-gains")
+        scale = given.gain_scale or scale_of_bench(state, given)
+        return None if setting is None else float(setting.value[field]) * scale
+
+    return known
+
+
+@dataclass(frozen=True, kw_only=True)
+class GainOptions:
+    """The present gains, in one of two forms."""
+
+    kp: float | None = number(
+        "--kp", "gain", "Present kp, per °C in the controller's scale.", bench=_gain("kp")
     )
+    ki: float | None = number("--ki", "gain", "Present ki, per °C·s.", bench=_gain("ki"))
+    kd: float | None = number("--kd", "gain", "Present kd, per °C/s.", bench=_gain("kd"))
+    ti_s: float | None = number("--ti", "time", "Integral time in place of ki.", section=OF_BENCH)
+    td_s: float | None = number("--td", "time", "Derivative time in place of kd.", section=OF_BENCH)
+
+    def gains(self) -> Gains | None:
+        """The present gains from either form, or None; part of them is a mistake."""
+        from omphalon.physics.loop import Gains
+
+        kp, ki, kd, ti_s, td_s = self.kp, self.ki, self.kd, self.ti_s, self.td_s
+        values = {"kp": kp, "ki": ki, "kd": kd, "ti": ti_s, "td": td_s}
+        given = [name for name, value in values.items() if value is not None]
+        if not given:
+            return None
+        if kp == 0 or ti_s == 0:
+            raise UsageError(
+                f"--{'kp' if kp == 0 else 'ti'} 0: no loop", "give the gains that are in force"
+            )
+        if kp is not None and ki is not None and kd is not None and len(given) == 3:
+            return Gains(kp, ki, kd)
+        if kp is not None and ti_s is not None and td_s is not None and len(given) == 3:
+            return Gains(kp, kp / ti_s, kp * td_s)
+        raise UsageError(
+            "present gains: " + ", ".join("--" + name for name in given) + " is neither form",
+            "give --kp --ki --kd, or --kp --ti --td",
+        )
 
 
 def gains_of_bench(
@@ -62,7 +101,7 @@ def refuse_two_scales(how: Leaving, gain_scale: float | None) -> None:
     from omphalon.bench.facts import LOOP_FACTS
     from omphalon.lines.dialect import SHIPPED
 
-    if gain_scale is None or not by_hand("gain_scale"):
+    if gain_scale is None or "gain_scale" not in given_by_hand():
         return
     named = None if how.dialect in (None, *SHIPPED) else how.lines().gain_scale
     known = facts_of_bench(**LOOP_FACTS).get("full_power")

@@ -2,35 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import click
 
 from omphalon.base.errors import UsageError
-
-OWN, OF_BENCH, PRINT, ANSWER = "Options", "Printer (a bench knows these)", "Print", "Answer"
-
-
-def section(title: str, *rows: Callable[[Any], Any]) -> Callable[[Any], Any]:
-    """Options as one decorator, in their order, which help shows under a title."""
-
-    def add(command: Any) -> Any:
-        before = list(getattr(command, "__click_params__", ()))
-        for row in reversed(rows):
-            command = row(command)
-        for param in command.__click_params__:
-            if param not in before:
-                section_of(title, param)
-        return command
-
-    return add
-
-
-def section_of(title: str, param: Any) -> Any:
-    """The same parameter, which help shows under a title."""
-    param.section = title
-    return param
+from omphalon.cli.options import ANSWER, OF_BENCH, OWN, PRINT, Described, More, described
 
 
 class OnceEach(click.Command):
@@ -39,14 +17,11 @@ class OnceEach(click.Command):
     """
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        from omphalon.cli.known import KNOWN
-
-        of_bench = KNOWN.get(" ".join(ctx.command_path.split()[1:]), {})
         rows: dict[str, list[tuple[str, str]]] = {OWN: [], OF_BENCH: [], PRINT: [], ANSWER: []}
         for param in self.get_params(ctx):
             if isinstance(param, click.Option) and (record := param.get_help_record(ctx)):
-                own = ANSWER if "--help" in param.opts else getattr(param, "section", OWN)
-                rows[OF_BENCH if param.name in of_bench else own].append(record)
+                own = param.section if isinstance(param, Described) else OWN
+                rows[ANSWER if "--help" in param.opts else own].append(record)
         for title, records in rows.items():
             if records:
                 with formatter.section(title):
@@ -86,16 +61,14 @@ class Asking(OnceEach):
 
     def __init__(self, *args: Any, **given: Any) -> None:
         super().__init__(*args, **given)
-        ask = click.Option(
-            ["--ask"],
-            is_flag=True,
-            expose_value=False,
-            help="Ask for what is missing, one question at a time.",
-        )
-        self.params.append(section_of(ANSWER, ask))
+        help = "Ask for what is missing, one question at a time."
+        more: More = {"section": ANSWER, "default": False, "shown": False}
+        ask = described(["--ask"], help, more, is_flag=True, expose_value=False)
+        self.params.append(ask)
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        if "--ask" in args:
+        given, _, _ = self.make_parser(ctx).parse_args(list(args))
+        if given.get("ask") and not ctx.resilient_parsing:
             from omphalon.cli.asking import answers_to
 
             args = answers_to(ctx, args)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 from zlib import crc32
 
 import click
 
-from omphalon.base.errors import UsageError
-from omphalon.cli.common import Measure, by_hand, filled, number, numbers_of
-from omphalon.cli.groups import PRINT, section
-from omphalon.cli.known import held
+from omphalon.cli.known import bed_size, centred, fact, held, of_filament
+from omphalon.cli.numbers import Measure, Numbers, numbers_of
+from omphalon.cli.options import PRINT, flag, number, text, typed
 from omphalon.tables.constants import FILAMENT_MM
 
 if TYPE_CHECKING:
@@ -18,94 +18,198 @@ if TYPE_CHECKING:
     from omphalon.lines.dialect import Dialect
     from omphalon.prints.job import Job
 
-SIZE = Measure("size")
-printing = section(
-    PRINT,
-    click.option(
+NEEDS_OUT = "it belongs to a print: give --out FILE too"
+
+
+@dataclass(frozen=True)
+class BedSize:
+    """A bed: two sides, or its diameter, mm."""
+
+    x_mm: float
+    y_mm: float
+    round: bool
+
+
+class BedSizes(click.ParamType):  # type: ignore[type-arg]
+    """X:Y, or round:D."""
+
+    name = "X:Y"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        rounded = value.lower().startswith("round:")
+        size, count = (value[6:], 1) if rounded else (value, 2)
+        found = numbers_of(size, Measure("size"), count, "--bed", "220:220 or round:180")
+        return BedSize(found[0], found[-1], rounded)
+
+
+@dataclass(frozen=True, kw_only=True)
+class PrintOptions:
+    """Options of a test print."""
+
+    bed: BedSize = typed(
         "--bed",
+        BedSizes(),
+        "Size of the bed, mm; round:D for a round one.",
         default="220:220",
-        show_default=True,
-        metavar="X:Y",
-        help="Size of the bed, mm; round:D for a round one.",
-    ),
-    click.option(
+        bench=bed_size,
+    )
+    centred: bool = flag(
         "--centred",
-        is_flag=True,
-        help="The printer's zero is in the bed's middle.  [round beds: always]",
-    ),
-    number("--height", "size", "How high the printer can go.", default=220.0),
-    number("--margin", "distance", "Kept free at the bed's edge.", default=5.0),
-    click.option("--at", metavar="X:Y", help="Middle of the print.  [the bed's middle]"),
-    number("--nozzle", "size", "Nozzle's width.", within=(0.1, 2), default=0.4),
-    number("--filament", "size", "Filament's width.", within=(1, 4), default=FILAMENT_MM),
-    number("--layer", "size", "Layer's height.  [half the nozzle]"),
-    number("--width", "size", "Line's width.  [1.125 nozzles]"),
-    number("--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0),
-    number("--fast", "speed", "Fast speed of the test.  [direct 90, bowden 60]", within=(1, 1000)),
-    number("--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0),
-    number(
+        "The printer's zero is in the bed's middle.  [round beds: always]",
+        bench=centred,
+    )
+    height_mm: float = number(
+        "--height", "size", "How high the printer can go.", default=220.0, bench=fact("bed.height")
+    )
+    margin_mm: float = number(
+        "--margin", "distance", "Kept free at the bed's edge.", default=5.0, section=PRINT
+    )
+    at: tuple[float, float] | None = typed(
+        "--at",
+        Numbers("X:Y", Measure("length"), "110:110"),
+        "Middle of the print.  [the bed's middle]",
+        section=PRINT,
+    )
+    nozzle_mm: float = number(
+        "--nozzle",
+        "size",
+        "Nozzle's width.",
+        within=(0.1, 2),
+        default=0.4,
+        bench=fact("nozzle.width"),
+    )
+    filament_mm: float = number(
+        "--filament",
+        "size",
+        "Filament's width.",
+        within=(1, 4),
+        default=FILAMENT_MM,
+        bench=of_filament("width"),
+    )
+    layer_mm: float | None = number(
+        "--layer", "size", "Layer's height.  [half the nozzle]", section=PRINT
+    )
+    width_mm: float | None = number(
+        "--width", "size", "Line's width.  [1.125 nozzles]", section=PRINT
+    )
+    slow_mm_s: float = number(
+        "--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0, section=PRINT
+    )
+    fast_mm_s: float | None = number(
+        "--fast",
+        "speed",
+        "Fast speed of the test.  [direct 90, bowden 60]",
+        within=(1, 1000),
+        section=PRINT,
+    )
+    first_mm_s: float = number(
+        "--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0, section=PRINT
+    )
+    travel_mm_s: float = number(
         "--travel-speed",
         "speed",
         "Speed of moves without plastic.",
         within=(1, 1000),
-        name="travel_mm_s",
         default=150.0,
-    ),
-    number(
+        section=PRINT,
+    )
+    acceleration_mm_s2: float | None = number(
         "--acceleration",
         "acceleration",
         "Of the whole print.  [direct 1800, bowden 600]",
         within=(50, 50000),
-    ),
-    click.option(
+        section=PRINT,
+    )
+    acceleration_line: str | None = text(
         "--acceleration-line",
+        "Line that sets it: '… {acceleration:.0f} …'.",
         metavar="TEMPLATE",
-        help="Line that sets it: '… {acceleration:.0f} …'.",
-    ),
-    number("--temp", "feeding temperature", "Nozzle's temperature.", default=215.0),
-    number("--bed-temp", "bed temperature", "Bed's temperature; 0 leaves it off.", default=60.0),
-    number("--retract", "distance", "Retraction.  [direct 0.7, bowden 4.4]", within=(0, 20)),
-    number(
+        section=PRINT,
+    )
+    temp_c: float = number(
+        "--temp",
+        "feeding temperature",
+        "Nozzle's temperature.",
+        default=215.0,
+        bench=of_filament("temp"),
+    )
+    bed_temp_c: float = number(
+        "--bed-temp",
+        "bed temperature",
+        "Bed's temperature; 0 leaves it off.",
+        default=60.0,
+        bench=of_filament("bed_temp"),
+    )
+    retract_mm: float | None = number(
+        "--retract",
+        "distance",
+        "Retraction.  [direct 0.7, bowden 4.4]",
+        within=(0, 20),
+        section=PRINT,
+    )
+    retract_mm_s: float = number(
         "--retract-speed",
         "speed",
         "Speed of the retraction.",
         within=(1, 200),
-        name="retract_mm_s",
         default=32.0,
-    ),
-    number("--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0),
-)
+        section=PRINT,
+    )
+    fan: float = number(
+        "--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0, section=PRINT
+    )
 
 
-def job_of(given: dict[str, Any], fast: float, acceleration: float, retract: float) -> Job:
-    """The job these options ask for; `fast`, `acceleration` and `retract` where they were not
-    given.
-    """
+@dataclass(frozen=True, kw_only=True)
+class Usual:
+    """What a print takes where nothing else was given."""
+
+    fast_mm_s: float
+    acceleration_mm_s2: float
+    retract_mm: float
+
+
+def job_of(
+    options: PrintOptions, usual: Usual, tool: int | None = None, width_mm: float | None = None
+) -> Job:
+    """The job these options ask for. `width_mm`: of the line, where another option says it."""
     from omphalon.prints.job import Bed, Job
 
-    rounded = given["bed"].lower().startswith("round:")
-    size = given["bed"][6 if rounded else 0 :]
-    sizes = numbers_of(size, SIZE, 1 if rounded else 2, "--bed", "220:220 or round:180")
-    centred = given["centred"] or rounded
-    at = None
-    if given["at"] is not None:
-        x, y = numbers_of(given["at"], Measure("length"), 2, "--at", "110:110")
-        at = (x, y)
-    usual = {
-        "layer_mm": round(given["nozzle_mm"] / 2, 3),
-        "width_mm": round(given["nozzle_mm"] * 1.125, 3),
-        "fast_mm_s": fast,
-        "acceleration_mm_s2": acceleration,
-        "retract_mm": retract,
+    size = options.bed
+    own = {
+        "fast_mm_s": options.fast_mm_s,
+        "acceleration_mm_s2": options.acceleration_mm_s2,
+        "retract_mm": options.retract_mm,
     }
-    return filled(
-        Job,
-        given,
-        bed=filled(Bed, given, x_mm=sizes[0], y_mm=sizes[-1], round=rounded, centred=centred),
-        at=at,
+    usual = replace(usual, **{name: value for name, value in own.items() if value is not None})
+    return Job(
+        bed=Bed(
+            x_mm=size.x_mm,
+            y_mm=size.y_mm,
+            round=size.round,
+            centred=options.centred or size.round,
+            height_mm=options.height_mm,
+            margin_mm=options.margin_mm,
+        ),
+        at=options.at,
+        nozzle_mm=options.nozzle_mm,
+        filament_mm=options.filament_mm,
+        layer_mm=options.layer_mm or round(options.nozzle_mm / 2, 3),
+        width_mm=width_mm or options.width_mm or round(options.nozzle_mm * 1.125, 3),
+        slow_mm_s=options.slow_mm_s,
+        fast_mm_s=usual.fast_mm_s,
+        first_mm_s=options.first_mm_s,
+        travel_mm_s=options.travel_mm_s,
+        acceleration_mm_s2=usual.acceleration_mm_s2,
+        temp_c=options.temp_c,
+        bed_temp_c=options.bed_temp_c,
+        retract_mm=usual.retract_mm,
+        retract_mm_s=options.retract_mm_s,
+        fan=options.fan,
+        tool=tool or 0,
         printer=_printer(),
-        tool=click.get_current_context().params.get("tool") or 0,
-        **{name: value for name, value in usual.items() if given[name] is None},
     )
 
 
@@ -119,13 +223,6 @@ def _printer() -> str:
     return f"{state.facts.get('printer.name', '')} {place:08x}".strip()
 
 
-def print_lines(how: Leaving, given: dict[str, Any]) -> Dialect:
+def print_lines(how: Leaving, options: PrintOptions) -> Dialect:
     """The dialect of a print, with the line that sets the acceleration as it was given."""
-    return how.lines().with_line("acceleration", given["acceleration_line"], "--acceleration-line")
-
-
-def refuse_printing(needs: str) -> None:
-    """Refuse options of a print where none is written."""
-    shared = click.command()(printing(lambda: None)).params
-    if given := by_hand(*(option.name or "" for option in shared)):
-        raise UsageError(f"{given} without {needs}", f"it belongs to a print: give {needs} too")
+    return how.lines().with_line("acceleration", options.acceleration_line, "--acceleration-line")

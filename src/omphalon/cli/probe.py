@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.errors import UsageError
-from omphalon.cli.common import Answer, Leaving, answering, choice, filled, number, refuse_idle
+from omphalon.cli.common import Answer, Leaving, answering
 from omphalon.cli.groups import Verbs
+from omphalon.cli.known import in_force
 from omphalon.cli.measured import Asked, MeasuredCommands, add_fit_and_check
+from omphalon.cli.options import Ask, argument, column, nested, number, numbers_by_column, one_of
 from omphalon.recordings.columns import PROBE as COLUMNS
+
+if TYPE_CHECKING:
+    from omphalon.tables.units import Number
 
 
 @click.group(cls=Verbs)
@@ -18,13 +24,18 @@ def probe() -> None:
     """Nozzle-to-bed zero."""
 
 
-PAPER = number("--paper", "size", "Thickness of the paper.", within=(0.02, 1), default=0.10)
+@dataclass(frozen=True, kw_only=True)
+class Paper:
+    """What is dragged."""
+
+    paper_mm: float = number(
+        "--paper", "size", "Thickness of the paper.", within=(0.02, 1), default=0.10
+    )
 
 
 @probe.command("plan", short_help="How to find the zero.")
-@PAPER
-@answering(plot=False, dialect=False)
-def plan(how: Leaving, paper_mm: float) -> Answer:
+@answering(Paper, plot=False, dialect=False)
+def plan(how: Leaving, options: Paper) -> Answer:
     """Say how to find the zero with paper and probe.
 
     \b
@@ -33,22 +44,53 @@ def plan(how: Leaving, paper_mm: float) -> Answer:
     """
     from omphalon.studies.measured.probe import plan_probe
 
-    return plan_probe(paper_mm)
+    return plan_probe(options.paper_mm)
 
 
-def _asked(given: dict[str, Any]) -> Asked:
+def _undragged(options: ProbeFitOptions) -> str:
+    return "" if options.path is not None or options.drag_mm else "no --drag"
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProbeFitOptions:
+    """Options of `probe fit` and `check`."""
+
+    path: str | None = argument("[READINGS.csv]")
+    offset_mm: float = number(
+        "--offset",
+        "offset",
+        "Offset now in force.",
+        required=True,
+        bench=in_force("probe-offset", "offset"),
+        ask="present offset",
+    )
+    larger: str | None = one_of(
+        "--larger",
+        ("lifts", "lowers"),
+        "What a larger offset does to the nozzle; needed where it is above 0.",
+        idle=_undragged,
+    )
+    drag_mm: tuple[Number, ...] = column(
+        COLUMNS, ask=Ask(words="height at which paper drags", many=True)
+    )
+    trigger_mm: tuple[Number, ...] = column(COLUMNS)
+    paper: Paper = nested(Paper, idle=_undragged)
+
+
+def _asked(options: ProbeFitOptions) -> Asked:
     from omphalon.readers.readings import option_readings, read_readings
     from omphalon.recordings.recording import Readings
     from omphalon.studies.measured.probe import PROBE, ProbeQuestion
 
-    question = filled(ProbeQuestion, given)
-    if given["path"] is not None:
-        if given["drag_mm"] or given["trigger_mm"]:
+    question = ProbeQuestion(
+        offset_mm=options.offset_mm, larger=options.larger, paper_mm=options.paper.paper_mm
+    )
+    numbers = numbers_by_column(options, COLUMNS)
+    if options.path is not None:
+        if numbers:
             raise UsageError("readings in a file and in options", "give one of the two")
-        return PROBE, read_readings(given["path"], COLUMNS), question
-    if not given["drag_mm"]:
-        refuse_idle("no --drag", "larger", "paper_mm")
-    each = [option_readings({name: given[name]}, COLUMNS) for name in ("drag_mm", "trigger_mm")]
+        return PROBE, read_readings(options.path, COLUMNS), question
+    each = [option_readings({name: seen}, COLUMNS) for name, seen in numbers.items()]
     rows = tuple(row for one in each for row in one.rows)
     return PROBE, Readings("the options", rows), question
 
@@ -74,17 +116,10 @@ Example:
 add_fit_and_check(
     probe,
     MeasuredCommands(
+        fit=ProbeFitOptions,
+        check=ProbeFitOptions,
         columns=COLUMNS,
         head="drag heights of paper, trigger heights of the probe",
-        before=(
-            number("--offset", "offset", "Offset now in force.", required=True),
-            click.option(
-                "--larger",
-                type=choice("lifts", "lowers"),
-                help="What a larger offset does to the nozzle; needed where it is above 0.",
-            ),
-        ),
-        after=(PAPER,),
         short=("New offset from drag and trigger heights.", "Judges the offset on fresh drags."),
         help=(FIT, CHECK),
         asked=_asked,

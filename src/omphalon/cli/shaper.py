@@ -3,32 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines
-from omphalon.cli.common import Answer, Leaving, answering, choice, number, numbers_of, template
+from omphalon.cli.common import Answer, Leaving, answering, template
 from omphalon.cli.groups import Asking, Verbs
-from omphalon.cli.printing import job_of, print_lines, printing
+from omphalon.cli.known import bed_moves_in_y, shaper_in_force
+from omphalon.cli.numbers import Numbers
+from omphalon.cli.options import Ask, Known, argument, flag, nested, number, one_of, text, typed
+from omphalon.cli.printing import PrintOptions, Usual, job_of, print_lines
 from omphalon.cli.shaper_check import check
 from omphalon.cli.shaper_common import (
     FREQUENCY,
-    IN_USE,
-    OFFERED,
-    SENSOR,
-    bands_of,
-    limits,
-    limits_of,
-    logging,
-    names_of,
-    shapers_in_use,
-    wanted_of,
+    SENSOR_AXES,
+    BandsType,
+    LimitOptions,
+    LogOptions,
+    OfferedOptions,
+    ShaperType,
 )
 
 if TYPE_CHECKING:
+    from omphalon.bench.work import State
+    from omphalon.prints.pieces import Bands
     from omphalon.recordings.recording import MotionLog
+    from omphalon.studies.shaper.question import ShaperInUse
+
+BY_AXIS = "name each by its axis, and measure an axis in one way"
+SWEEP = Usual(fast_mm_s=90.0, acceleration_mm_s2=2000.0, retract_mm=0.7)
+RINGING = Usual(fast_mm_s=90.0, acceleration_mm_s2=3000.0, retract_mm=0.7)
 
 
 def _empty_log() -> Iterator[str]:
@@ -44,35 +51,44 @@ def shaper() -> None:
     """Input shaper, and the acceleration that stays clean."""
 
 
+def _beside_bands(options: ShaperPlanOptions) -> str:
+    return "" if options.bands is None else "--bands"
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShaperPlanOptions:
+    """Options of `shaper plan`."""
+
+    axis: str = one_of("--axis", ("x", "y"), "Which axis.", default="x")
+    bed_moves_y: bool = flag(
+        "--bed-moves-y", "The bed moves in Y: two mountings.", bench=bed_moves_in_y
+    )
+    sweep: tuple[float, float] = typed(
+        "--sweep", Numbers("FROM:TO", FREQUENCY, "8:120"), "Frequencies, Hz.", default="8:120"
+    )
+    rate_hz_s: float = number("--rate", "sweep rate", "How fast it sweeps.", default=0.8)
+    microstep_mm: float = number(
+        "--microstep", "fine length", "What one microstep of the axis moves.", default=0.0125
+    )
+    ringing: str | None = text(
+        "--ringing", "Write a ringing print instead, for an axis without a sensor.", metavar="FILE"
+    )
+    bands: Bands | None = typed(
+        "--bands",
+        BandsType(),
+        "Acceleration of the ringing print by height, mm/s²: the shaper stays as it is set.",
+        needs=("ringing",),
+        remedy="name the file: --ringing FILE",
+    )
+    out: str | None = text(
+        "--out", "Write the sweep as plain moves (G-code).", metavar="FILE", excludes=("ringing",)
+    )
+    print: PrintOptions = nested(PrintOptions)
+
+
 @shaper.command("plan", short_help="How to log a sweep; writes one as moves, or a ringing print.")
-@click.option("--axis", type=choice("x", "y"), default="x", show_default=True, help="Which axis.")
-@click.option("--bed-moves-y", is_flag=True, help="The bed moves in Y: two mountings.")
-@click.option(
-    "--sweep", default="8:120", show_default=True, metavar="FROM:TO", help="Frequencies, Hz."
-)
-@number("--rate", "sweep rate", "How fast it sweeps.", default=0.8)
-@number("--microstep", "fine length", "What one microstep of the axis moves.", default=0.0125)
-@click.option(
-    "--ringing", metavar="FILE", help="Write a ringing print instead, for an axis without a sensor."
-)
-@click.option(
-    "--bands",
-    metavar="FROM:TO:STEP",
-    help="Acceleration of the ringing print by height, mm/s²: the shaper stays as it is set.",
-)
-@click.option("--out", metavar="FILE", help="Write the sweep as plain moves (G-code).")
-@printing
-@answering()
-def plan(
-    how: Leaving,
-    axis: str,
-    bed_moves_y: bool,
-    sweep: str,
-    ringing: str | None,
-    bands: str | None,
-    out: str | None,
-    **given: Any,
-) -> Answer:
+@answering(ShaperPlanOptions)
+def plan(how: Leaving, options: ShaperPlanOptions) -> Answer:
     """Say how to mount the sensor and log a sweep; write the sweep as plain moves, or a ringing
     print.
 
@@ -81,82 +97,129 @@ def plan(
       omphalon shaper plan --axis y --sweep 8:100 --dialect stand-in --out sweep-y.gcode
       omphalon shaper plan --ringing bands.gcode --bands 1000:4000:500 --dialect stand-in
     """
-    how.check(out=out, ringing=ringing)
+    how.check(out=options.out, ringing=options.ringing)
     from omphalon.prints.dryrun import Shake, shake_lines
     from omphalon.studies.shaper.plan import plan_ringing, plan_shaper
 
-    if ringing is not None and out is not None:
-        raise UsageError("--out and --ringing", "give one of the two")
-    if bands is not None and ringing is None:
-        raise UsageError("--bands without --ringing", "name the file: --ringing FILE")
-    job = job_of(given, 90.0, 2000.0 if out is not None else 3000.0, 0.7)
-    chosen = print_lines(how, given)
-    if ringing is not None:
-        print_bands = None if bands is None else bands_of(bands)
-        if print_bands is not None and given["acceleration_mm_s2"] is not None:
+    chosen = print_lines(how, options.print)
+    if options.ringing is not None:
+        if options.bands is not None and options.print.acceleration_mm_s2 is not None:
             raise UsageError("--acceleration and --bands", "the bands say it; leave it out")
-        found, printed = plan_ringing(job, chosen, print_bands)
-        put_lines(ringing, printed.lines(), ";")
+        found, printed = plan_ringing(job_of(options.print, RINGING), chosen, options.bands)
+        put_lines(options.ringing, printed.lines(), ";")
         return found
-    low, high = numbers_of(sweep, FREQUENCY, 2, "--sweep", "8:120")
-    shake = (
-        Shake(
-            axis=axis,
-            low_hz=low,
-            high_hz=high,
-            rate_hz_s=given["rate"],
-            acceleration_mm_s2=job.acceleration_mm_s2,
-            at=job.middle,
-            microstep_mm=given["microstep_mm"],
-        )
-        if out is not None
-        else None
+    job = job_of(options.print, RINGING if options.out is None else SWEEP)
+    if options.out is None:
+        return plan_shaper(options.axis, options.bed_moves_y, None, job, chosen)
+    low, high = options.sweep
+    shake = Shake(
+        axis=options.axis,
+        low_hz=low,
+        high_hz=high,
+        rate_hz_s=options.rate_hz_s,
+        acceleration_mm_s2=job.acceleration_mm_s2,
+        at=job.middle,
+        microstep_mm=options.microstep_mm,
     )
-    words = plan_shaper(axis, bed_moves_y, shake, job, chosen)
-    if shake is not None and out is not None:
-        put_lines(
-            out,
-            shake_lines(
-                shake, job.bed, chosen.line("acceleration", acceleration=job.acceleration_mm_s2)
-            ),
-            ";",
-        )
-    return words
+    planned = plan_shaper(options.axis, options.bed_moves_y, shake, job, chosen)
+    line = chosen.line("acceleration", acceleration=job.acceleration_mm_s2)
+    put_lines(options.out, shake_lines(shake, job.bed, line), ";")
+    return planned
+
+
+def _sensor(axis: str) -> Known:
+    """The sensor's axis along X or Y, where its log is read."""
+
+    def known(state: State, given: ShaperFitOptions) -> object:
+        log = given.log_x if axis == "x" else given.log_y
+        return None if log is None else state.facts.get(f"sensor.{axis}")
+
+    return known
+
+
+def _present(axis: str) -> Known:
+    """The shaper in force of an axis that is measured."""
+
+    def known(state: State, given: ShaperFitOptions) -> object:
+        x = given.log_x or given.ripple_x_mm
+        measured = x if axis == "x" else given.log_y or given.ripple_y_mm
+        return shaper_in_force(axis)(state, given) if measured else None
+
+    return known
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShaperFitOptions:
+    """Options of `shaper fit`."""
+
+    log: str | None = argument("[LOG]")
+    log_x: str | None = text(
+        "--x",
+        "Log of axis X.",
+        metavar="LOG",
+        excludes=("log", "ripple_x_mm"),
+        remedy=BY_AXIS,
+        ask=Ask(words="the sensor's log of X, a file", may_miss=True),
+        farm="file",
+    )
+    log_y: str | None = text(
+        "--y",
+        "Log of axis Y.",
+        metavar="LOG",
+        excludes=("log", "ripple_y_mm"),
+        remedy=BY_AXIS,
+        ask=Ask(words="the sensor's log of Y, a file", may_miss=True),
+        farm="file",
+    )
+    sensor_x: str | None = one_of(
+        "--sensor-x",
+        SENSOR_AXES,
+        "Sensor's axis that lay along X in X's log.  [from the log]",
+        bench=_sensor("x"),
+        needs=("log_x",),
+    )
+    sensor_y: str | None = one_of(
+        "--sensor-y",
+        SENSOR_AXES,
+        "Sensor's axis that lay along Y in Y's log.  [from the log]",
+        bench=_sensor("y"),
+        needs=("log_y",),
+    )
+    kind: str = one_of("--kind", ("sweep", "taps"), "What the logs hold.", default="sweep")
+    reading: LogOptions = nested(LogOptions)
+    ripple_x_mm: tuple[float, ...] = number(
+        "--ripple-x",
+        "fine length",
+        "Ripple to ripple on a print, for X; may be repeated.",
+        many=True,
+    )
+    ripple_y_mm: tuple[float, ...] = number(
+        "--ripple-y", "fine length", "The same for Y.", many=True
+    )
+    speed_mm_s: float | None = number(
+        "--speed",
+        "speed",
+        "Speed of the walls that show the ripples.",
+        needs=("ripple_x_mm", "ripple_y_mm"),
+        remedy="it belongs to ripples on a print; leave it out",
+    )
+    choice: OfferedOptions = nested(OfferedOptions)
+    limit: LimitOptions = nested(LimitOptions)
+    present_x: ShaperInUse | None = typed(
+        "--present-x",
+        ShaperType(),
+        "Shaper of X now in force, for example mzv:42:0.05.",
+        bench=_present("x"),
+    )
+    present_y: ShaperInUse | None = typed(
+        "--present-y", ShaperType(), "Shaper of Y now in force.", bench=_present("y")
+    )
 
 
 @shaper.command("fit", cls=Asking, short_help="Shapers and acceleration from accelerometer logs.")
-@click.argument("log", required=False, metavar="[LOG]")
-@click.option("--x", "log_x", metavar="LOG", help="Log of axis X.")
-@click.option("--y", "log_y", metavar="LOG", help="Log of axis Y.")
-@click.option(
-    "--sensor-x", type=SENSOR, help="Sensor's axis that lay along X in X's log.  [from the log]"
-)
-@click.option(
-    "--sensor-y", type=SENSOR, help="Sensor's axis that lay along Y in Y's log.  [from the log]"
-)
-@logging()
-@number(
-    "--ripple-x",
-    "fine length",
-    "Ripple to ripple on a print, for X; may be repeated.",
-    multiple=True,
-)
-@number("--ripple-y", "fine length", "The same for Y.", multiple=True)
-@number("--speed", "speed", "Speed of the walls that show the ripples.")
-@OFFERED
-@limits
-@IN_USE
 @template(_empty_log)
-@answering()
-def fit(
-    how: Leaving,
-    log: str | None,
-    log_x: str | None,
-    log_y: str | None,
-    speed_mm_s: float | None,
-    offered: str,
-    **given: Any,
-) -> Answer:
+@answering(ShaperFitOptions)
+def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
     """Turn accelerometer logs into the shapers and the acceleration that keep ringing and rounding
     below their limits.
 
@@ -167,35 +230,35 @@ def fit(
     Example:
       omphalon shaper fit --x sweep-x.csv.gz --y sweep-y.csv.gz --plot shaper.png
     """
-    how.check(log, log_x, log_y)
+    how.check(options.log, options.log_x, options.log_y)
     from omphalon.readers.acceleration import read_motion
     from omphalon.studies.shaper.question import ShaperQuestion
     from omphalon.studies.shaper.words import shaper_answer
 
-    wanted = wanted_of(given)
-    if log is not None:
-        if log_x is not None or log_y is not None:
-            raise UsageError("a LOG beside --x or --y", "name each by its axis")
-        axis = _moved(read_motion(log, wanted))
-        log_x, log_y = (log, None) if axis == "x" else (None, log)
-    _refuse_lonely(log_x, log_y, speed_mm_s, given)
-    logs = {
-        axis: read_motion(path, wanted)
-        for axis, path in (("x", log_x), ("y", log_y))
-        if path is not None
-    }
+    wanted = options.reading.wanted()
+    paths = {"x": options.log_x, "y": options.log_y}
+    if options.log_x is not None and options.log_x == options.log_y:
+        raise UsageError("--x and --y are one log", "log each axis by itself")
+    logs = {axis: read_motion(path, wanted) for axis, path in paths.items() if path is not None}
+    if options.log is not None:
+        alone = read_motion(options.log, wanted)
+        logs = {_moved(alone): alone}
+    ripples = {"x": options.ripple_x_mm, "y": options.ripple_y_mm}
+    present = {"x": options.present_x, "y": options.present_y}
+    for axis, one in present.items():
+        if one is not None and axis not in logs and not ripples[axis]:
+            raise UsageError(f"--present-{axis} without --{axis}", "give both")
     question = ShaperQuestion(
         logs=logs,
-        sensor={axis: given[f"sensor_{axis}"] for axis in "xy"},
-        ripples_mm={axis: given[f"ripple_{axis}_mm"] for axis in "xy"},
-        speed_mm_s=speed_mm_s,
-        offered=names_of(offered),
-        limits=limits_of(given),
-        present=shapers_in_use(given),
-        kind=given["kind"],
+        sensor={"x": options.sensor_x, "y": options.sensor_y},
+        ripples_mm=ripples,
+        speed_mm_s=options.speed_mm_s,
+        offered=options.choice.offered,
+        limits=options.limit.limits(),
+        present={axis: one for axis, one in present.items() if one is not None},
+        kind=options.kind,
     )
-    lines = how.lines()
-    return shaper_answer(question, lines)
+    return shaper_answer(question, how.lines())
 
 
 def _moved(log: MotionLog) -> str:
@@ -209,29 +272,6 @@ def _moved(log: MotionLog) -> str:
             "give it with --x or --y",
         )
     return axis
-
-
-def _refuse_lonely(
-    log_x: str | None, log_y: str | None, speed: float | None, given: dict[str, Any]
-) -> None:
-    """Refuse options that nothing reads: an axis's words without its log or ripples, a speed
-    without ripples, one log twice.
-    """
-    for axis, log in (("x", log_x), ("y", log_y)):
-        ripples = given[f"ripple_{axis}_mm"]
-        if log is not None and ripples:
-            raise UsageError(f"--{axis} and --ripple-{axis}", "give one of the two")
-        if log is None and given[f"sensor_{axis}"] is not None:
-            raise UsageError(f"--sensor-{axis} without --{axis}", "give both")
-        if log is None and not ripples and given[f"present_{axis}"] is not None:
-            raise UsageError(f"--present-{axis} without --{axis}", "give both")
-    if speed is not None and not (given["ripple_x_mm"] or given["ripple_y_mm"]):
-        raise UsageError(
-            "--speed without --ripple-x or --ripple-y",
-            "it belongs to ripples on a print; leave it out",
-        )
-    if log_x is not None and log_x == log_y:
-        raise UsageError("--x and --y are one log", "log each axis by itself")
 
 
 shaper.add_command(check)

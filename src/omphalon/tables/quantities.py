@@ -38,13 +38,14 @@ UNITS: dict[str, dict[str, float]] = {
 class Quantity:
     """A row of the table: what it is called, its unit, what it can be, what is usual, and why.
 
-    `units` turns a spelling into ours by a factor. `usual` only warns. `whole` takes no fraction;
-    `above` leaves the lowest value itself out.
+    `metavar` stands for it in help. `units` turns a spelling into ours by a factor. `usual` only
+    warns. `whole` takes no fraction; `above` leaves the lowest value itself out.
     """
 
     name: str
     words: str
     unit: str = ""
+    metavar: str = "N"
     lowest: float
     highest: float
     usual: tuple[float, float] | None = None

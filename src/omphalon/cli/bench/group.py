@@ -22,8 +22,8 @@ from omphalon.cli.bench.common import (
 )
 from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
-from omphalon.cli.common import choice
 from omphalon.cli.groups import InOrder
+from omphalon.cli.numbers import choice
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench

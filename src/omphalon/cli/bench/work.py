@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,7 +12,10 @@ from omphalon.answers.settings import SETTINGS_OF_TOOL, tool_key
 from omphalon.base.errors import UsageError, echoed, shown
 from omphalon.base.files import put_bytes
 from omphalon.cli.bench.common import in_bench, iso_date, plain_note, table
-from omphalon.cli.common import choice, tool_option
+from omphalon.cli.common import tool_field
+from omphalon.cli.groups import OnceEach
+from omphalon.cli.numbers import choice
+from omphalon.cli.options import OWN, takes, text
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 
@@ -20,13 +24,20 @@ if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
 
 
-@click.command("changed", short_help="A part was changed: what no longer holds?")
+@dataclass(frozen=True, kw_only=True)
+class ChangedOptions:
+    """Options of `bench changed`."""
+
+    note: str = text("--note", "A word on it.", metavar="TEXT", default="", shown=False)
+    to: str | None = text("--to", "A nozzle's width in mm, or the filament's name.", metavar="WHAT")
+    tool: int | None = tool_field(OWN)
+
+
+@click.command("changed", cls=OnceEach, short_help="A part was changed: what no longer holds?")
 @click.argument("part", type=choice(*PARTS))
-@click.option("--note", default="", metavar="TEXT", help="A word on it.")
-@click.option("--to", metavar="WHAT", help="A nozzle's width in mm, or the filament's name.")
-@tool_option
+@takes(ChangedOptions)
 @in_bench
-def changed(one: Bench, part: str, note: str, to: str | None, tool: int | None) -> None:
+def changed(one: Bench, part: str, options: ChangedOptions) -> None:
     """Record that a PART was changed, and say which settings it makes stale. A nozzle's width, and
     the filament that is loaded now, become facts.
 
@@ -36,6 +47,7 @@ def changed(one: Bench, part: str, note: str, to: str | None, tool: int | None) 
     """
     from omphalon.bench.settings import KINDS
 
+    to, tool = options.to, options.tool
     fact = {"nozzle": "nozzle.width", "filament": "printer.loaded"}.get(part)
     if tool and part not in PARTS_OF_TOOL:
         raise UsageError(f"--tool {tool} with {part}", "it is no part of a tool")
@@ -48,7 +60,7 @@ def changed(one: Bench, part: str, note: str, to: str | None, tool: int | None) 
     state = one.state()
     filament = state.loaded.get(tool or 0) if part == "filament" else None
     subject = f"{part}@{tool}" if tool else part
-    one.journal.append("part", subject, {"note": plain_note(note)}, filament)
+    one.journal.append("part", subject, {"note": plain_note(options.note)}, filament)
     whose = f" of tool {tool}" if tool else ""
     click.echo(f"the {part}{whose} was changed; no longer sure:")
     stale = {

@@ -9,6 +9,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -19,8 +20,9 @@ from omphalon.base.files import put_bytes
 from omphalon.cli import omphalon, one_thread, sentence_of
 from omphalon.cli.bench.common import as_document, document, table
 from omphalon.cli.benched import WITHIN
-from omphalon.cli.common import Answer, Leaving, answering, number, template
-from omphalon.cli.groups import InOrder
+from omphalon.cli.common import Answer, Leaving, answering, template
+from omphalon.cli.groups import InOrder, OnceEach
+from omphalon.cli.options import ANSWER, Described, argument, flag, number, takes, text
 from omphalon.farm.manifest import ColumnUse, Study
 
 if TYPE_CHECKING:
@@ -82,42 +84,65 @@ def _template_lines() -> Iterator[str]:
     return template_lines()
 
 
+SCHEDULED = ("scheduler",)
+
+
+@dataclass(frozen=True, kw_only=True)
+class FarmOptions:
+    """Options of `farm fit`."""
+
+    manifest: str = argument("MANIFEST.csv", required=True)
+    place: str = text("--out", "Folder of the answers.", metavar="DIR", required=True)
+    workers: int | None = number(
+        "--workers",
+        "count",
+        "Processes at a time.  [one a core]",
+        within=(1, 512),
+        excludes=SCHEDULED,
+        remedy="the scheduler has workers of its own",
+    )
+    scheduler: str | None = text(
+        "--scheduler",
+        "A Dask scheduler instead: tcp://HOST:PORT or tls://HOST:PORT. It runs any code that its "
+        "callers send: keep others out, by tls:// or a network of its own.",
+        metavar="ADDRESS",
+    )
+    tls_ca: str | None = text(
+        "--tls-ca",
+        "Who signs the certificates.  [Dask's own settings]",
+        metavar="FILE",
+        needs=SCHEDULED,
+        remedy="tls://HOST:PORT",
+    )
+    tls_cert: str | None = text(
+        "--tls-cert",
+        "Our certificate.  [Dask's own settings]",
+        metavar="FILE",
+        needs=SCHEDULED,
+        remedy="tls://HOST:PORT",
+    )
+    tls_key: str | None = text(
+        "--tls-key",
+        "Its key.  [Dask's own settings]",
+        metavar="FILE",
+        needs=SCHEDULED,
+        remedy="tls://HOST:PORT",
+    )
+    timeout_s: float = number(
+        "--job-timeout",
+        "time",
+        "A job that takes longer is ended.",
+        within=(1, 86400),
+        default=300.0,
+    )
+    parquet: bool = flag("--parquet", "Write results.parquet beside results.csv.")
+
+
 @farm.command("fit", short_help="Every log of a manifest, in one go.")
-@click.argument("manifest", metavar="MANIFEST.csv")
-@click.option("--out", "place", required=True, metavar="DIR", help="Folder of the answers.")
-@number("--workers", "count", "Processes at a time.  [one a core]", within=(1, 512))
-@click.option(
-    "--scheduler",
-    metavar="ADDRESS",
-    help="A Dask scheduler instead: tcp://HOST:PORT or tls://HOST:PORT. It runs any code that its "
-    "callers send: keep others out, by tls:// or a network of its own.",
-)
-@click.option("--tls-ca", metavar="FILE", help="Who signs the certificates.  [Dask's own settings]")
-@click.option("--tls-cert", metavar="FILE", help="Our certificate.  [Dask's own settings]")
-@click.option("--tls-key", metavar="FILE", help="Its key.  [Dask's own settings]")
-@number(
-    "--job-timeout",
-    "time",
-    "A job that takes longer is ended.",
-    within=(1, 86400),
-    name="timeout_s",
-    default=300.0,
-)
-@click.option("--parquet", is_flag=True, help="Write results.parquet beside results.csv.")
 @template(_template_lines)
+@takes(FarmOptions)
 @as_document
-def fit(
-    manifest: str,
-    place: str,
-    workers: int | None,
-    scheduler: str | None,
-    tls_ca: str | None,
-    tls_cert: str | None,
-    tls_key: str | None,
-    timeout_s: float,
-    parquet: bool,
-    as_json: bool,
-) -> int:
+def fit(options: FarmOptions, as_json: bool) -> int:
     """Fit every log that MANIFEST.csv lists: a table with the columns printer, study, log, and
     options by their names; model says which printers are compared. Several readings in one cell
     stand between blanks.
@@ -134,28 +159,29 @@ def fit(
     from omphalon.farm.manifest import read_manifest
     from omphalon.farm.store import Store, refuse_parquet, run_farm
 
-    if parquet:
+    if options.parquet:
         refuse_parquet()
-    if workers is not None and scheduler is not None:
-        raise UsageError("--workers and --scheduler", "the scheduler has workers of its own")
-    if scheduler is None and (tls_ca or tls_cert or tls_key):
-        raise UsageError("--tls-ca, --tls-cert or --tls-key without --scheduler", "tls://HOST:PORT")
-    there = (
-        None
-        if scheduler is None
-        else Scheduler(address=scheduler, tls_ca=tls_ca, tls_cert=tls_cert, tls_key=tls_key)
-    )
+    there = None
+    if options.scheduler is not None:
+        there = Scheduler(
+            address=options.scheduler,
+            tls_ca=options.tls_ca,
+            tls_cert=options.tls_cert,
+            tls_key=options.tls_key,
+        )
     known = studies()
-    planned = list(jobs_of(read_manifest(manifest, known), known, __version__))
-    store = Store(place)
+    planned = list(jobs_of(read_manifest(options.manifest, known), known, __version__))
+    store = Store(options.place)
     store.open(__version__)
     try:
         with progress_of_jobs() as progress:
-            done = run_farm(store, planned, _running(workers, there, timeout_s), progress)
+            done = run_farm(
+                store, planned, _running(options.workers, there, options.timeout_s), progress
+            )
     except KeyboardInterrupt as stop:
         words = "stopped; what was done is kept, and the same command goes on"
         raise click.ClickException(words) from stop
-    if parquet:
+    if options.parquet:
         store.put_parquet(done.results)
     _put_page(done, store)
     if as_json:
@@ -275,11 +301,19 @@ def show(places: tuple[str, ...], as_json: bool) -> int:
     return 1 if any(r.error for r in rows) else 0
 
 
-@click.command("compare", short_help="Find printers that differ from the rest, or have changed.")
-@click.argument("place", metavar="DIR")
-@click.argument("earlier", metavar="[EARLIER]", required=False)
-@answering(dialect=False, bench=False)
-def compare(how: Leaving, place: str, earlier: str | None) -> Answer:
+@dataclass(frozen=True, kw_only=True)
+class CompareOptions:
+    """Options of `farm compare`."""
+
+    place: str = argument("DIR", required=True)
+    earlier: str | None = argument("[EARLIER]")
+
+
+@click.command(
+    "compare", cls=OnceEach, short_help="Find printers that differ from the rest, or have changed."
+)
+@answering(CompareOptions, dialect=False, bench=False)
+def compare(how: Leaving, options: CompareOptions) -> Answer:
     """Hold the answers in DIR against each other, printers of one model together, and against those
     of an EARLIER run. Each one's interval counts; of those named, about one in twenty is wrong.
 
@@ -291,6 +325,7 @@ def compare(how: Leaving, place: str, earlier: str | None) -> Answer:
     from omphalon.farm.compare_words import comparison_finding
     from omphalon.farm.store import read_results
 
+    place, earlier = options.place, options.earlier
     how.check(None)
     if earlier is not None and os.path.realpath(place) == os.path.realpath(earlier):
         raise UsageError("DIR and EARLIER are one folder", "give the folder of an earlier run")
@@ -301,14 +336,6 @@ def compare(how: Leaving, place: str, earlier: str | None) -> Answer:
 
 for command in (compare, show):
     farm.add_command(command)
-
-
-# of the options of a fit: those that say how an answer leaves, which a farm settles
-LEFT_OUT = frozenset(
-    ("as_json", "plot", "quiet", "force", "bench", "no_record", "template", "ask", "readings")
-)
-FILES = frozenset(("log_x", "log_y", "printed", "dialect"))
-IN_PIECES = frozenset(("column", "steps", "summaries"))  # parts that may hold blanks
 
 
 def warm() -> None:
@@ -342,26 +369,27 @@ def studies() -> dict[str, Study]:
     for name in STUDIES:
         group = omphalon.get_command(click.Context(omphalon), name)
         assert isinstance(group, click.Group)
-        params = [p for p in group.commands["fit"].params if p.name not in LEFT_OUT]
-        options = {p.opts[-1][2:]: _choice(p) for p in params if isinstance(p, click.Option)}
-        argument = next((p for p in params if isinstance(p, click.Argument)), None)
+        params = [p for p in group.commands["fit"].params if _in_manifest(p)]
+        options = {p.opts[0][2:]: _choice(p) for p in params if isinstance(p, click.Option)}
+        file = next((p for p in params if isinstance(p, click.Argument)), None)
         if "x" in options and "y" in options:  # logs of axes: a row says which
-            argument = None
-        if argument is None:
+            file = None
+        if file is None:
             options["axis"] = ColumnUse(flag="--axis")
-        log = "axis" if argument is None else "several" if argument.nargs == -1 else "one"
+        log = "axis" if file is None else "several" if file.nargs == -1 else "one"
         out[name] = Study(options=options, log=log)
     return out
 
 
+def _in_manifest(param: click.Parameter) -> bool:
+    """Whether a row may hold it: how an answer leaves, a farm settles."""
+    if not isinstance(param, Described):
+        return False
+    holds = param.more.get("farm")
+    return bool(holds) if param.section == ANSWER else holds != ""
+
+
 def _choice(option: click.Option) -> ColumnUse:
-    takes = "one"
-    if option.name in FILES:
-        takes = "file"
-    elif option.nargs == 2:
-        takes = "pair"
-    elif option.name in IN_PIECES and option.multiple:
-        takes = "pieces"
-    elif option.multiple:
-        takes = "several"
-    return ColumnUse(flag=option.opts[-1], takes=takes)
+    holds = option.more.get("farm", "") if isinstance(option, Described) else ""
+    many = "pair" if option.nargs == 2 else "several" if option.multiple else "one"
+    return ColumnUse(flag=option.opts[0], takes=holds or many)

@@ -5,15 +5,21 @@ it kept.
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.errors import UsageError, echoed
-from omphalon.cli.common import choice, number, options, tool_option
+from omphalon.cli.common import tool_field
+from omphalon.cli.groups import OnceEach
+from omphalon.cli.heater import one_tool, usual_target
 from omphalon.cli.known import held
+from omphalon.cli.options import OWN, flag, nested, number, one_of, takes, text
 from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
 from omphalon.cli.printer.wire import (
+    AgreeOptions,
+    SilenceOptions,
     Wired,
     agree,
     agreed_dialect,
@@ -23,47 +29,43 @@ from omphalon.cli.printer.wire import (
     declined,
     kept_words,
     say_off,
-    silence,
-    yes,
 )
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.constants import OVER_TARGET_C, STEP_C
 from omphalon.tables.heaters import KINDS, is_hotend, kind_of, of_tool, tool_of
 
 if TYPE_CHECKING:
+    from omphalon.bench.work import State
     from omphalon.lines.dialect import Dialect
     from omphalon.printer.capture import Captured
     from omphalon.printer.course import Course
     from omphalon.printer.kept import KeptPrinter
 
-heated = options(
-    click.option(
-        "--heater", type=choice(*KINDS), default="hotend", show_default=True, help="Which heater."
-    ),
-    tool_option,
-    number(
-        "--target",
-        "temperature",
-        "The temperature you print at.  [210 hotend, 60 bed, 50 chamber]",
-        least=35,
-    ),
-    number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8),
-    number(
+TARGET_HELP = "The temperature you print at.  [210 hotend, 60 bed, 50 chamber]"
+OWN_LINES = "a run has its own lines and its own end"
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeatOptions:
+    """Options of a run that heats."""
+
+    heater: str = one_of("--heater", tuple(KINDS), "Which heater.", default="hotend")
+    tool: int | None = tool_field(OWN)
+    cycles: int = number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8)
+    max_temp_c: float | None = number(
         "--max-temp",
         "temperature",
         f"Heaters off above this.  [{OVER_TARGET_C:g} above the target]",
-    ),
-    click.option("--warm", is_flag=True, help="Do not wait until it is cold."),
-    click.option("--force", is_flag=True, help="Replace files that Omphalon did not write."),
-    click.option("--quiet", is_flag=True, help="Show no picture meanwhile."),
-)
+    )
+    warm: bool = flag("--warm", "Do not wait until it is cold.")
+    force: bool = flag("--force", "Replace files that Omphalon did not write.")
+    quiet: bool = flag("--quiet", "Show no picture meanwhile.")
 
-
-def one_heater(kind: str, tool: int | None) -> str:
-    """The heater by its name; only a hotend is a tool's."""
-    if tool and kind != "hotend":
-        raise UsageError(f"--tool {tool} --heater {kind}", "a tool's heater is a hotend")
-    return of_tool(kind, tool)
+    @property
+    def which(self) -> str:
+        """The heater by its name; only a hotend is a tool's."""
+        one_tool(self.heater, self.tool)
+        return of_tool(self.heater, self.tool)
 
 
 def goal_of(target: float | None, heater: str) -> float:
@@ -169,48 +171,59 @@ def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:
     run_course(printer, Cooling(), heater, out=None, quiet=quiet)
 
 
-@click.command("capture", short_help="Keeps the temperature log while the printer runs its test.")
-@click.option("--out", required=True, metavar="FILE", help="The log, a CSV for heater fit.")
-@click.option(
-    "--run",
-    type=choice("oscillation", "hold", "heat-up", "step"),
-    help="The printer's own test; heating up and holding, the part fan on late in it or not at "
-    "all, or the target lowered for a while.",
+def _run_target(state: State, given: CaptureOptions) -> object:
+    """The usual target, where a run was asked for."""
+    return usual_target(state, given.heat) if given.run else None
+
+
+def _beside_run(options: CaptureOptions) -> str:
+    return "" if options.run is None else "--run"
+
+
+@dataclass(frozen=True, kw_only=True)
+class CaptureOptions:
+    """Options of `printer capture`."""
+
+    out: str = text("--out", "The log, a CSV for heater fit.", metavar="FILE", required=True)
+    run: str | None = one_of(
+        "--run",
+        ("oscillation", "hold", "heat-up", "step"),
+        "The printer's own test; heating up and holding, the part fan on late in it or not at all, "
+        "or the target lowered for a while.",
+    )
+    target_c: float | None = number(
+        "--target", "temperature", TARGET_HELP, least=35, bench=_run_target, needs=("run",)
+    )
+    heat: HeatOptions = nested(HeatOptions)
+    fan: str | None = one_of("--fan", ("on", "off"), "The part fan.  [on hotend, off bed]")
+    lines: tuple[str, ...] = text(
+        "--send",
+        "A line to begin with.",
+        metavar="LINE",
+        many=True,
+        excludes=("run",),
+        remedy=OWN_LINES,
+    )
+    for_s: float | None = number(
+        "--for", "time", "End after so long.", excludes=("run",), remedy=OWN_LINES
+    )
+    every_s: float = number(
+        "--every",
+        "interval",
+        "Seconds between two reports, where each is asked for.  [1]",
+        default=1.0,
+        shown=False,
+    )
+    silence: SilenceOptions = nested(SilenceOptions)
+    agree: AgreeOptions = nested(AgreeOptions)
+
+
+@click.command(
+    "capture", cls=OnceEach, short_help="Keeps the temperature log while the printer runs its test."
 )
-@heated
-@click.option("--fan", type=choice("on", "off"), help="The part fan.  [on hotend, off bed]")
-@click.option("--send", "lines", multiple=True, metavar="LINE", help="A line to begin with.")
-@number("--for", "time", "End after so long.")
-@number(
-    "--every",
-    "interval",
-    "Seconds between two reports, where each is asked for.  [1]",
-    default=1.0,
-    show_default=False,
-)
-@silence
-@yes
+@takes(CaptureOptions)
 @at_wire
-def capture(
-    at: Wired,
-    out: str,
-    run: str | None,
-    heater: str,
-    tool: int | None,
-    target_c: float | None,
-    cycles: int,
-    fan: str | None,
-    lines: tuple[str, ...],
-    for_s: float | None,
-    every_s: float,
-    max_temp_c: float | None,
-    silence_s: float,
-    warm: bool,
-    force: bool,
-    quiet: bool,
-    yes: bool,
-    allowed: tuple[str, ...],
-) -> None:
+def capture(at: Wired, options: CaptureOptions) -> None:
     """Keep the temperature log at a printer, and end by itself when the test is over.
 
     Heaters off is sent at the end of a test, on Ctrl-C, above --max-temp, and when the link fails.
@@ -219,36 +232,39 @@ def capture(
     Example:
       omphalon printer capture --port socket://127.0.0.1:5555 --out log.csv --for 30
     """
-    check_outputs(force, (), out=out)
-    dialect = agreed_dialect(at, yes)
-    which = one_heater(heater, tool)
-    if run is None and (target_c is not None or warm):
-        raise UsageError("--target or --warm without --run", "--run oscillation, or --run hold")
-    goal = goal_of(target_c, which)
-    blows = fan == "on" or (fan is None and is_hotend(which))
-    course = (
-        _watching(lines, for_s, which)
-        if run is None
-        else course_of(dialect.for_tool(tool), run, which, goal, cycles, blows)
-    )
-    if run is not None and (lines or for_s is not None):
-        raise UsageError("--send or --for with --run", "a run has its own lines and its own end")
-    if run is not None:
-        refuse_low_limit(max_temp_c, goal)
+    heat, out, run, lines = options.heat, options.out, options.run, options.lines
+    check_outputs(heat.force, (), out=out)
+    dialect = agreed_dialect(at, options.agree.yes)
+    which = heat.which
+    if run is None and heat.warm:
+        raise UsageError("--warm without --run", "--run oscillation, or --run hold")
+    goal = goal_of(options.target_c, which)
+    blows = options.fan == "on" or (options.fan is None and is_hotend(which))
+    if run is None:
+        course = _watching(lines, options.for_s, which)
+        if options.for_s is None:
+            cold = "when what it heats has been off for some minutes, or " if lines else ""
+            click.echo(f"watching; it ends {cold}with Ctrl-C; --for S ends it by itself")
+        agree(lines)
+        ask_by_name(lines, dialect, options.agree.allowed)
+    else:
+        course = course_of(dialect.for_tool(heat.tool), run, which, goal, heat.cycles, blows)
+        refuse_low_limit(heat.max_temp_c, goal)
         _say_run(course.every_line(), goal, which)
-        ask_by_name(course.every_line(), dialect, allowed)
-        if not confirmed("go on?", yes):
+        ask_by_name(course.every_line(), dialect, options.agree.allowed)
+        if not confirmed("go on?", options.agree.yes):
             raise declined("nothing was sent")
-    if run is None and for_s is None:
-        cold = "when what it heats has been off for some minutes, or " if lines else ""
-        click.echo(f"watching; it ends {cold}with Ctrl-C; --for S ends it by itself")
-    agree(lines)
-    ask_by_name(lines, dialect, allowed)
-    with at_printer(at, dialect, silence_s) as printer:
-        if run is not None and not warm:
-            cool_down(printer, which, quiet)
+    with at_printer(at, dialect, options.silence.silence_s) as printer:
+        if run is not None and not heat.warm:
+            cool_down(printer, which, heat.quiet)
         done = run_course(
-            printer, course, which, out=out, quiet=quiet, max_temp=max_temp_c, every=every_s
+            printer,
+            course,
+            which,
+            out=out,
+            quiet=heat.quiet,
+            max_temp=heat.max_temp_c,
+            every=options.every_s,
         )
         off = printer.cool() if run is not None or lines else None
     click.echo(_came_to(done, out))

@@ -9,10 +9,14 @@ import click
 
 from omphalon.base.errors import LinkFault, Lowered, UsageError, echoed
 from omphalon.cli.asking import BACK
-from omphalon.cli.common import Measure, number, parsed, tool_option
-from omphalon.cli.extruder import fed
+from omphalon.cli.common import tool_field
+from omphalon.cli.extruder import Fed
+from omphalon.cli.groups import OnceEach
+from omphalon.cli.numbers import Measure, parsed
+from omphalon.cli.options import OWN, nested, number, takes
 from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
 from omphalon.cli.printer.wire import (
+    AgreeOptions,
     Wired,
     agreed_dialect,
     at_printer,
@@ -21,7 +25,6 @@ from omphalon.cli.printer.wire import (
     declined,
     forget_keys,
     say_off,
-    yes,
 )
 from omphalon.recordings.columns import EXTRUDER as COLUMNS
 from omphalon.tables.constants import UNWATCHED_S
@@ -80,32 +83,31 @@ def feeding_of(dialect: Dialect, asked: float, runs: int, temp: float, rate: flo
     )
 
 
-@click.command("extruder", short_help="Steps: feed, measure, fit, set, store, feed again, check.")
-@fed
-@number("--runs", "count", "How often.", within=(2, 20), default=3)
-@number("--rate", "speed", "Feeding speed.", within=(0.1, 20), default=1.5)
-@number(
-    "--waits",
-    "time",
-    f"Heaters off when you take longer than that for a step.  [{UNWATCHED_S:g}]",
-    within=(0.1, 3600),
-    default=UNWATCHED_S,
-    show_default=False,
+@dataclass(frozen=True, kw_only=True)
+class FeedOptions:
+    """Options of `printer tune extruder`."""
+
+    fed: Fed = nested(Fed)
+    runs: int = number("--runs", "count", "How often.", within=(2, 20), default=3)
+    rate_mm_s: float = number("--rate", "speed", "Feeding speed.", within=(0.1, 20), default=1.5)
+    waits_s: float = number(
+        "--waits",
+        "time",
+        f"Heaters off when you take longer than that for a step.  [{UNWATCHED_S:g}]",
+        within=(0.1, 3600),
+        default=UNWATCHED_S,
+        shown=False,
+    )
+    tool: int | None = tool_field(OWN)
+    agree: AgreeOptions = nested(AgreeOptions)
+
+
+@click.command(
+    "extruder", cls=OnceEach, short_help="Steps: feed, measure, fit, set, store, feed again, check."
 )
-@tool_option
-@yes
+@takes(FeedOptions)
 @at_wire
-def extruder(
-    at: Wired,
-    asked_mm: float,
-    runs: int,
-    temp_c: float,
-    rate_mm_s: float,
-    waits_s: float,
-    tool: int | None,
-    yes: bool,
-    allowed: tuple[str, ...],
-) -> int:
+def extruder(at: Wired, options: FeedOptions) -> int:
     """Find, set, store and check the steps of the extruder; you mark the filament and read the
     rule. Every step is asked for; who refuses one finds the printer as it was, and cold.
 
@@ -113,18 +115,21 @@ def extruder(
     Example:
       omphalon printer tune extruder --port socket://127.0.0.1:5555
     """
+    fed, yes = options.fed, options.agree.yes
     dialect = agreed_dialect(at, yes)
-    feeding = feeding_of(dialect.for_tool(tool), asked_mm, runs, temp_c, rate_mm_s)
+    own = dialect.for_tool(options.tool)
+    feeding = feeding_of(own, fed.asked_mm, options.runs, fed.temp_c, options.rate_mm_s)
     click.echo(
-        f"1 heats to {temp_c:g} °C and feeds {runs} times {asked_mm:g} mm, you read what is left; "
+        f"1 heats to {fed.temp_c:g} °C and feeds {options.runs} times {fed.asked_mm:g} mm, you "
+        "read what is left; "
         "2 fits the steps; 3 sends, stores and reads them back; 4 feeds again, and checks. Lines "
         "that are sent:"
     )
     show_lines([*feeding.heat, feeding.feed])
-    ask_by_name([*feeding.heat, feeding.feed], feeding.dialect, allowed)
+    ask_by_name([*feeding.heat, feeding.feed], feeding.dialect, options.agree.allowed)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
-    with at_printer(at, dialect, waits_s=waits_s) as printer:
+    with at_printer(at, dialect, waits_s=options.waits_s) as printer:
         setter = Setter(
             printer=printer,
             dialect=feeding.dialect,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,8 +11,8 @@ import click
 from omphalon.base.errors import UnreadableFile, UnwritableFile, UsageError, echoed, shown
 from omphalon.base.files import put_bytes
 from omphalon.cli.bench.common import as_document, document, table
-from omphalon.cli.common import choice, number
 from omphalon.cli.groups import InOrder
+from omphalon.cli.options import flag, number, one_of, takes, text, typed
 from omphalon.cli.printer.capture import capture
 from omphalon.cli.printer.send import send
 from omphalon.cli.printer.tune import tune
@@ -117,43 +118,40 @@ def cool(at: Wired) -> None:
     say_off(off)
 
 
+@dataclass(frozen=True, kw_only=True)
+class StandInOptions:
+    """Options of `printer stand-in`."""
+
+    tcp: int | None = typed(
+        "--tcp",
+        click.IntRange(0, 65535),
+        "Listen there; 0: any.",
+        metavar="PORT",
+        excludes=("pty",),
+    )
+    pty: bool = flag("--pty", "Be a serial port instead.")
+    speed: int | None = number("--speed", "bits", "With --pty: garbled at any other speed.")
+    pace: float = number(
+        "--pace", "pace", "Its time runs so much faster.  [1]", default=1.0, shown=False
+    )
+    state: str | None = text("--state", "Keeps its stored settings there.", metavar="FILE")
+    desk: str | None = text("--desk", "What is measured of its prints is put there.", metavar="DIR")
+    build: str = one_of("--build", BUILDS, "What moves, and by which motors.", default="moving-bed")
+    faults: tuple[str, ...] = one_of(
+        "--fault", tuple(FAULTS), "What goes wrong; repeatable.", many=True
+    )
+    fault_after_s: float = number(
+        "--fault-after",
+        "time",
+        "So long after something is heated.  [40]",
+        default=40.0,
+        shown=False,
+    )
+
+
 @printer.command("stand-in", short_help="A printer that is not there, to try everything on.")
-@click.option(
-    "--tcp", "number", type=click.IntRange(0, 65535), metavar="PORT", help="Listen there; 0: any."
-)
-@click.option("--pty", is_flag=True, help="Be a serial port instead.")
-@number("--speed", "bits", "With --pty: garbled at any other speed.")
-@number("--pace", "pace", "Its time runs so much faster.  [1]", default=1.0, show_default=False)
-@click.option("--state", metavar="FILE", help="Keeps its stored settings there.")
-@click.option("--desk", metavar="DIR", help="What is measured of its prints is put there.")
-@click.option(
-    "--build",
-    type=choice(*BUILDS),
-    default="moving-bed",
-    show_default=True,
-    help="What moves, and by which motors.",
-)
-@click.option(
-    "--fault", "faults", type=choice(*FAULTS), multiple=True, help="What goes wrong; repeatable."
-)
-@number(
-    "--fault-after",
-    "time",
-    "So long after something is heated.  [40]",
-    default=40.0,
-    show_default=False,
-)
-def stand_in(
-    number: int | None,
-    pty: bool,
-    speed: float | None,
-    pace: float,
-    state: str | None,
-    desk: str | None,
-    build: str,
-    faults: tuple[str, ...],
-    fault_after_s: float,
-) -> None:
+@takes(StandInOptions)
+def stand_in(options: StandInOptions) -> None:
     """Be Fulmar, a made-up printer, on this computer: heaters, extruder, frame, filament.
 
     It answers until Ctrl-C. Its own clock stands before its reports where --pace is not 1.
@@ -168,8 +166,7 @@ def stand_in(
     from omphalon.standin.samples import FULMAR_BUILDS, found_as
     from omphalon.standin.serve import Faulty, Tcp, Terminal, serve
 
-    if pty and number is not None:
-        raise UsageError("--tcp with --pty", "one of them")
+    desk, state, build = options.desk, options.state, options.build
     if desk is not None and not Path(desk).is_dir():
         raise UsageError(f"--desk {echoed(desk)}: no folder", "make it first")
     try:
@@ -185,15 +182,18 @@ def stand_in(
             put_bytes(state, kept_text(settings).encode())
 
     folder = Path(desk) if desk else None
-    machine = Machine(kept, store, Desk(folder, FULMAR_BUILDS[build]).made, stamped=pace != 1)
+    machine = Machine(
+        kept, store, Desk(folder, FULMAR_BUILDS[build]).made, stamped=options.pace != 1
+    )
     try:
-        wire = Terminal(int(speed) if speed else None) if pty else Tcp(number or 0)
+        wire = Terminal(options.speed) if options.pty else Tcp(options.tcp or 0)
     except OSError as error:
         raise UnwritableFile(
-            f"--tcp {number}: cannot listen there ({error.strerror})", "choose another, or 0"
+            f"--tcp {options.tcp}: cannot listen there ({error.strerror})", "choose another, or 0"
         ) from error
     click.echo(f"listening on {wire.name}")
-    for _ in serve(wire, Faulty(machine, faults, fault_after_s), pace, _panel):
+    faulty = Faulty(machine, options.faults, options.fault_after_s)
+    for _ in serve(wire, faulty, options.pace, _panel):
         pass
 
 

@@ -14,8 +14,12 @@ import click
 from omphalon.base.errors import LinkFault, OmphalonError, UsageError, echoed, shown
 from omphalon.base.files import put_lines
 from omphalon.cli.benched import INPUTS, record
+from omphalon.cli.groups import OnceEach
 from omphalon.cli.known import held
+from omphalon.cli.options import argument, flag, nested, takes, text
 from omphalon.cli.printer.wire import (
+    AgreeOptions,
+    SilenceOptions,
     Wired,
     agree,
     agreed_dialect,
@@ -25,8 +29,6 @@ from omphalon.cli.printer.wire import (
     declined,
     hot_words,
     say_off,
-    silence,
-    yes,
 )
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.units import plural
@@ -42,26 +44,25 @@ DIFFERS = 4  # exit code of a readback that does not agree
 LONG = 24  # lines: the progress of more is shown
 
 
-@click.command("send", short_help="Sends lines, each acknowledged, and reads them back.")
-@click.argument("sheet", required=False, metavar="[SHEET]")
-@click.option("--line", "typed", multiple=True, metavar="LINE", help="A line instead of a SHEET.")
-@click.option("--readback", is_flag=True, help="Then list the settings and compare.")
-@click.option("--out", metavar="FILE", help="Keep what the printer answers.")
-@click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
-@silence
-@yes
+@dataclass(frozen=True, kw_only=True)
+class SendOptions:
+    """Options of `printer send`."""
+
+    sheet: str | None = argument("[SHEET]")
+    typed: tuple[str, ...] = text("--line", "A line instead of a SHEET.", metavar="LINE", many=True)
+    readback: bool = flag("--readback", "Then list the settings and compare.")
+    out: str | None = text("--out", "Keep what the printer answers.", metavar="FILE")
+    force: bool = flag("--force", "Replace a file that Omphalon did not write.")
+    silence: SilenceOptions = nested(SilenceOptions)
+    agree: AgreeOptions = nested(AgreeOptions)
+
+
+@click.command(
+    "send", cls=OnceEach, short_help="Sends lines, each acknowledged, and reads them back."
+)
+@takes(SendOptions)
 @at_wire
-def send(
-    at: Wired,
-    sheet: str | None,
-    typed: tuple[str, ...],
-    readback: bool,
-    out: str | None,
-    force: bool,
-    silence_s: float,
-    yes: bool,
-    allowed: tuple[str, ...],
-) -> int:
+def send(at: Wired, options: SendOptions) -> int:
     """Send the lines of a SHEET (`omphalon bench sheet --out SHEET`, or a test print) one by one.
 
     It shows them first and asks, and stops at the first one that is refused.
@@ -73,9 +74,11 @@ def send(
     from omphalon.lines.listing import read_listing
     from omphalon.printer.send import lines_of
 
+    sheet, typed, out = options.sheet, options.typed, options.out
+    yes, allowed = options.agree.yes, options.agree.allowed
     if (sheet is None) == (not typed):
         raise UsageError("neither or both of SHEET and --line", "give the lines in one way")
-    check_outputs(force, [sheet] if sheet else [], out=out)
+    check_outputs(options.force, [sheet] if sheet else [], out=out)
     dialect = agreed_dialect(at, yes)
     lines = (
         [typed_line(line) for line in typed]
@@ -88,7 +91,7 @@ def send(
     asked = ask_by_name(lines, dialect, allowed)
     if sheet is not None and not confirmed(f"send {plural(len(lines), 'line')}?", yes):
         raise declined("nothing was sent")
-    with at_printer(at, dialect, silence_s) as printer:
+    with at_printer(at, dialect, options.silence.silence_s) as printer:
         heat = HeatWatch(printer, dialect, yes)
         replies: list[str] = []
         done = 0
@@ -99,7 +102,7 @@ def send(
         if len(lines) > 1:
             click.echo(f"applied {len(lines)} lines, each acknowledged")
         text = "\n".join(lines)
-        compared = compare_with(printer, text, dialect) if readback else True
+        compared = compare_with(printer, text, dialect) if options.readback else True
         heat.look((), over=True)
     if out is not None:
         put_lines(out, replies, ";")

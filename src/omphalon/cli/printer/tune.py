@@ -3,27 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.cli.groups import Verbs
-from omphalon.cli.heater import aim_option, style_option
+from omphalon.cli.heater import aim_field, style_field, usual_target
 from omphalon.cli.known import facts_of_bench
+from omphalon.cli.options import nested, number, takes, text
 from omphalon.cli.printer.capture import (
+    TARGET_HELP,
+    HeatOptions,
     cool_down,
     course_of,
     goal_of,
-    heated,
-    one_heater,
     refuse_low_limit,
     run_course,
 )
 from omphalon.cli.printer.feed import extruder
 from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
 from omphalon.cli.printer.wire import (
+    AgreeOptions,
     Wired,
     agreed_dialect,
     at_printer,
@@ -31,7 +33,6 @@ from omphalon.cli.printer.wire import (
     confirmed,
     declined,
     say_off,
-    yes,
 )
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.heaters import is_hotend, kind_of, tool_of
@@ -53,29 +54,30 @@ def tune() -> None:
 tune.add_command(extruder)
 
 
+@dataclass(frozen=True, kw_only=True)
+class TuneOptions:
+    """Options of `printer tune heater`."""
+
+    target_c: float | None = number(
+        "--target",
+        "temperature",
+        TARGET_HELP,
+        least=35,
+        bench=lambda state, given: usual_target(state, given.heat),
+    )
+    heat: HeatOptions = nested(HeatOptions)
+    aim: str = aim_field()
+    style: str = style_field()
+    out: str = text(
+        "--out", "Where the logs are put.  [here]", metavar="DIR", default=".", shown=False
+    )
+    agree: AgreeOptions = nested(AgreeOptions)
+
+
 @tune.command("heater", short_help="Gains: test, fit, set, store, heat again, check.")
-@heated
-@aim_option
-@style_option
-@click.option("--out", default=".", metavar="DIR", help="Where the logs are put.  [here]")
-@yes
+@takes(TuneOptions)
 @at_wire
-def heater(
-    at: Wired,
-    heater: str,
-    tool: int | None,
-    target_c: float | None,
-    cycles: int,
-    aim: str,
-    style: str,
-    max_temp_c: float | None,
-    out: str,
-    warm: bool,
-    force: bool,
-    quiet: bool,
-    yes: bool,
-    allowed: tuple[str, ...],
-) -> int:
+def heater(at: Wired, options: TuneOptions) -> int:
     """Find, set, store and check the gains of the hotend or the bed. Every step is asked for; who
     refuses one finds the printer as it was, and cold.
 
@@ -83,27 +85,33 @@ def heater(
     Example:
       omphalon printer tune heater --heater hotend --target 235 --port socket://127.0.0.1:5555
     """
-    which = one_heater(heater, tool)
-    goal, dialect = goal_of(target_c, which), agreed_dialect(at, yes)
-    own = dialect.for_tool(tool)
+    heat, style, yes = options.heat, options.style, options.agree.yes
+    which = heat.which
+    goal, dialect = goal_of(options.target_c, which), agreed_dialect(at, yes)
+    own = dialect.for_tool(heat.tool)
     name = which.replace(" ", "-")
-    logs = {run: str(Path(out) / f"{name}-{run}.csv") for run in (style, "hold")}
-    check_outputs(force, (), **logs)
-    refuse_low_limit(max_temp_c, goal)
+    logs = {run: str(Path(options.out) / f"{name}-{run}.csv") for run in (style, "hold")}
+    check_outputs(heat.force, (), **logs)
+    refuse_low_limit(heat.max_temp_c, goal)
     fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
-    courses = {n: course_of(own, n, which, goal, cycles, is_hotend(which)) for n in logs}
+    courses = {n: course_of(own, n, which, goal, heat.cycles, is_hotend(which)) for n in logs}
     lines = [line for one in courses.values() for line in one.every_line()]
-    _show_session(which, style, goal, lines, dialect, allowed)
+    _show_session(which, style, goal, lines, dialect, options.agree.allowed)
     if not confirmed("begin?", yes):
         raise declined("nothing was sent")
 
     with at_printer(at, dialect) as printer:
 
         def measured(name: str) -> str:
-            if not warm:
-                cool_down(printer, which, quiet)
+            if not heat.warm:
+                cool_down(printer, which, heat.quiet)
             run_course(
-                printer, courses[name], which, out=logs[name], quiet=quiet, max_temp=max_temp_c
+                printer,
+                courses[name],
+                which,
+                out=logs[name],
+                quiet=heat.quiet,
+                max_temp=heat.max_temp_c,
             )
             say_off(printer.cool())
             return logs[name]
@@ -111,11 +119,11 @@ def heater(
         setter = Setter(
             printer=printer,
             dialect=own,
-            setting=f"{heater}-gains",
+            setting=f"{heat.heater}-gains",
             found=printer.listing(),
             without=yes,
         )
-        finding = _gains_finding(measured(style), which, goal, aim, fan, setter)
+        finding = _gains_finding(measured(style), which, goal, options.aim, fan, setter)
         if finding.verdict == "retest":
             return finding.exit_code
         put = setter.put(finding)

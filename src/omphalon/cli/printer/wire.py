@@ -12,13 +12,14 @@ import threading
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.errors import LinkFault, OmphalonError, StillHot, echoed, shown
-from omphalon.cli.common import Command, bench_option, number, options
-from omphalon.cli.known import facts_of_bench
+from omphalon.cli.common import bench_field
+from omphalon.cli.known import fact, facts_of_bench
+from omphalon.cli.options import flag, number, takes, text
 from omphalon.tables.constants import SILENCE_S, UNWATCHED_S
 from omphalon.tables.units import plural
 
@@ -27,44 +28,55 @@ if TYPE_CHECKING:
     from omphalon.printer.kept import KeptPrinter
     from omphalon.printer.off import SwitchedOff
 
-wired = options(
-    click.option(
-        "--port",
-        required=True,
-        metavar="PORT",
-        help="/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them.",
-    ),
-    number("--speed", "bits", "Bits a second.  [the common ones are tried]"),
-    click.option("--dialect", metavar="FILE", help="Templates of the printer's lines (TOML)."),
-    bench_option,
-)
-yes = options(
-    click.option("--yes", is_flag=True, help="Do not ask."),
-    click.option(
+
+@dataclass(frozen=True, kw_only=True)
+class AgreeOptions:
+    """What is not asked for."""
+
+    yes: bool = flag("--yes", "Do not ask.")
+    allowed: tuple[str, ...] = text(
         "--allow",
-        "allowed",
-        multiple=True,
+        "Do not ask by name for this line, to the letter; repeatable.",
         metavar="LINE",
-        help="Do not ask by name for this line, to the letter; repeatable.",
-    ),
-)
-silence = number(
-    "--silence",
-    "interval",
-    f"Heaters off when one that is on is not read for so long.  [{SILENCE_S:g}]",
-    within=(1, 60),
-    default=SILENCE_S,
-    show_default=False,
-)
+        many=True,
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class SilenceOptions:
+    """How long a heater may go unread."""
+
+    silence_s: float = number(
+        "--silence",
+        "interval",
+        f"Heaters off when one that is on is not read for so long.  [{SILENCE_S:g}]",
+        within=(1, 60),
+        default=SILENCE_S,
+        shown=False,
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
 class Wired:
     """Where the printer is, and how it is spoken to."""
 
-    port: str
-    speed: int | None
-    dialect: str | None
+    port: str = text(
+        "--port",
+        "/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them.",
+        metavar="PORT",
+        required=True,
+        bench=fact("controller.port"),
+    )
+    speed: int | None = number(
+        "--speed",
+        "bits",
+        "Bits a second.  [the common ones are tried]",
+        bench=fact("controller.speed"),
+    )
+    dialect: str | None = text(
+        "--dialect", "Templates of the printer's lines (TOML).", metavar="FILE"
+    )
+    bench: str | None = bench_field()
 
     def lines(self) -> Dialect:
         """The dialect of its lines, in the scale of gains that the bench knows."""
@@ -74,18 +86,7 @@ class Wired:
         return load_dialect(self.dialect).with_loop(**facts_of_bench(**LOOP_FACTS))
 
 
-def at_wire(command: Command) -> Command:
-    """The options of a command at a printer; they reach it as one `at`."""
-    import functools
-
-    @functools.wraps(command)
-    def gathered(*args: Any, **given: Any) -> Any:
-        given.pop("bench")
-        at = Wired(**{name: given.pop(name) for name in ("port", "speed", "dialect")})
-        return command(*args, at=at, **given)
-
-    added: Command = wired(gathered)
-    return added
+at_wire = takes(Wired, "at")
 
 
 def agreed_dialect(at: Wired, without: bool) -> Dialect:

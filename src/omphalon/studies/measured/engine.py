@@ -17,7 +17,7 @@ from omphalon.base.arrays import Array, Mask
 from omphalon.physics import scale
 from omphalon.physics.scale import Estimate, Spread
 from omphalon.recordings.recording import Reading, Readings
-from omphalon.tables.constants import NORMAL_95
+from omphalon.tables.constants import MOTOR_STEPS, NORMAL_95
 
 Question = TypeVar("Question")
 FURTHEST = 1.6  # no drive and no belt is off by more
@@ -170,7 +170,7 @@ class Parts:
 
     microsteps: float
     per_turn_mm: float
-    motor_steps: float = 200.0
+    motor_steps: float = MOTOR_STEPS
     gear: float = 1.0
 
     @property

@@ -1,0 +1,84 @@
+"""What the commands of pressure advance share: the line that sets it, the values of a print."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from omphalon.cli.common import Leaving
+from omphalon.cli.known import fact, in_force
+from omphalon.cli.options import number, one_of, text
+from omphalon.cli.printing import Usual
+
+if TYPE_CHECKING:
+    from omphalon.studies.advance.drives import Drive
+
+DRIVES = ("direct", "bowden")
+MOST_PLACES = 6
+
+
+@dataclass(frozen=True, kw_only=True)
+class LineOptions:
+    """The line that sets pressure advance, and its present value."""
+
+    line_template: str | None = text(
+        "--line", "Line that sets the value: '… {advance:.4f} …'.", metavar="TEMPLATE"
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class SpanOptions(LineOptions):
+    """The values that a print of pressure advance spans."""
+
+    drive: str = one_of(
+        "--drive",
+        DRIVES,
+        "Where the extruder sits.",
+        default="direct",
+        bench=fact("extruder.drive"),
+    )
+    start_s: float = number("--from", "advance", "Lowest pressure advance.", default=0.0)
+    stop_s: float | None = number("--to", "advance", "Highest.  [direct 0.12, bowden 1.2]")
+    present_s: float | None = number(
+        "--advance",
+        "advance",
+        "Present value, set again at the end.",
+        bench=in_force("advance", "advance"),
+    )
+
+    @property
+    def usual(self) -> Drive:
+        """What is usual for the drive."""
+        from omphalon.studies.advance import drives
+
+        return drives.DRIVES[self.drive]
+
+    @property
+    def highest_s(self) -> float:
+        """The highest value, given or usual."""
+        return self.usual.to_s if self.stop_s is None else self.stop_s
+
+    def usual_print(self) -> Usual:
+        """Speeds and retraction of a print for the drive."""
+        usual = self.usual
+        return Usual(
+            fast_mm_s=usual.fast_mm_s,
+            acceleration_mm_s2=usual.acceleration_mm_s2,
+            retract_mm=usual.retract_mm,
+        )
+
+
+def line_words(how: Leaving, line_template: str | None) -> str:
+    """The options that give the next print its line, with enough decimals for any step."""
+    import shlex
+
+    from omphalon.lines.template import Template
+
+    if line_template is not None:
+        line = Template(line_template)
+        return "--line " + shlex.quote(
+            line.with_places("advance", max(line.places("advance") or 0, MOST_PLACES)).text
+        )
+    if how.dialect is not None:
+        return "--dialect " + shlex.quote(how.dialect)
+    return "--dialect FILE"
