@@ -85,7 +85,6 @@ class AdvancePlanOptions:
     out: str = text(
         "--out",
         "Where to write the print (G-code).",
-        metavar="FILE",
         required=True,
         section=OWN,
         bench=_file_in_bench,
@@ -149,7 +148,6 @@ class AdvanceFitOptions(LineOptions):
     printed: str | None = text(
         "--print",
         "Picture: the print's G-code, as `advance plan` wrote it.",
-        metavar="FILE",
         idle=_without_picture,
         farm="file",
     )

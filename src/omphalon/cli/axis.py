@@ -77,9 +77,7 @@ class AxisPlanOptions:
         excludes=("out",),
         remedy=FOR_X_AND_Y,
     )
-    out: str | None = text(
-        "--out", "Write a gauge for X and Y as a print (G-code).", metavar="FILE"
-    )
+    out: str | None = text("--out", "Write a gauge for X and Y as a print (G-code).")
     print: PrintOptions = nested(PrintOptions, needs=("out",), remedy=NEEDS_OUT)
 
 

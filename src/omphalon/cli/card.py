@@ -46,7 +46,6 @@ class CardPlanOptions:
     out: str = text(
         "--out",
         "Where to write the print (G-code).",
-        metavar="FILE",
         required=True,
         section=OWN,
         bench=lambda state, given: print_in_bench(state, "card"),
@@ -100,9 +99,7 @@ class CardOptions(LineOptions):
     picture: str = argument("PICTURE", required=True)
     second: str | None = argument("[SECOND]")
     printed: str | None = text(
-        "--print",
-        "The card's G-code, as `card plan` wrote it.  [the bench's, by the card's strip]",
-        metavar="FILE",
+        "--print", "The card's G-code, as `card plan` wrote it.  [the bench's, by the card's strip]"
     )
     length_mm: float | None = number(
         "--length", "size", "The frame along X, over its outer edges, by caliper."

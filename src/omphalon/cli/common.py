@@ -7,7 +7,7 @@ import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any, ClassVar, TypeAlias
 
 import click
 
@@ -92,17 +92,17 @@ def bench_field() -> Any:
     return option(
         "--bench",
         "The printer's bench.  [OMPHALON_BENCH, or this folder]",
-        {"section": ANSWER, "metavar": "DIR"},
+        {"metavar": "DIR"},
         is_eager=True,
         callback=choose_bench,
     )
 
 
-def tool_field(section: str = ANSWER) -> Any:
+def tool_field() -> Any:
     """Which of several tools."""
     numbers = click.IntRange(0, MOST_TOOLS - 1)
     help = "Which of several hotends and extruders."
-    return typed("--tool", numbers, help, metavar="N", section=section, farm="one")
+    return typed("--tool", numbers, help, metavar="N", farm="one")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -111,22 +111,16 @@ class Leaving:
     there.
     """
 
-    as_json: bool = flag("--json", "Print one JSON document.", section=ANSWER)
-    plot: str | None = text(
-        "--plot", "Draw the answer into FILE.png or FILE.svg.", metavar="FILE", section=ANSWER
-    )
-    dialect: str | None = text(
-        "--dialect",
-        "Templates of the printer's lines (TOML).",
-        metavar="FILE",
-        section=ANSWER,
-        farm="file",
-    )
-    quiet: bool = flag("--quiet", "Print nothing but the lines to enter.", section=ANSWER)
-    force: bool = flag("--force", "Replace files that Omphalon did not write.", section=ANSWER)
+    section: ClassVar[str] = ANSWER
+
+    as_json: bool = flag("--json", "Print one JSON document.")
+    plot: str | None = text("--plot", "Draw the answer into FILE.png or FILE.svg.")
+    dialect: str | None = text("--dialect", "Templates of the printer's lines (TOML).", farm="file")
+    quiet: bool = flag("--quiet", "Print nothing but the lines to enter.")
+    force: bool = flag("--force", "Replace files that Omphalon did not write.")
     tool: int | None = tool_field()
     bench: str | None = bench_field()
-    no_record: bool = flag("--no-record", "Leave no trace in the bench.", section=ANSWER)
+    no_record: bool = flag("--no-record", "Leave no trace in the bench.")
 
     def check(self, *inputs: str | None, **outputs: str | None) -> None:
         """Refuse, before any work, files that must not be written."""

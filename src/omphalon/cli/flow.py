@@ -52,7 +52,7 @@ class FlowPlanOptions:
         default=0.45,
         bench=of_filament("line"),
     )
-    out: str | None = text("--out", "Write the cube as a print (G-code).", metavar="FILE")
+    out: str | None = text("--out", "Write the cube as a print (G-code).")
     print: PrintOptions = nested(PrintOptions, needs=("out",), remedy=NEEDS_OUT)
 
 

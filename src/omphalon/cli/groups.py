@@ -20,7 +20,7 @@ class OnceEach(click.Command):
         rows: dict[str, list[tuple[str, str]]] = {OWN: [], OF_BENCH: [], PRINT: [], ANSWER: []}
         for param in self.get_params(ctx):
             if isinstance(param, click.Option) and (record := param.get_help_record(ctx)):
-                own = param.section if isinstance(param, Described) else OWN
+                own = isinstance(param, Described) and param.section or OWN
                 rows[ANSWER if "--help" in param.opts else own].append(record)
         for title, records in rows.items():
             if records:

@@ -137,7 +137,6 @@ class MotionPlanOptions:
     out: str = text(
         "--out",
         "Where to write the dry run (G-code).",
-        metavar="FILE",
         required=True,
         section=OWN,
         bench=lambda state, given: print_in_bench(state, f"motion-{given.axis}"),

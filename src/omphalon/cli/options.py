@@ -77,16 +77,14 @@ class Described:
     more: More
     ask: Ask | None
 
+    section: str  # the heading in help under which it stands
+
     def describe(self, more: More) -> None:
         """Take in what its field says."""
         self.more = more
         asked = more.get("ask")
         self.ask = Ask(words=asked) if isinstance(asked, str) else asked
-
-    @property
-    def section(self) -> str:
-        """The heading in help under which it stands."""
-        return self.more.get("section", OF_BENCH if "bench" in self.more else OWN)
+        self.section = more.get("section", OF_BENCH if "bench" in more else "")
 
 
 class Option(click.Option, Described):
@@ -154,7 +152,8 @@ def typed(name: str, kind: click.ParamType[Any], help: str, **more: Unpack[More]
 
 
 def text(name: str, help: str, **more: Unpack[More]) -> Any:
-    """A text: a file, a template, a name."""
+    """A text: a file, where nothing else is said."""
+    more.setdefault("metavar", "FILE")
     return option(name, help, more)
 
 
@@ -223,17 +222,19 @@ def _fields(kind: type[Any]) -> Iterator[dataclasses.Field[Any]]:
 def parameters(kind: type[Any]) -> Mapping[str, click.Parameter]:
     """A record's parameters by their fields' names, those of records within it in their place.
 
-    Raises TypeError where two have one name, or a rule names no field.
+    A class's `section` holds for its options that say none. Raises TypeError where two have one
+    name, or a rule names no field.
     """
     found: dict[str, click.Parameter] = {}
     for one in _fields(kind):
         within = one.metadata.get("nested")
-        some = {one.name: one.metadata["made"](one.name)} if within is None else parameters(within)
+        some = parameters(within) if within else {one.name: one.metadata["made"](one.name)}
         if double := some.keys() & found.keys():
             raise TypeError(f"{kind.__name__}: {', '.join(double)} twice")
         found |= some
     for name, param in found.items():
         assert isinstance(param, Described)
+        param.section = param.section or getattr(kind, "section", "")
         named = {*param.more.get("needs", ()), *param.more.get("excludes", ())}
         if param.ask is not None:
             named |= {param.ask.beside, param.ask.levels_of} - {""}

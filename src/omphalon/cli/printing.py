@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 from zlib import crc32
 
 import click
@@ -48,6 +48,8 @@ class BedSizes(click.ParamType):  # type: ignore[type-arg]
 class PrintOptions:
     """Options of a test print."""
 
+    section: ClassVar[str] = PRINT
+
     bed: BedSize = typed(
         "--bed",
         BedSizes(),
@@ -63,14 +65,11 @@ class PrintOptions:
     height_mm: float = number(
         "--height", "size", "How high the printer can go.", default=220.0, bench=fact("bed.height")
     )
-    margin_mm: float = number(
-        "--margin", "distance", "Kept free at the bed's edge.", default=5.0, section=PRINT
-    )
+    margin_mm: float = number("--margin", "distance", "Kept free at the bed's edge.", default=5.0)
     at: tuple[float, float] | None = typed(
         "--at",
         Numbers("X:Y", Measure("length"), "110:110"),
         "Middle of the print.  [the bed's middle]",
-        section=PRINT,
     )
     nozzle_mm: float = number(
         "--nozzle",
@@ -88,24 +87,16 @@ class PrintOptions:
         default=FILAMENT_MM,
         bench=of_filament("width"),
     )
-    layer_mm: float | None = number(
-        "--layer", "size", "Layer's height.  [half the nozzle]", section=PRINT
-    )
-    width_mm: float | None = number(
-        "--width", "size", "Line's width.  [1.125 nozzles]", section=PRINT
-    )
+    layer_mm: float | None = number("--layer", "size", "Layer's height.  [half the nozzle]")
+    width_mm: float | None = number("--width", "size", "Line's width.  [1.125 nozzles]")
     slow_mm_s: float = number(
-        "--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0, section=PRINT
+        "--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0
     )
     fast_mm_s: float | None = number(
-        "--fast",
-        "speed",
-        "Fast speed of the test.  [direct 90, bowden 60]",
-        within=(1, 1000),
-        section=PRINT,
+        "--fast", "speed", "Fast speed of the test.  [direct 90, bowden 60]", within=(1, 1000)
     )
     first_mm_s: float = number(
-        "--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0, section=PRINT
+        "--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0
     )
     travel_mm_s: float = number(
         "--travel-speed",
@@ -113,20 +104,15 @@ class PrintOptions:
         "Speed of moves without plastic.",
         within=(1, 1000),
         default=150.0,
-        section=PRINT,
     )
     acceleration_mm_s2: float | None = number(
         "--acceleration",
         "acceleration",
         "Of the whole print.  [direct 1800, bowden 600]",
         within=(50, 50000),
-        section=PRINT,
     )
     acceleration_line: str | None = text(
-        "--acceleration-line",
-        "Line that sets it: '… {acceleration:.0f} …'.",
-        metavar="TEMPLATE",
-        section=PRINT,
+        "--acceleration-line", "Line that sets it: '… {acceleration:.0f} …'.", metavar="TEMPLATE"
     )
     temp_c: float = number(
         "--temp",
@@ -143,23 +129,12 @@ class PrintOptions:
         bench=of_filament("bed_temp"),
     )
     retract_mm: float | None = number(
-        "--retract",
-        "distance",
-        "Retraction.  [direct 0.7, bowden 4.4]",
-        within=(0, 20),
-        section=PRINT,
+        "--retract", "distance", "Retraction.  [direct 0.7, bowden 4.4]", within=(0, 20)
     )
     retract_mm_s: float = number(
-        "--retract-speed",
-        "speed",
-        "Speed of the retraction.",
-        within=(1, 200),
-        default=32.0,
-        section=PRINT,
+        "--retract-speed", "speed", "Speed of the retraction.", within=(1, 200), default=32.0
     )
-    fan: float = number(
-        "--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0, section=PRINT
-    )
+    fan: float = number("--fan", "share", "Part fan after the first layer, 0 to 1.", default=1.0)
 
 
 @dataclass(frozen=True, kw_only=True)

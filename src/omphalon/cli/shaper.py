@@ -71,7 +71,7 @@ class ShaperPlanOptions:
         "--microstep", "fine length", "What one microstep of the axis moves.", default=0.0125
     )
     ringing: str | None = text(
-        "--ringing", "Write a ringing print instead, for an axis without a sensor.", metavar="FILE"
+        "--ringing", "Write a ringing print instead, for an axis without a sensor."
     )
     bands: Bands | None = typed(
         "--bands",
@@ -81,7 +81,7 @@ class ShaperPlanOptions:
         remedy="name the file: --ringing FILE",
     )
     out: str | None = text(
-        "--out", "Write the sweep as plain moves (G-code).", metavar="FILE", excludes=("ringing",)
+        "--out", "Write the sweep as plain moves (G-code).", excludes=("ringing",)
     )
     print: PrintOptions = nested(PrintOptions)
 

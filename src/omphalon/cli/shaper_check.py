@@ -97,7 +97,6 @@ class ShaperCheckOptions:
     printed: str | None = text(
         "--print",
         "The G-code of a card, where a LOG is its picture.  [the bench's, by the card's strip]",
-        metavar="FILE",
     )
     kind: str = one_of("--kind", ("sweep", "taps", "rest"), "What the logs hold.", default="sweep")
     reading: LogOptions = nested(LogOptions)

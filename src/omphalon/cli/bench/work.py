@@ -15,7 +15,7 @@ from omphalon.cli.bench.common import in_bench, iso_date, plain_note, table
 from omphalon.cli.common import tool_field
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.numbers import choice
-from omphalon.cli.options import OWN, takes, text
+from omphalon.cli.options import takes, text
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 
@@ -30,7 +30,7 @@ class ChangedOptions:
 
     note: str = text("--note", "A word on it.", metavar="TEXT", default="", shown=False)
     to: str | None = text("--to", "A nozzle's width in mm, or the filament's name.", metavar="WHAT")
-    tool: int | None = tool_field(OWN)
+    tool: int | None = tool_field()
 
 
 @click.command("changed", cls=OnceEach, short_help="A part was changed: what no longer holds?")
@@ -178,7 +178,7 @@ def revert(one: Bench, setting: str | None, date: str | None, entry: int | None)
 @click.option("--changed", "changes", multiple=True, metavar="TEXT", help="What was changed.")
 @click.option("--outcome", metavar="TEXT", help="What came out.")
 @click.option("--score", type=float, metavar="N", help="How good, higher is better.")
-@click.option("--photo", metavar="FILE", help="A picture of it.")
+@click.option("--photo", help="A picture of it.")
 @click.option("--rank", is_flag=True, help="Which changes made most difference.")
 @in_bench
 def trial(
@@ -217,7 +217,7 @@ def trial(
 
 
 @click.command("report", short_help="One page with everything.")
-@click.option("--out", default="report.html", show_default=True, metavar="FILE", help="The page.")
+@click.option("--out", default="report.html", show_default=True, help="The page.")
 @click.option("--force", is_flag=True, help="Replace a file that Omphalon did not write.")
 @in_bench
 def report(one: Bench, out: str, force: bool) -> None:
@@ -236,7 +236,7 @@ def report(one: Bench, out: str, force: bool) -> None:
 
 
 @click.command("back-up", short_help="Everything into one archive.")
-@click.argument("file", metavar="FILE")
+@click.argument("file")
 @click.option("--force", is_flag=True, help="Replace a file that stands there.")
 @in_bench
 def back_up(one: Bench, file: str, force: bool) -> None:
@@ -258,7 +258,7 @@ def back_up(one: Bench, file: str, force: bool) -> None:
 
 
 @click.command("restore", short_help="A bench from an archive.")
-@click.argument("file", metavar="FILE")
+@click.argument("file")
 @click.argument("folder", metavar="DIR")
 def restore(file: str, folder: str) -> None:
     """Make a bench in DIR from a back-up FILE; every part of it is checked.

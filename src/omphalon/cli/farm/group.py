@@ -110,23 +110,17 @@ class FarmOptions:
     tls_ca: str | None = text(
         "--tls-ca",
         "Who signs the certificates.  [Dask's own settings]",
-        metavar="FILE",
         needs=SCHEDULED,
         remedy="tls://HOST:PORT",
     )
     tls_cert: str | None = text(
         "--tls-cert",
         "Our certificate.  [Dask's own settings]",
-        metavar="FILE",
         needs=SCHEDULED,
         remedy="tls://HOST:PORT",
     )
     tls_key: str | None = text(
-        "--tls-key",
-        "Its key.  [Dask's own settings]",
-        metavar="FILE",
-        needs=SCHEDULED,
-        remedy="tls://HOST:PORT",
+        "--tls-key", "Its key.  [Dask's own settings]", needs=SCHEDULED, remedy="tls://HOST:PORT"
     )
     timeout_s: float = number(
         "--job-timeout",

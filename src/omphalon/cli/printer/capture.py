@@ -15,7 +15,7 @@ from omphalon.cli.common import tool_field
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.heater import one_tool, usual_target
 from omphalon.cli.known import held
-from omphalon.cli.options import OWN, flag, nested, number, one_of, takes, text
+from omphalon.cli.options import flag, nested, number, one_of, takes, text
 from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
 from omphalon.cli.printer.wire import (
     AgreeOptions,
@@ -50,7 +50,7 @@ class HeatOptions:
     """Options of a run that heats."""
 
     heater: str = one_of("--heater", tuple(KINDS), "Which heater.", default="hotend")
-    tool: int | None = tool_field(OWN)
+    tool: int | None = tool_field()
     cycles: int = number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8)
     max_temp_c: float | None = number(
         "--max-temp",
@@ -184,7 +184,7 @@ def _beside_run(options: CaptureOptions) -> str:
 class CaptureOptions:
     """Options of `printer capture`."""
 
-    out: str = text("--out", "The log, a CSV for heater fit.", metavar="FILE", required=True)
+    out: str = text("--out", "The log, a CSV for heater fit.", required=True)
     run: str | None = one_of(
         "--run",
         ("oscillation", "hold", "heat-up", "step"),

@@ -13,7 +13,7 @@ from omphalon.cli.common import tool_field
 from omphalon.cli.extruder import Fed
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.numbers import Measure, parsed
-from omphalon.cli.options import OWN, nested, number, takes
+from omphalon.cli.options import nested, number, takes
 from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
 from omphalon.cli.printer.wire import (
     AgreeOptions,
@@ -98,7 +98,7 @@ class FeedOptions:
         default=UNWATCHED_S,
         shown=False,
     )
-    tool: int | None = tool_field(OWN)
+    tool: int | None = tool_field()
     agree: AgreeOptions = nested(AgreeOptions)
 
 

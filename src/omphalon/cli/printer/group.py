@@ -134,7 +134,7 @@ class StandInOptions:
     pace: float = number(
         "--pace", "pace", "Its time runs so much faster.  [1]", default=1.0, shown=False
     )
-    state: str | None = text("--state", "Keeps its stored settings there.", metavar="FILE")
+    state: str | None = text("--state", "Keeps its stored settings there.")
     desk: str | None = text("--desk", "What is measured of its prints is put there.", metavar="DIR")
     build: str = one_of("--build", BUILDS, "What moves, and by which motors.", default="moving-bed")
     faults: tuple[str, ...] = one_of(

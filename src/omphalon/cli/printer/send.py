@@ -51,7 +51,7 @@ class SendOptions:
     sheet: str | None = argument("[SHEET]")
     typed: tuple[str, ...] = text("--line", "A line instead of a SHEET.", metavar="LINE", many=True)
     readback: bool = flag("--readback", "Then list the settings and compare.")
-    out: str | None = text("--out", "Keep what the printer answers.", metavar="FILE")
+    out: str | None = text("--out", "Keep what the printer answers.")
     force: bool = flag("--force", "Replace a file that Omphalon did not write.")
     silence: SilenceOptions = nested(SilenceOptions)
     agree: AgreeOptions = nested(AgreeOptions)

@@ -73,9 +73,7 @@ class Wired:
         "Bits a second.  [the common ones are tried]",
         bench=fact("controller.speed"),
     )
-    dialect: str | None = text(
-        "--dialect", "Templates of the printer's lines (TOML).", metavar="FILE"
-    )
+    dialect: str | None = text("--dialect", "Templates of the printer's lines (TOML).")
     bench: str | None = bench_field()
 
     def lines(self) -> Dialect:
