@@ -47,13 +47,13 @@ def plan(how: Leaving, options: Paper) -> Answer:
     return plan_probe(options.paper_mm)
 
 
-def _undragged(options: ProbeFitOptions) -> str:
+def _undragged(options: ProbeCheckOptions) -> str:
     return "" if options.path is not None or options.drag_mm else "no --drag"
 
 
 @dataclass(frozen=True, kw_only=True)
-class ProbeFitOptions:
-    """Options of `probe fit` and `check`."""
+class ProbeCheckOptions:
+    """Options of `probe check`: the offset on fresh drags."""
 
     path: str | None = argument("[READINGS.csv]")
     offset_mm: float = number(
@@ -73,11 +73,17 @@ class ProbeFitOptions:
     drag_mm: tuple[Number, ...] = column(
         COLUMNS, ask=Ask(words="height at which paper drags", many=True)
     )
-    trigger_mm: tuple[Number, ...] = column(COLUMNS)
     paper: Paper = nested(Paper, idle=_undragged)
 
 
-def _asked(options: ProbeFitOptions) -> Asked:
+@dataclass(frozen=True, kw_only=True)
+class ProbeFitOptions(ProbeCheckOptions):
+    """Options of `probe fit`: drags, and what the probe says beside them."""
+
+    trigger_mm: tuple[Number, ...] = column(COLUMNS)
+
+
+def _asked(options: ProbeCheckOptions) -> Asked:
     from omphalon.readers.readings import option_readings, read_readings
     from omphalon.recordings.recording import Readings
     from omphalon.studies.measured.probe import PROBE, ProbeQuestion
@@ -117,7 +123,7 @@ add_fit_and_check(
     probe,
     MeasuredCommands(
         fit=ProbeFitOptions,
-        check=ProbeFitOptions,
+        check=ProbeCheckOptions,
         columns=COLUMNS,
         head="drag heights of paper, trigger heights of the probe",
         short=("New offset from drag and trigger heights.", "Judges the offset on fresh drags."),
