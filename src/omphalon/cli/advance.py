@@ -147,8 +147,7 @@ class AdvanceFitOptions(LineOptions):
     path: str | None = argument("[READINGS.csv|PICTURE]")
     printed: str | None = text(
         "--print",
-        "Picture: the print's G-code, as `advance plan` wrote it.",
-        idle=_without_picture,
+        "The print's G-code, as `advance plan` wrote it: it knows its values.",
         farm="file",
     )
     print_at: tuple[float, float] | None = typed(
@@ -192,6 +191,27 @@ class AdvanceFitOptions(LineOptions):
         ask="the value at its top",
         idle=_beside_picture,
     )
+    step_s: float | None = number(
+        "--step",
+        "advance",
+        "Ladder: from one line's value to the next one's; with --value or --clean.",
+        within=(1e-6, 1),
+        idle=_beside_picture,
+    )
+    clean_s: tuple[float, float] | None = typed(
+        "--clean",
+        Numbers("FROM:TO", Measure("advance"), "0.06:0.09"),
+        "Lines look clean from this value to that one.",
+        excludes=("height_mm", "advance_s", "clean_height_mm"),
+        idle=_beside_picture,
+    )
+    clean_height_mm: tuple[float, float] | None = typed(
+        "--clean-height",
+        Numbers("FROM:TO", Measure("distance"), "10:40"),
+        "Tower: the corner looks clean from this height to that one, mm.",
+        excludes=("height_mm", "advance_s"),
+        idle=_beside_picture,
+    )
     height_mm: tuple[Number, ...] = column(
         ADVANCE, ask=Ask(words="height where the corner is best", many=True), idle=_beside_picture
     )
@@ -228,14 +248,16 @@ def fit(how: Leaving, options: AdvanceFitOptions) -> Answer:
     advance_s and bulge_mm, advance_s and score, or advance_s with the widths speedup_mm and
     slowdown_mm behind a line's changes of speed. PICTURE is a scan or photo of a ladder, or
     a photo of a tower along its diagonal: widths, or its outline, are read off it, with --print
-    to say what was printed.
+    to say what was printed. By eye: --value of the line that looks best, or --clean FROM:TO.
 
     \b
     Example:
       omphalon advance fit ladder-scan.jpg --print ladder.gcode
+      omphalon advance fit --value 0.08 --from 0 --to 0.12 --step 0.005
       omphalon advance fit tower-heights.csv --from 0 --per-mm 0.025 --to 1.2 --drive bowden
     """
     how.check(options.path, options.printed, readings=options.readings)
+    from omphalon.recordings.recording import Readings
     from omphalon.studies.advance.question import AdvanceQuestion
     from omphalon.studies.advance.words import advance_answer
 
@@ -244,6 +266,9 @@ def fit(how: Leaving, options: AdvanceFitOptions) -> Answer:
         start_s=options.start_s,
         per_mm=options.per_mm,
         stop_s=options.stop_s,
+        step_s=options.step_s,
+        clean_s=options.clean_s,
+        clean_height_mm=options.clean_height_mm,
         drive=options.drive,
         present_s=options.present_s,
         resolution_mm=options.resolution_mm,
@@ -251,8 +276,39 @@ def fit(how: Leaving, options: AdvanceFitOptions) -> Answer:
     )
     if options.pictured:
         return _fit_picture(options, question, dialect)
-    read = chosen_readings(options.path, numbers_by_column(options, ADVANCE), ADVANCE)
-    return advance_answer(read, question, dialect)
+    if options.printed is not None:
+        question = _as_printed(options, question, options.printed)
+    numbers = numbers_by_column(options, ADVANCE)
+    ranged = options.clean_s or options.clean_height_mm
+    if ranged and options.path is None:
+        return advance_answer(Readings("the options", ()), question, dialect)
+    return advance_answer(chosen_readings(options.path, numbers, ADVANCE), question, dialect)
+
+
+def _as_printed(
+    options: AdvanceFitOptions, question: AdvanceQuestion, printed: str
+) -> AdvanceQuestion:
+    """The question with what the print knows of itself: its values, the drive."""
+    from omphalon.prints.card import card_in
+    from omphalon.readers.text import read_plan
+    from omphalon.studies.advance.silhouette import PLAN
+
+    given = (options.start_s, options.per_mm, options.stop_s, options.step_s)
+    if any(value is not None for value in given):
+        raise UsageError("--print and --from, --per-mm, --to or --step", "the print knows them")
+    plan = read_plan(printed)
+    if plan["print"] == "tower":
+        if not fits(plan, PLAN):
+            raise UsageError(f"{echoed(printed)}: its plan was changed by hand", "plan it again")
+        by_value = "step_s" if options.advance_s or options.clean_s else "per_mm"
+        values = {"start_s": plan["start"], "stop_s": plan["stop"], by_value: plan["per_mm"]}
+    elif options.height_mm or options.clean_height_mm:
+        raise UsageError(f"heights, and {echoed(printed)} is no tower", "give --value or --clean")
+    else:
+        lines = sorted(set(card_in(plan, printed).values_s))
+        steps = [b - a for a, b in zip(lines, lines[1:], strict=False)]
+        values = {"start_s": lines[0], "stop_s": lines[-1], "step_s": min(steps)}
+    return replace(question, drive=question.drive or plan["drive"], **values)
 
 
 def _fit_picture(options: AdvanceFitOptions, question: AdvanceQuestion, dialect: Dialect) -> Answer:

@@ -64,6 +64,11 @@ class ThermalModel:
         """Power (0…1) that holds the target, from (R + κ R)/K."""
         return self.reference_c * (1 + self.loss_growth) / self.gain_c
 
+    def at(self, reference_c: float) -> ThermalModel:
+        """The same heater, its losses said about another rise: κ/R stays."""
+        growth = self.loss_growth * reference_c / self.reference_c
+        return replace(self, reference_c=reference_c, loss_growth=growth)
+
     def other_day(self, dead_time: float, power: float) -> ThermalModel:
         """The same heater with its dead time and power scaled."""
         return replace(self, dead_time_s=self.dead_time_s * dead_time, gain_c=self.gain_c * power)

@@ -162,13 +162,13 @@ def draw_readings(ax: Axes, fit: AdvanceFit) -> None:
     dress(
         ax,
         x="pressure advance, s",
-        y="reading" if looked else METHODS[read.method],
+        y="" if read.clean else "reading" if looked else METHODS[read.method],
         title="Where corners are best",
     )
     ax.axvspan(low, high, color=PALE, linewidth=0)
     if looked:
         seen = np.arange(1, len(read.values_s) + 1, dtype=float)
-        ax.set_yticks(seen)
+        ax.set_yticks(seen, ("clean from", "clean to") if read.clean else None)
         ax.set_ylim(0.3, len(seen) + 0.9)
         deviation: dict[str, Any] = {"xerr": 2 * best.deviation}
         ax.set_xlim(*_reach(read.span, read.values_s, best.deviation, low, high))

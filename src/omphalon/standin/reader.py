@@ -68,12 +68,13 @@ def tower_bulges(
     return np.array(heights), np.array(bulges), np.array(speeds) < 0.5 * max(speeds)
 
 
-def ladder_csv(
-    lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False
-) -> Iterator[str]:
-    """Each line's widths behind its changes of speed, or a score of how even it looks there."""
-    random = np.random.default_rng(reader.seed)
-    values, up, down, fault = [], [], [], []
+def ladder_widths(
+    lines: list[str], nozzle: Nozzle, random: np.random.Generator
+) -> tuple[Array, Array, Array]:
+    """Each line's value, and its widths behind its changes of speed: after speeding up, after
+    slowing down.
+    """
+    found = []
     for bead in beads(heard(lines), nozzle, random):
         run = bead.moves
         slow, fast = run[::2], run[1::2]
@@ -85,12 +86,19 @@ def ladder_csv(
         )
         rising = np.concatenate([bead.near(at, 0.0, after + braking) for at in bead.ends_mm[:-1:2]])
         falling = np.concatenate([bead.near(at, braking, after) for at in bead.ends_mm[1:-1:2]])
-        values.append(run[0].lead_s)
-        up.append(float(rising.mean()))
-        down.append(float(falling.mean()))
-        fault.append(abs(falling.mean() - rising.mean()))
+        found.append((run[0].lead_s, float(rising.mean()), float(falling.mean())))
+    values, up, down = np.array(found).T
+    return values, up, down
+
+
+def ladder_csv(
+    lines: list[str], nozzle: Nozzle, reader: Reader, score: bool = False
+) -> Iterator[str]:
+    """Each line's widths behind its changes of speed, or a score of how even it looks there."""
+    random = np.random.default_rng(reader.seed)
+    values, up, down = ladder_widths(lines, nozzle, random)
     if score:
-        yield from scores_csv(np.array(values), np.array(fault), reader, random)
+        yield from scores_csv(values, np.abs(down - up), reader, random)
         return
     yield "advance_s,speedup_mm,slowdown_mm"
     blur = reader.caliper_mm * reader.careless

@@ -14,7 +14,7 @@ from omphalon.studies.advance.check import AdvanceCheck, check_advance
 from omphalon.studies.advance.fit import AdvanceFit, fit_advance
 from omphalon.studies.advance.question import METHODS, AdvanceQuestion
 from omphalon.studies.advance.silhouette import Silhouette, silhouette
-from omphalon.tables.units import digits
+from omphalon.tables.units import digits, plural
 
 KIND = "advance-fit"
 
@@ -119,8 +119,14 @@ def _because(fit: AdvanceFit, question: AdvanceQuestion) -> str:
         return (
             f"the present {question.present_s:g} s lies within the error of the best value, {words}"
         )
-    used = len(fit.readout.values_s) - len(fit.left_out)
-    return f"{used} readings ({METHODS[fit.readout.method]}) put the best corner at {words}"
+    read = fit.readout
+    if read.clean:
+        part = "middle" if read.drive.name == "direct" else "lower third"
+        low, high = (f"{v:.4g}" for v in read.values_s)
+        why = "" if part == "middle" else ": behind a tube starved corners show later than fat ones"
+        return f"corners look clean from {low} to {high} s; the {part} of that is {words}{why}"
+    used = plural(len(read.values_s) - len(fit.left_out), "reading")
+    return f"{used} ({METHODS[read.method]}) put the best corner at {words}"
 
 
 def _headline(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
@@ -134,6 +140,8 @@ def _table(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
     read, drive, refine = fit.readout, fit.readout.drive, fit.refine
     used = len(read.values_s) - len(fit.left_out)
     span = f"printed {read.span[0]:g} to {read.span[1]:g} s"
+    if question.stop_s is None and (read.clean or read.method == "values"):
+        span = "with --print FILE it is known what was printed, and the interval narrower"
     words = "" if question.drive else " (from the values)"
     usual = f"usually {drive.usual_s[0]:g} to {drive.usual_s[1]:g} s"
     further = (

@@ -166,16 +166,16 @@ class Excerpt:
 def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     """The test in a log.
 
-    `target_c`: None: from the log. Raises Refusal if the log holds no test that can carry gains.
+    `target_c`: the one that gains are wanted for, which the test may have been run at; None: from
+    the log. Raises Refusal if the log holds no test that can carry gains.
     """
-    odd = target_doubts(log, target_c)
     log, cut = to_test(log)
     log, cuts = cleaned(log)
     log = _first_cycles(log)
-    odd += [*cut, *cuts]
+    odd = [*cut, *cuts]
     t, y = log.time_s, log.temperature_c
-    goal = target_c if target_c is not None else log_target(log)
-    power = _power(log, goal, odd)
+    own = log_target(log)
+    power = _power(log, target_c if own is None else own, odd)
     noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
     switched = oscillation.switching(t, y, power, float(np.hypot(noise, quantum / np.sqrt(12))))
     if len(switched.row) < 2:
@@ -183,10 +183,11 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     found = oscillation.cycles(t, y, power, switched)
     if found.count < FEWEST_CYCLES:
         raise Refusal("few-cycles", odd, count=found.count, fewest=FEWEST_CYCLES)
+    goal = _tested_at(found, t, y, own, target_c)
     if goal is None:
         goal = round(switched.level_c, 1)
-        odd.append(Remark("switches-about", {"goal": goal}))
-    _refuse_elsewhere(found, t, y, goal)
+        if target_c is None:
+            odd.append(Remark("switches-about", {"goal": goal}))
     _refuse_loose(found)
     swing = float(np.median(found.amplitude_c))
     if swing < LEAST_STEPS * quantum or swing < 2 * min(noise, 0.4 * swing):
@@ -237,15 +238,29 @@ def _refuse_loose(found: Cycles) -> None:
         raise Refusal("out-of-phase", phase=phase)
 
 
-def _refuse_elsewhere(found: Cycles, t: Array, y: Array, goal: float) -> None:
-    """Refuse cycles that never cross the target: a wrong target, or degrees of another kind."""
+def _tested_at(
+    found: Cycles, t: Array, y: Array, own: float | None, target_c: float | None
+) -> float | None:
+    """The target that the cycles cross: the log's own, or what was given; None where the log has
+    none, and gains are wanted for elsewhere.
+
+    Raises Refusal where the log's own is not theirs and nothing else was given, or where what was
+    given is their temperature in other degrees.
+    """
     inside = (t >= found.start_s[0]) & (t <= found.start_s[-1] + found.period_s[-1])
     low, high = np.quantile(y[inside], [0.02, 0.98])
     room = max(AROUND_SWINGS * float(np.median(found.amplitude_c)), AROUND_C)
-    if low - room <= goal <= high + room:
-        return
+    for goal in (own, target_c):
+        if goal is not None and low - room <= goal <= high + room:
+            return goal
+    given = own if target_c is None else target_c
+    if given is None:
+        return None
     level = float(np.median(y[inside]))
-    raise Refusal("cycles-elsewhere", level=level, goal=goal, hint=fahrenheit(level, goal))
+    hint = fahrenheit(level, given)
+    if own is not None or hint:
+        raise Refusal("cycles-elsewhere", level=level, goal=given, hint=hint)
+    return None
 
 
 def _first_cycles(log: TemperatureLog) -> TemperatureLog:
@@ -288,7 +303,7 @@ def _power(log: TemperatureLog, goal: float | None, odd: list[Remark]) -> Array:
     y = log.temperature_c
     if log.power is None and goal is None:
         raise Refusal("temperatures-only", odd)
-    if goal is not None and y.max() < goal - SAME_C:
+    if log.power is None and goal is not None and y.max() < goal - SAME_C:
         highest = float(y.max())
         hint = fahrenheit(highest, goal)
         raise Refusal("never-reached", odd, goal=goal, highest=highest, hint=hint)

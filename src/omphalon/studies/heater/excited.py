@@ -24,7 +24,6 @@ from omphalon.studies.heater.excerpt import (
     cleaned,
     fahrenheit,
     log_target,
-    target_doubts,
 )
 from omphalon.studies.heater.stretches import NEAR_C, Stretch, late_power, sessions, stretches
 
@@ -92,7 +91,7 @@ def excited(log: TemperatureLog, target_c: float | None) -> Excited:
     """
     if log.power is None:
         raise Refusal("power-untold")
-    odd = target_doubts(log, target_c)
+    odd: list[Remark] = []
     log, cuts = cleaned(log, every_target=True)
     assert log.power is not None
     if np.ptp(log.power) < LEAST_MOVE:
@@ -180,17 +179,20 @@ def _goals(part: TemperatureLog, target_c: float | None) -> Array:
     if part.target_c is not None and (part.target_c > 0).any():
         return part.target_c
     assert part.power is not None
-    late = part.temperature_c[len(part.temperature_c) // 2 :]
-    goal = float(np.median(late)) if target_c is None else target_c
+    late = float(np.median(part.temperature_c[len(part.temperature_c) // 2 :]))
+    goal = late if target_c is None or abs(target_c - late) > NEAR_C else target_c
     on = np.maximum.accumulate(part.power > BUSY)
     return np.where(on, goal, 0.0)
 
 
 def _main_goal(part: TemperatureLog, goals: Array, target_c: float | None) -> float:
-    """The target that gains are for: as given, or the one that most reports have."""
+    """The target that the log is about: as given, where it was in force for a while; else the one
+    that most reports have.
+    """
+    if target_c is not None and (np.abs(goals - target_c) <= SAME_C).any():
+        return target_c
     own = log_target(part) if part.target_c is not None else None
-    goal = target_c if target_c is not None else own
-    return float(np.max(goals)) if goal is None else goal
+    return float(np.max(goals)) if own is None else own
 
 
 def _refuse_unmoved(part: TemperatureLog, goal: float, odd: list[Remark]) -> None:

@@ -30,7 +30,7 @@ from omphalon.studies.heater.doubts import (
     refuse_other_scale,
     refuse_too_little,
 )
-from omphalon.studies.heater.excerpt import Excerpt, by_controller, excerpt
+from omphalon.studies.heater.excerpt import SAME_C, Excerpt, by_controller, excerpt, fahrenheit
 from omphalon.studies.heater.excited import Excited, excited
 from omphalon.studies.heater.question import FAR_FAN, HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
@@ -40,6 +40,8 @@ NO_TEST = frozenset(("hardly-switched", "few-cycles", "loose", "no-swing"))
 # share of what the heater may be on which new gains may do badly; the draws come from a linearised
 # fit, whose far tail holds heaters that the log itself rules out
 MOST_BAD = 0.1
+# from the test's target to the one that gains are wanted for: benchmarks/elsewhere.py
+ELSEWHERE_C = {"hotend": 60.0, "bed": 40.0, "chamber": 20.0}
 SPIKE_NEAR_C = 8.0
 SPIKE_C, SPIKE_SCATTERS, MOST_SPIKES = 1.0, 6.0, 0.05  # off the model: °C, scatters; share of rows
 
@@ -128,6 +130,7 @@ def _from_excited(
     """Gains out of a log without a test."""
     read = excited(log, question.target_c)
     heater = question.heater or heater_at(read.target_c)
+    odd = [*odd, *_elsewhere(read.target_c, question.target_c, heater)]
     asked = replace(question, fan_on=question.fan_on is True, far_fan=FAR_FAN)
     if read.cooling is not None and question.fan_cooling is None:
         asked = asked.with_cooling(
@@ -168,6 +171,7 @@ def _from_tests(
     odd += [*spikes, *logs_disagree(tests), *explained(tests[0], model)]
     test = tests[0]
     heater = question.heater or heater_at(test.target_c)
+    odd += _elsewhere(test.target_c, question.target_c, heater)
     present = _of_full_power(question, full_power)
     tuned = tune(test, model, heater, question, present)
     if question.present is not None:
@@ -186,6 +190,21 @@ def _from_tests(
         log_scale=logs[0].power_scale,
         remarks=(*odd, *words, *fit_doubts(test, model, tuned, cycle)),
     )
+
+
+def _elsewhere(tested_c: float, wanted_c: float | None, heater: str) -> list[Remark]:
+    """A word where gains are wanted for another target than that of the log.
+
+    Raises Refusal where it is too far: how losses grow is no longer known well enough.
+    """
+    if wanted_c is None or abs(wanted_c - tested_c) <= SAME_C:
+        return []
+    most = ELSEWHERE_C[heater]
+    facts = {"tested": tested_c, "wanted": wanted_c}
+    if abs(wanted_c - tested_c) > most:
+        hint = fahrenheit(tested_c, wanted_c)
+        raise Refusal("too-far", **facts, most=most, hint=hint)
+    return [Remark("tested-elsewhere", facts)]
 
 
 def _of_full_power(question: HeaterQuestion, full_power: float) -> Gains | None:

@@ -10,6 +10,7 @@ from typing import Protocol
 
 import numpy as np
 
+from omphalon.answers.remarks import Refusal
 from omphalon.answers.settings import GAINS
 from omphalon.base.arrays import Array
 from omphalon.base.stages import begins
@@ -116,13 +117,13 @@ class Sensed(Protocol):
 
 def loop_of(test: Sensed, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
     """The controller that will run the gains, reading through the log's own noise and display
-    steps.
+    steps, at the target that gains are wanted for.
     """
     step = test.quantum_c / np.sqrt(12)
     noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
     cooling = question.cooling(heater)
     return Loop(
-        test.target_c,
+        test.target_c if question.target_c is None else question.target_c,
         limit=question.power_limit,
         period_s=question.loop_period_s,
         filter_s=question.filter_s,
@@ -162,7 +163,9 @@ def tune(
     if otherwise is not None:
         others = [otherwise.model, *otherwise.draws(DRAWS // 2 - 1, np.random.default_rng(2))]
         draws = [one for pair in zip(others, draws, strict=False) for one in pair]
-    tested = [fit.model, *draws]
+    tested = [one.at(loop.target_c - one.ambient_c) for one in (fit.model, *draws)]
+    if loop.target_c > test.target_c and tested[0].holding_power > loop.limit:
+        raise Refusal("too-weak", target=loop.target_c, power=tested[0].holding_power)
     still = [without_fan(one, loop.fan_extra) for one in tested]
     model, *draws = still if question.fan_blew(heater) else tested
     ensemble = ensemble_of(model, draws[:DRAWS_IN_SEARCH])

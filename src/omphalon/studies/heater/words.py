@@ -145,7 +145,8 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
     return {
         "heater": fit.heater,
         "best": {"kp": tuned.new.kp, "ki": tuned.new.ki, "kd": tuned.new.kd},
-        "target_c": test.target_c,
+        "target_c": fit.tuned.loop.target_c,
+        "tested_c": test.target_c,
         "logs": max(len(fit.tests), 1),
         **_cycle_evidence(fit),
         "noise_c": test.noise_c,
@@ -230,7 +231,7 @@ def _next(fit: HeaterFit) -> str:
     again = parts_of(f"{fit.heater}-gains")
     if fit.verdict == "keep":
         return f"nothing to enter; test again after a change of {again}"
-    goal = f"{fit.read.target_c:.0f}"
+    goal = f"{fit.tuned.loop.target_c:.0f}"
     return (
         f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
         f"and judge it: `omphalon heater check LOG --target {goal}`. Test again after a change of "
@@ -242,7 +243,7 @@ def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The gains, old and new, each with the range that does as well; the times below."""
     scaled, old = fit.scaled, question.present
     heads = ("present", "new", "does as well", f"(full power is {fit.full_power:g})")
-    rows = [Shown(f"{fit.heater} at {fit.read.target_c:.0f} °C", heads)]
+    rows = [Shown(f"{fit.heater} at {fit.tuned.loop.target_c:.0f} °C", heads)]
     for name, free in _free(fit).items():
         new = getattr(scaled, name)
         last = max(fit.full_power * free, DIGITS * new)
