@@ -97,6 +97,17 @@ FITS = {
         ["readings-disagree"],
     ),
     "--value 0.03 --value 0.035 --value 0.035 --drive direct": ("change", 0.0333, []),
+    # by eye: one line, lines or heights that look clean from here to there
+    "--value 0.08 --from 0 --to 0.12 --step 0.005": ("change", 0.08, []),
+    "--value 0.12 --from 0 --to 0.12 --step 0.005": (
+        "change",
+        0.12,
+        ["edge-of-range", "unusual-advance"],
+    ),
+    "--clean 0.06:0.09 --from 0 --to 0.12 --step 0.005": ("change", 0.075, []),
+    "--clean 0.3:0.6 --drive bowden": ("change", 0.4, []),
+    "--clean-height 10:30 --from 0 --per-mm 0.002": ("change", 0.04, []),
+    "--clean 0.06:0.09 --from 0 --to 0.12 --step 0.005 --advance 0.07": ("keep", 0.07, []),
 }
 
 
@@ -107,6 +118,27 @@ def test_heights_become_a_value(words, run):
     assert (answer["verdict"], [w["code"] for w in answer["warnings"]]) == (verdict, codes)
     assert answer["settings"]["advance_s"] == pytest.approx(value, rel=0.02)
     assert answer["spread"]["advance_s"] > 0
+
+
+def test_eyes_see_more_together_and_less_at_an_end(run):
+    def half(*picks):
+        words = (w for pick in picks for w in ("--value", pick))
+        printed = ("--from", 0, "--to", 0.12, "--step", 0.005)
+        answer = json.loads(run("advance", "fit", *words, *printed, "--json").stdout)
+        return answer["spread"]["advance_s"]
+
+    assert half(0.08, 0.075) < half(0.08) == half(0.04) < half(0.12)
+
+
+def test_the_print_knows_what_was_printed(run, tmp_path):
+    tower = ("--style", "tower", "--drive", "direct", "--dialect", "stand-in", "--out", "t.gcode")
+    assert run("advance", "plan", *tower).returncode == 0
+    printed = json.loads(
+        run("advance", "fit", "--height", 12, "--print", "t.gcode", "--json").stdout
+    )
+    words = ("--height", 12, "--from", 0, "--per-mm", 0.0025, "--to", 0.12, "--drive", "direct")
+    typed = json.loads(run("advance", "fit", *words, "--json").stdout)
+    assert printed["settings"] == typed["settings"] and printed["spread"] == typed["spread"]
 
 
 def table(head, values, seen):
@@ -224,7 +256,8 @@ BAD = {
     ),
     "--height 30": (
         2,
-        "heights without the tower's values; give --from S and --per-mm S, as the tower was planned",
+        "heights without the tower's values; give --from S and --per-mm S, as the tower was planned, "
+        "or --print FILE",
     ),
     "--height 30 --from 0.1 --to 0.05 --per-mm 0.1": (
         2,
@@ -232,7 +265,8 @@ BAD = {
     ),
     "": (
         2,
-        "no readings; give --height with --from and --per-mm, or a file with height_mm or advance_s",
+        "no readings; give --height with --from and --per-mm, --value of the line that is best, "
+        "--clean FROM:TO, or a file with height_mm or advance_s",
     ),
     "--value 0.1 --score 3 --value 0.2 --score 4 --value 0.3": (
         2,
@@ -244,9 +278,20 @@ BAD = {
         "drive, some tenths for a bowden tube); check the number and its unit",
     ),
     "r.csv --height 3": (1, "r.csv: no such file; check the path"),
-    "--value 0.1 --from 0": (
+    "--value 0.1 --per-mm 0.01": (
         2,
-        "--from without heights; it belongs to a tower's --height or height_mm; leave it out",
+        "--per-mm without heights; it belongs to a tower's --height or height_mm; leave it out",
+    ),
+    "--value 0.2 --from 0 --to 0.12": (
+        2,
+        "0.2 s: not printed, from 0 to 0.12 s; give the value of a line that is on the print",
+    ),
+    "--clean 0.09:0.06": (2, "0.09:0.06: the range is upside down; give the lower end first"),
+    "--clean 0.06:0.09 --value 0.07": (2, "--clean and --value; give one of the two"),
+    "--clean-height 10:30": (
+        2,
+        "heights without the tower's values; give --from S and --per-mm S, as the tower was planned, "
+        "or --print FILE",
     ),
     "--value 0.1 --score 3 --bulge 0.1": (
         2,

@@ -90,6 +90,22 @@ def score(heater, test, run, tmp_path, *options):
 
 
 @pytest.mark.slow
+@pytest.mark.parametrize("tested", [190.0, 265.0])
+def test_gains_for_another_target_than_the_test_s(tested, run, tmp_path):
+    def fitted(test_c, *words):
+        log = oscillation_log(FULMAR_HOTEND, Test(target_c=test_c, cycles=8, seed=5))
+        (tmp_path / "log.csv").write_text("\n".join(as_csv(log)) + "\n")
+        return json.loads(run("heater", "fit", "log.csv", "--fan", "off", "--json", *words).stdout)
+
+    direct, away = fitted(235.0), fitted(tested, "--target", 235)
+    assert [w["code"] for w in away["warnings"]].count("tested-elsewhere") == 1
+    assert away["evidence"]["target_c"] == 235.0 and away["evidence"]["tested_c"] == tested
+    for name, (low, high) in direct["evidence"]["does_as_well"].items():
+        assert low < away["settings"][name] < high
+    far = fitted(tested, "--target", tested - 65)
+    assert far["verdict"] == "retest" and "more than 60 °C away" in far["because"]
+
+
 def test_the_report_interval_hardly_matters(run, tmp_path):
     """The trap: gains from reports 0.3, 1 and 2 s apart must serve the same heater alike."""
     found = [

@@ -175,7 +175,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     odd = [*cut, *cuts]
     t, y = log.time_s, log.temperature_c
     own = log_target(log)
-    power = _power(log, target_c if own is None else own, odd)
+    power = _power(log, target_c if own is None and log.power is None else own, odd)
     noise, quantum = oscillation.noise_level(t, y), oscillation.quantum(y)
     switched = oscillation.switching(t, y, power, float(np.hypot(noise, quantum / np.sqrt(12))))
     if len(switched.row) < 2:
@@ -303,7 +303,7 @@ def _power(log: TemperatureLog, goal: float | None, odd: list[Remark]) -> Array:
     y = log.temperature_c
     if log.power is None and goal is None:
         raise Refusal("temperatures-only", odd)
-    if log.power is None and goal is not None and y.max() < goal - SAME_C:
+    if goal is not None and y.max() < goal - SAME_C:
         highest = float(y.max())
         hint = fahrenheit(highest, goal)
         raise Refusal("never-reached", odd, goal=goal, highest=highest, hint=hint)

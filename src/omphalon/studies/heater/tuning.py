@@ -163,7 +163,9 @@ def tune(
     if otherwise is not None:
         others = [otherwise.model, *otherwise.draws(DRAWS // 2 - 1, np.random.default_rng(2))]
         draws = [one for pair in zip(others, draws, strict=False) for one in pair]
-    tested = [one.at(loop.target_c - one.ambient_c) for one in (fit.model, *draws)]
+    tested = [fit.model, *draws]
+    if loop.target_c != test.target_c:
+        tested = [one.at(loop.target_c - one.ambient_c) for one in tested]
     if loop.target_c > test.target_c and tested[0].holding_power > loop.limit:
         raise Refusal("too-weak", target=loop.target_c, power=tested[0].holding_power)
     still = [without_fan(one, loop.fan_extra) for one in tested]
