@@ -89,7 +89,7 @@ FITS = {
     "--from 0 --per-mm 0.002 --to 0.1 --height 49.2 --height 49.6 --height 46": (
         "change",
         0.0965,
-        ["edge-of-range"],
+        ["tower-bands", "edge-of-range"],
     ),
     "--from 0 --per-mm 0.001 --to 0.1 --height 30 --height 40 --height 50 --height 45": (
         "change",

@@ -168,7 +168,7 @@ class AdvanceFitOptions(LineOptions):
     start_s: float | None = number(
         "--from",
         "advance",
-        "Tower: value at its foot.",
+        "Tower: value at its foot; ladder: its lowest.",
         ask="the value at the tower's foot",
         idle=_beside_picture,
     )
@@ -182,7 +182,7 @@ class AdvanceFitOptions(LineOptions):
     stop_s: float | None = number(
         "--to",
         "advance",
-        "Tower: value at its top.",
+        "Tower: value at its top; ladder: its highest.",
         ask="the value at its top",
         idle=_beside_picture,
     )

@@ -32,7 +32,8 @@ SCATTERED = 2.2  # deviations of a look beyond which readers disagree
 # where in a clean range the best value lies, and how far off it may be, as a share of the range;
 # set on stand-in prints read by three kinds of eyes (benchmarks/eyes.py)
 CLEAN_AT = {"direct": 0.5, "bowden": 1 / 3}
-CLEAN_HALF = 0.35
+CLEAN_HALF = 0.2
+END_READ = 0.3  # of the step: deviation of a clean range's end
 AT_AN_END = 2.0  # a pick at an end of the print is so much wider
 END = 0.02  # of the printed range: a best value so near its end lies beyond it
 TOWER_STEPS, LINE_STEPS = 40, 16  # of the next print
@@ -171,7 +172,7 @@ def _by_range(read: Readout, question: AdvanceQuestion) -> Best:
     low, high = (float(v) for v in read.values_s)
     value = low + (high - low) * CLEAN_AT[read.drive.name]
     eye = read.drive.eye_s
-    look = HEIGHT_READ_MM if read.of_heights else VALUE_READ
+    look = HEIGHT_READ_MM if read.of_heights else END_READ
     one = math.hypot(look * min(read.step, 5 * eye), eye)
     half = math.hypot(CLEAN_HALF * (high - low), NORMAL_95 * one / math.sqrt(2))
     return Best(value, half, np.ones(2, dtype=bool), one)

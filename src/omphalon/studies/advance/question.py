@@ -244,13 +244,14 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
     end = stop if stop is not None else float(start + question.per_mm * heights[inside].max())
     bulge = readings.has("bulge_mm")
     slow = np.zeros(len(heights), dtype=bool)
-    for low, high in (
-        Tower(start=start, stop=end, per_mm=question.per_mm).bands_mm if bulge and stop else ()
-    ):
+    tower = Tower(start=start, stop=end, per_mm=question.per_mm)
+    for low, high in tower.bands_mm if stop else ():
         slow |= (heights > low) & (heights < high)
     if (inside & slow).any():
-        odd = (*odd, Remark("in-bands", {"count": int((inside & slow).sum())}))
-    inside &= ~slow
+        said = "in-bands" if bulge else "looks-right"
+        odd = (*odd, Remark(said, {"count": int((inside & slow).sum())}))
+    if bulge:
+        inside &= ~slow
     values = start + question.per_mm * np.minimum(heights[inside], top)
     return Readout(
         method="height-bulge" if bulge else "heights",
