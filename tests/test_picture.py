@@ -180,7 +180,7 @@ def test_a_file_that_is_no_whole_picture_is_refused_in_a_line(run, tmp_path, con
     "words, told",
     [
         ((str(SCAN),), "give --print FILE"),
-        (("--print", str(PRINT), "--advance", "0.4"), "--print with no picture: it has no say"),
+        (("--print", str(PRINT), "--advance", "0.4"), "no readings; give --height"),
         ((str(SCAN), "--print", str(SCAN)), "a picture, not a text"),
         ((str(SCAN), "--print", str(SAMPLES / "tower-heights.csv")), "not a print that omphalon"),
         ((str(SCAN), "--print", "none.gcode"), "no such file"),

@@ -40,7 +40,6 @@ NO_TEST = frozenset(("hardly-switched", "few-cycles", "loose", "no-swing"))
 # share of what the heater may be on which new gains may do badly; the draws come from a linearised
 # fit, whose far tail holds heaters that the log itself rules out
 MOST_BAD = 0.1
-SERIOUS = 2.0  # times what a check allows: a draw past it does badly
 # from the test's target to the one that gains are wanted for: benchmarks/elsewhere.py
 ELSEWHERE_C = {"hotend": 60.0, "bed": 40.0, "chamber": 20.0}
 SPIKE_NEAR_C = 8.0
@@ -231,13 +230,13 @@ def _decided(tuned: Tuned, heater: str, present: Gains | None) -> dict[str, Any]
 
 
 def _refuse_worst(tuned: Tuned, allowed: Allowed) -> None:
-    """Refuse new gains that would swing, or overshoot far past what a check allows, on more than
+    """Refuse new gains that would swing, or overshoot past what a check allows, on more than
     MOST_BAD of the heaters that the log allows. An overshoot that most of these heaters have is no
     doubt: it is predicted.
     """
     ripple, overshoot = tuned.worst.ripple_c[:, 0], tuned.worst.overshoot_c[:, 0]
-    swings = float(np.mean(ripple > SERIOUS * allowed.ripple_c))
-    over = float(np.mean(overshoot > SERIOUS * allowed.overshoot_c))
+    swings = float(np.mean(ripple > allowed.ripple_c))
+    over = float(np.mean(overshoot > allowed.overshoot_c))
     for name, share, most, values in (
         ("may-swing", swings, 1.0, ripple),
         ("may-overshoot", over, 0.5, overshoot),
