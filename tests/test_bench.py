@@ -353,6 +353,13 @@ def test_a_changed_part_tells_its_fact(bench):
     assert facts["nozzle.width"] == 0.6 and facts["printer.loaded"] == "red-pla"
     assert "nozzle.width is still 0.6" in bench("bench changed nozzle").stdout
     assert "a nozzle's or a filament's" in bench("bench changed belt --to 3", code=2).stderr
+    assert (
+        "not known of blue-abs yet: width, temp"
+        in bench("bench changed filament --to blue-abs").stdout
+    )
+    bench("bench changed hotend --to 0.4")
+    first = json.loads(bench("bench next --json").stdout)["steps"]
+    assert {"hotend-gains", "flow", "advance"} <= {one["setting"] for one in first}
 
 
 def test_a_back_up_of_ours_is_replaced_by_the_next(bench):

@@ -29,9 +29,11 @@ class Stale:
 PARTS: dict[str, dict[str, str]] = {}
 for _row in rows_of("parts", Stale, settings=GROUPS):
     PARTS.setdefault(_row.part, {}).update(dict.fromkeys(_row.settings, _row.why))
+ASSEMBLIES = ("hotend",)  # several parts at once; an answer names those
 # parts that each tool has for itself; what is changed on one makes nothing of another stale
 PARTS_OF_TOOL = frozenset(
     (
+        "hotend",
         "nozzle",
         "block",
         "sock",
@@ -47,5 +49,6 @@ PARTS_OF_TOOL = frozenset(
 
 def parts_of(setting: str) -> str:
     """The parts whose change makes a setting stale, as an answer names them."""
-    *most, last = [part.replace("-", " ") for part, rows in PARTS.items() if setting in rows]
+    names = [part for part, rows in PARTS.items() if setting in rows and part not in ASSEMBLIES]
+    *most, last = [name.replace("-", " ") for name in names]
     return f"{', '.join(most)} or {last}" if most else last

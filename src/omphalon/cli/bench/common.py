@@ -48,11 +48,19 @@ def in_bench(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def table(rows: Sequence[Sequence[str]]) -> None:
+    """Rows in columns, shown."""
+    for line in columns(rows):
+        click.echo(line)
+
+
+def columns(rows: Sequence[Sequence[str]]) -> list[str]:
     """Rows in columns, control characters shown."""
     safe = [[shown(cell) for cell in row] for row in rows]
     sizes = [max(len(row[n]) for row in safe) for n in range(len(safe[0]))] if safe else []
-    for row in safe:
-        click.echo("  " + "  ".join(c.ljust(s) for c, s in zip(row, sizes, strict=True)).rstrip())
+    return [
+        "  " + "  ".join(c.ljust(s) for c, s in zip(row, sizes, strict=True)).rstrip()
+        for row in safe
+    ]
 
 
 def document(kind: str, **parts: Any) -> None:

@@ -11,7 +11,7 @@ import click
 from omphalon.answers.settings import SETTINGS_OF_TOOL, tool_key
 from omphalon.base.errors import UsageError, echoed, shown
 from omphalon.base.files import put_bytes
-from omphalon.cli.bench.common import in_bench, iso_date, plain_note, table
+from omphalon.cli.bench.common import columns, in_bench, iso_date, plain_note, table
 from omphalon.cli.common import tool_field
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.numbers import choice
@@ -22,6 +22,7 @@ from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
     from omphalon.bench.journal import Entry
+    from omphalon.bench.work import State
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -38,17 +39,17 @@ class ChangedOptions:
 @takes(ChangedOptions)
 @in_bench
 def changed(one: Bench, part: str, options: ChangedOptions) -> None:
-    """Record that a PART was changed, and say which settings it makes stale. A nozzle's width, and
-    the filament that is loaded now, become facts.
+    """Record that a PART was changed, and say which settings it makes stale; hotend is block,
+    sensor, cartridge and nozzle at once. A nozzle's width, and the filament that is loaded now,
+    become facts.
 
     \b
     Example:
       omphalon bench changed nozzle --to 0.6 --note hardened
     """
-    from omphalon.bench.settings import KINDS
-
     to, tool = options.to, options.tool
-    fact = {"nozzle": "nozzle.width", "filament": "printer.loaded"}.get(part)
+    facts = dict.fromkeys(("nozzle", "hotend"), "nozzle.width") | {"filament": "printer.loaded"}
+    fact = facts.get(part)
     if tool and part not in PARTS_OF_TOOL:
         raise UsageError(f"--tool {tool} with {part}", "it is no part of a tool")
     if tool and fact is not None:
@@ -57,22 +58,42 @@ def changed(one: Bench, part: str, options: ChangedOptions) -> None:
         raise UsageError(f"--to {echoed(to)} with {part}", "it is a nozzle's or a filament's")
     if to is not None and fact is not None:
         one.set_facts({fact: to})
-    state = one.state()
+    state, note = one.state(), {"note": plain_note(options.note)}
     filament = state.loaded.get(tool or 0) if part == "filament" else None
-    subject = f"{part}@{tool}" if tool else part
-    one.journal.append("part", subject, {"note": plain_note(options.note)}, filament)
+    one.journal.append("part", f"{part}@{tool}" if tool else part, note, filament)
     whose = f" of tool {tool}" if tool else ""
-    click.echo(f"the {part}{whose} was changed; no longer sure:")
+    click.echo(f"the {part}{whose} was changed; {_out_of_date(state, part, tool)}")
+    if fact is not None and to is None:
+        had = f"still {state.facts[fact]}" if fact in state.facts else "not known"
+        click.echo(f"{fact} is {had}: say what it is now, omphalon bench set {fact}=…")
+    if part == "filament" and to is not None:
+        _say_unknown(state, to)
+    click.echo("next    omphalon bench next")
+
+
+def _out_of_date(state: State, part: str, tool: int | None) -> str:
+    """The settings in force that no longer hold, in rows; a word where there are none."""
+    from omphalon.bench.settings import KINDS
+
     stale = {
         tool_key(key, tool): why
         for key, why in PARTS[part].items()
         if not tool or key in SETTINGS_OF_TOOL
     }
-    table([(KINDS[key].words, why) for key, why in stale.items() if key in state.settings])
-    if fact is not None and to is None:
-        had = f"still {state.facts[fact]}" if fact in state.facts else "not known"
-        click.echo(f"{fact} is {had}: say what it is now, omphalon bench set {fact}=…")
-    click.echo("next    omphalon bench next")
+    rows = [(KINDS[key].words, why) for key, why in stale.items() if key in state.settings]
+    if not rows:
+        return "nothing that it bears on was measured yet"
+    return "out of date now:\n" + "\n".join(columns(rows))
+
+
+def _say_unknown(state: State, filament: str) -> None:
+    """Which facts of a filament the bench does not know."""
+    from omphalon.bench.facts import FILAMENT
+
+    keys = [one.key for one in FILAMENT if f"filament.{filament}.{one.key}" not in state.facts]
+    if keys:
+        click.echo(f"not known of {echoed(filament)} yet: {', '.join(keys)}; say them with")
+        click.echo(f"        omphalon bench set filament.{echoed(filament)}.{keys[0]}=…")
 
 
 @click.command("adopt", short_help="Make a finding the setting in force.")
