@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Unpack
 
 import click
 
-from omphalon.base.errors import UsageError, echoed
+from omphalon.base.errors import OmphalonError, UsageError, echoed
 from omphalon.cli.common import Answer, Leaving, answering, template
 from omphalon.cli.gains import GainOptions, gains_of_bench, refuse_two_scales, scale_of_bench
 from omphalon.cli.groups import Asking, Verbs
@@ -19,8 +19,12 @@ from omphalon.tables.constants import NORMAL_95
 from omphalon.tables.heaters import KINDS, tool_of
 
 if TYPE_CHECKING:
+    from omphalon.answers.finding import Finding
     from omphalon.bench.work import State
+    from omphalon.lines.dialect import Dialect
+    from omphalon.readers.controller import ControllerResult
     from omphalon.recordings.recording import TemperatureLog
+    from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.summary import CycleSummary
 
 AIMS = ("quick", "even", "gentle")
@@ -188,7 +192,8 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     really changed: a heat-up and a hold, other targets. Several LOGs of tests are fitted together.
 
     A LOG is a table with a header (time_s, temperature_c, target_c, power), or the text a serial
-    console showed. Where there is none, --cycle for each cycle makes careful gains.
+    console showed, or what a controller printed of its own test. --cycle for each cycle makes
+    careful gains where there is nothing else.
 
     \b
     Example:
@@ -203,12 +208,16 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     options.reading.refuse_upside_down()
+    from omphalon.physics.loop import Gains
+    from omphalon.readers.controller import controller_result
     from omphalon.readers.temperature import read_temperature
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.summary_words import summary_answer
     from omphalon.studies.heater.words import heater_answer
 
     refuse_two_scales(how, options.gain_scale)
+    result = controller_result(logs[0]) if len(logs) == 1 else None
+    gains = None if result is None else result.gains
     lines = how.lines().with_loop(
         full_power=options.gain_scale,
         period_s=loop.loop_period_s,
@@ -223,6 +232,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         **lines.loop.for_question(),
         gain_scale=options.gain_scale,
         present=options.present.gains(),
+        own=Gains(*gains) if gains and result and result.of_test else None,
         fan_on=None if options.fan is None else options.fan == "on",
         fan_cooling=options.fan_cooling,
         max_temp_c=options.reading.max_temp_c,
@@ -232,11 +242,42 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         powers = (1.0 if high is None else high, 0.0 if low is None else low)
         return summary_answer(list(options.summaries), question, powers, lines)
     wanted = options.reading.wanted(heater, how.tool)
-    read = [options.reading.part_of(read_temperature(log, wanted)) for log in logs]
+    try:
+        read = [options.reading.part_of(read_temperature(log, wanted)) for log in logs]
+    except OmphalonError:
+        if result is None or not result.tells:
+            raise
+        return _from_result(result, question, lines)
     _refuse_other_tool(read, how.tool)
     if question.present is None:
         question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
+
+
+def _from_result(result: ControllerResult, question: HeaterQuestion, lines: Dialect) -> Finding:
+    """The answer where a text holds no temperatures, but what the controller made of them."""
+    from omphalon.physics.loop import Gains
+    from omphalon.readers.controller import FEWEST
+    from omphalon.recordings.reports import full_power
+    from omphalon.studies.heater.summary import CycleSummary
+    from omphalon.studies.heater.summary_words import gains_alone_answer, summary_answer
+
+    if result.gains and len(result.cycles) < FEWEST:
+        return gains_alone_answer(Gains(*result.gains), lines.gain_scale)
+    periods = [period or result.period_s for _, _, period in result.cycles]
+    if any(period is None for period in periods):
+        raise UsageError(
+            "cycles without their length", "give each by hand: --cycle LOW:HIGH:SECONDS"
+        )
+    cycles = [
+        CycleSummary(low_c=low, high_c=high, period_s=period or 0.0)
+        for (low, high, _), period in zip(result.cycles, periods, strict=True)
+    ]
+    powers = (1.0, 0.0)
+    if result.bias is not None and result.half:
+        full = full_power(result.bias + result.half)
+        powers = ((result.bias + result.half) / full, (result.bias - result.half) / full)
+    return summary_answer(cycles, question, powers, lines, result.gain)
 
 
 def _refuse_other_tool(logs: list[TemperatureLog], tool: int | None) -> None:

@@ -182,6 +182,7 @@ def _gains_finding(
         target_c=goal,
         aim=aim,
         fan_on=fan,
+        own=None,
         present=Gains(*gains) if gains and gains[0] else None,
         **facts_of_bench(power_limit="heaters.power_limit"),
         **setter.dialect.loop.for_question(),

@@ -136,8 +136,9 @@ def _from_excited(
         asked = asked.with_cooling(
             read.cooling.value, read.cooling.half_width, len(read.rises) == 1
         )
-    present = _of_full_power(question, full_power)
-    tuned = tune(read, read.fit.thermal, heater, asked, present, read.otherwise)
+    present = _of_full_power(question.present, full_power)
+    own = _of_full_power(question.own, full_power)
+    tuned = tune(read, read.fit.thermal, heater, asked, present, read.otherwise, own)
     if question.present is not None and present is not None:
         refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
         refuse_not_at_work(read, present)
@@ -172,8 +173,9 @@ def _from_tests(
     test = tests[0]
     heater = question.heater or heater_at(test.target_c)
     odd += _elsewhere(test.target_c, question.target_c, heater)
-    present = _of_full_power(question, full_power)
-    tuned = tune(test, model, heater, question, present)
+    present = _of_full_power(question.present, full_power)
+    own = _of_full_power(question.own, full_power)
+    tuned = tune(test, model, heater, question, present, own=own)
     if question.present is not None:
         refuse_other_scale(question.present, tuned.new, full_power, tuned.loop.period_s)
     cycle = oscillation.ultimate(test.found)
@@ -207,9 +209,9 @@ def _elsewhere(tested_c: float, wanted_c: float | None, heater: str) -> list[Rem
     return [Remark("tested-elsewhere", facts)]
 
 
-def _of_full_power(question: HeaterQuestion, full_power: float) -> Gains | None:
-    """The present gains for a power of 0…1."""
-    return None if question.present is None else times(question.present, 1 / full_power)
+def _of_full_power(gains: Gains | None, full_power: float) -> Gains | None:
+    """Gains for a power of 0…1."""
+    return None if gains is None else times(gains, 1 / full_power)
 
 
 def _decided(tuned: Tuned, heater: str, present: Gains | None) -> dict[str, Any]:

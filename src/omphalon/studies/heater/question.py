@@ -25,8 +25,8 @@ def heater_at(target_c: float) -> str:
 
 @dataclass(frozen=True, kw_only=True)
 class HeaterQuestion:
-    """What a user wants of the fit; `present` gains are in the controller's scale, where
-    `gain_scale` is full power.
+    """What a user wants of the fit; `present` gains, and the controller's `own` from its test, are
+    in the controller's scale, where `gain_scale` is full power.
 
     `fan_on`: whether the part fan blew during the test; `fan_cooling`: how much more heat is lost
     when it does. `band_c`: how near the target the loop starts to act; 0: it always does.
@@ -41,6 +41,7 @@ class HeaterQuestion:
     band_c: float = BAND_C
     gain_scale: float | None = None
     present: Gains | None = None
+    own: Gains | None = None
     fan_on: bool | None = None
     fan_cooling: float | None = None
     max_temp_c: float | None = None

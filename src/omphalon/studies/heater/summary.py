@@ -15,6 +15,7 @@ from omphalon.base.errors import UsageError
 from omphalon.physics.linear import textbook
 from omphalon.physics.loop import Gains
 from omphalon.physics.scale import robust_deviation
+from omphalon.recordings.reports import FULL_POWERS
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 
@@ -25,6 +26,49 @@ MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
 # of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
 # come out is measured (docs/heater.md)
 OWN_ERROR = 0.3
+
+
+# tables that controllers use: shares of Ku, of Tu for Ti, of Tu for Td
+TABLES = {
+    "Ziegler and Nichols": (0.6, 0.5, 0.125),
+    "Ziegler and Nichols, some overshoot": (1 / 3, 0.5, 1 / 3),
+    "Ziegler and Nichols, no overshoot": (0.2, 0.5, 1 / 3),
+    "Pessen": (0.7, 0.4, 0.15),
+    "Tyreus and Luyben": (1 / 2.2, 2.2, 1 / 6.3),
+}
+SCALE_WITHIN = 0.25  # of a full power, as a logarithm: they lie twice apart and more
+TABLE_WITHIN = 0.06  # what rounding of the printed figures leaves
+
+
+def table_of(own: Gains, gain: float, period_s: float) -> str:
+    """The table by which gains were made of an ultimate gain and period; "" where it is none of
+    them.
+
+    References
+    ----------
+    Ziegler and Nichols, Trans. ASME 64 (1942), p. 759; Pessen, Control Eng. 1 (1954); Tyreus and
+    Luyben, Ind. Eng. Chem. Res. 31 (1992), p. 2625.
+    """
+    if min(own.kp, own.ki, own.kd, gain, period_s) <= 0:
+        return ""
+    seen = (own.kp / gain, own.kp / own.ki / period_s, own.kd / own.kp / period_s)
+    for name, shares in TABLES.items():
+        if all(abs(a / b - 1) < TABLE_WITHIN for a, b in zip(seen, shares, strict=True)):
+            return name
+    return ""
+
+
+def own_scale(fit: SummaryFit, told_gain: float | None) -> tuple[Remark, ...]:
+    """A word where the ultimate gain that a controller printed is of another full power than the
+    gains here.
+    """
+    if not told_gain or not told_gain > 0:
+        return ()
+    scale = min(FULL_POWERS, key=lambda full: abs(math.log(told_gain / fit.ultimate_gain / full)))
+    off = abs(math.log(told_gain / fit.ultimate_gain / scale))
+    if off > SCALE_WITHIN or scale == fit.full_power:
+        return ()
+    return (Remark("own-scale", {"scale": scale, "here": fit.full_power}),)
 
 
 @dataclass(frozen=True, kw_only=True)

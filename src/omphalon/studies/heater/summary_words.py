@@ -5,10 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from omphalon.answers.finding import Finding, Shown, answer
+from omphalon.answers.remarks import Refusal
 from omphalon.lines.dialect import Dialect
+from omphalon.physics.loop import Gains
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
+from omphalon.studies.heater.summary import (
+    CycleSummary,
+    SummaryFit,
+    fit_summary,
+    own_scale,
+    table_of,
+)
 from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
 from omphalon.tables.units import digits, plural
 
@@ -18,18 +26,48 @@ def summary_answer(
     question: HeaterQuestion,
     powers: tuple[float, float],
     dialect: Dialect,
+    told_gain: float | None = None,
 ) -> Finding:
-    """Gains from summaries of cycles, in words."""
+    """Gains from summaries of cycles, in words. `told_gain`: the ultimate gain that the controller
+    printed, in its scale.
+    """
     return answer(
         "heater-fit",
         (),
         lambda: _finding(
-            fit_summary(cycles, question, powers, dialect.gain_scale), question, dialect
+            fit_summary(cycles, question, powers, dialect.gain_scale), question, dialect, told_gain
         ),
     )
 
 
-def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
+def gains_alone_answer(own: Gains, gain_scale: float) -> Finding:
+    """What three gains say where nothing was measured."""
+
+    def find() -> Finding:
+        if min(own.kp, own.ki) <= 0:
+            raise Refusal("gains-alone", kp=own.kp, scale=gain_scale, integral="–", derivative="–")
+        integral, derivative = digits(own.kp / own.ki), digits(own.kd / own.kp)
+        facts = {"integral": integral, "derivative": derivative}
+        raise Refusal("gains-alone", kp=own.kp, scale=gain_scale, **facts)
+
+    return answer("heater-fit", (), find)
+
+
+def _own_rows(fit: SummaryFit, question: HeaterQuestion, told: float | None) -> tuple[Shown, ...]:
+    """The gains that the controller made of its test, and by which table. `told`: the ultimate gain
+    that it printed.
+    """
+    own = question.own
+    if own is None:
+        return ()
+    table = table_of(own, told or fit.ultimate_gain * fit.full_power, fit.period_s)
+    words = ", ".join(f"{name} {digits(getattr(own, name))}" for name in UNITS)
+    return (Shown("controller's own", (words + (f", by {table}" if table else ""),)),)
+
+
+def _finding(
+    fit: SummaryFit, question: HeaterQuestion, dialect: Dialect, told_gain: float | None
+) -> Finding:
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
     own = gain * fit.full_power
     half = own * fit.relative_spread
@@ -60,10 +98,11 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             "amplitude_c": fit.amplitude_c,
             "ultimate_gain": gain,
             "ultimate_gain_spread": gain * fit.relative_spread,
+            "own": None if question.own is None else {n: getattr(question.own, n) for n in UNITS},
             "model": None,
             "predicted": None,
         },
-        warnings=fit.remarks,
+        warnings=(*fit.remarks, *own_scale(fit, told_gain)),
         lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
@@ -74,6 +113,7 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
                 (f"{len(fit.cycles)} of {fit.period_s:.1f} s, swing ±{fit.amplitude_c:.2f} °C",),
             ),
             Shown("ultimate gain", (f"{digits(own, half, 2)} ± {digits(half, least=2)} per °C",)),
+            *_own_rows(fit, question, told_gain),
         ),
     )
 

@@ -29,6 +29,7 @@ DRAWS_IN_SEARCH = 4  # of what the heater may be, in each cost
 DAYS_EACH = (
     6  # of eight heaters of a search: the first model's, where a second one explains the log
 )
+OWN = "controller's own"
 DRAWS = 40  # of what the heater may be, for the ranges that are promised
 GOLDEN, PLASTIC = 0.6180339887, 0.7548776662  # steps that fill 0…1 evenly, however many are taken
 # figure → what a person sees of it at the least; of °C the display's step, where that is more
@@ -153,9 +154,11 @@ def tune(
     question: HeaterQuestion,
     present: Gains | None,
     otherwise: ThermalFit | None = None,
+    own: Gains | None = None,
 ) -> Tuned:
     """Choose gains over an ensemble of what the heater may be, and run them, the present ones and
-    other aims on it; `otherwise` is a second model that the log cannot rule out.
+    other aims on it; `otherwise` is a second model that the log cannot rule out, `own` are the
+    gains that the controller made of its test.
     """
     begins("gains are chosen over all heaters that the log allows")
     loop = loop_of(test, fit, heater, question)
@@ -182,6 +185,8 @@ def tune(
     named = {"new gains": choice.gains}
     if present is not None:
         named["present gains"] = present
+    if own is not None:
+        named[OWN] = own
     named |= {f"aim {name}": gains for name, gains in choice.others.items()}
     table = np.vstack([g.row() for g in named.values()])
     step = loops.step_for(ensemble, loop)

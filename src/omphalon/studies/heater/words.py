@@ -14,7 +14,7 @@ from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excited import Excited
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.tuning import promised_range
+from omphalon.studies.heater.tuning import OWN, promised_range
 from omphalon.tables.heaters import is_hotend
 from omphalon.tables.parts import parts_of
 from omphalon.tables.units import digits, plural
@@ -88,9 +88,23 @@ def _because(fit: HeaterFit) -> str:
         for _, unit, places in (GAINED[name],)
     )
     better = f": {gained}; better on {tuned.sure:.0%} of the heaters that the log allows"
-    return f"{how}{better if gained else ''}"
+    return f"{how}{better if gained else ''}{_against_own(fit)}"
 
 
+def _against_own(fit: HeaterFit) -> str:
+    """How the gains that the controller made of its test compare."""
+    if OWN not in fit.tuned.labels:
+        return ""
+    own = _promised(fit, fit.tuned.labels.index(OWN))
+    if own["ripple_c"] > UNSTABLE_C:
+        return "; the controller's own gains would swing"
+    over, here = own["overshoot_c"], _promised(fit, 0)["overshoot_c"]
+    if over < here + OWN_MISSED_C:
+        return "; the controller's own gains overshoot no more"
+    return f"; the controller's own gains overshoot by {over:.1f} °C, these by {here:.1f}"
+
+
+OWN_MISSED_C = 0.2  # of overshoot: less is not worth a word
 # figure → phrase for its gain, unit, decimals
 GAINED = {
     "overshoot_c": ("overshoot", "°C", 2),
