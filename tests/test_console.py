@@ -52,14 +52,15 @@ def test_cycles_and_gains_are_read_in_any_words(name, run, tmp_path):
     # 4 d / (π a) with a of ±2.2 °C and all of full power
     assert 255 * evidence["ultimate_gain"] == pytest.approx(73.4, rel=0.02)
     share = 1 / 255 if name == "of 1" else 1
-    assert list(evidence["own"].values()) == pytest.approx([v * share for v in OWN], rel=1e-3)
+    own = evidence["own"]
+    assert [own[k] for k in ("kp", "ki", "kd")] == pytest.approx([v * share for v in OWN], rel=1e-3)
+    assert own["table"] == "Ziegler and Nichols"
     codes = [w["code"] for w in found["warnings"]]
     assert ("own-scale" in codes) == (name == "of 1")
-    assert "by Ziegler and Nichols" in run("heater", "fit", "console.txt").stdout
 
 
 def test_a_relay_of_less_than_full_power_has_a_smaller_step(run, tmp_path):
-    half = WORDINGS["colons"].replace("bias: 128 half: 127", "bias: 140 half: 60")
+    half = WORDINGS["colons"].replace("bias: 128, half: 127", "bias: 140, half: 60")
     whole, less = (fitted(run, tmp_path, text) for text in (WORDINGS["colons"], half))
     ratio = less["evidence"]["ultimate_gain"] / whole["evidence"]["ultimate_gain"]
     assert ratio == pytest.approx(60 / 127, rel=0.01)

@@ -273,7 +273,6 @@ def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
     [
         ([], 2, "no LOG"),
         (["log.csv", *CYCLES], 2, "--cycle and LOG"),
-        (["log.csv", "--power-high", "1"], 2, "it has no say there"),
         (["--cycle", "5"], 2, "not LOW:HIGH:SECONDS"),
         (["--cycle", "237:233:11"] * 3, 2, "not above the low one"),
         ([*CYCLES, "--power-high", "0.2", "--power-low", "0.5"], 2, "upside down"),

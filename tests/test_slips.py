@@ -56,6 +56,7 @@ SLIPS = {
     H + "--target 455": (RETEST, "is the target in °F?"),
     H + "--target 900": (2, "°F? write °C"),
     H + "--target 225": "tested-elsewhere",
+    H + "--power-high 0.9": (2, "--power-high with a LOG"),
     H + "--target 150": (RETEST, "more than 60 °C away"),
     H + "--full-power 127": (2, "--full-power 255 would fit"),
     H + "--heater bed": (RETEST, "no bed does"),

@@ -14,7 +14,7 @@ from omphalon.cli.gains import GainOptions, gains_of_bench, refuse_two_scales, s
 from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.heater_common import CycleType, LoopOptions, ReadingOptions
 from omphalon.cli.known import fact, held
-from omphalon.cli.options import Ask, More, argument, nested, number, one_of, typed
+from omphalon.cli.options import Ask, More, argument, nested, number, one_of, refuse_beside, typed
 from omphalon.tables.constants import NORMAL_95
 from omphalon.tables.heaters import KINDS, tool_of
 
@@ -28,6 +28,11 @@ if TYPE_CHECKING:
     from omphalon.studies.heater.summary import CycleSummary
 
 AIMS = ("quick", "even", "gentle")
+# what only temperatures give a say
+OF_A_LOG = (
+    *("every_s", "columns", "full_power", "max_temp_c", "from_s", "to_s", "aim", "fan"),
+    *("fan_cooling", "loop_period_s", "filter_s", "band_c"),
+)
 STYLES = ("oscillation", "step", "heat-up")
 
 
@@ -117,10 +122,6 @@ def _no_log(options: HeaterFitOptions) -> str:
     return "" if options.logs else "--cycle"
 
 
-def _a_log(options: HeaterFitOptions) -> str:
-    return "a LOG" if options.logs else ""
-
-
 @dataclass(frozen=True, kw_only=True)
 class HeaterFitOptions:
     """Options of `heater fit`."""
@@ -146,14 +147,10 @@ class HeaterFitOptions:
         farm="pieces",
     )
     power_high: float | None = number(
-        "--power-high",
-        "share",
-        "With --cycle: the power that heats,  [1]",
-        within=(0.02, 1),
-        idle=_a_log,
+        "--power-high", "share", "With --cycle: the power that heats,  [1]", within=(0.02, 1)
     )
     power_low: float | None = number(
-        "--power-low", "share", "and the one that lets it cool.  [0]", within=(0, 1), idle=_a_log
+        "--power-low", "share", "and the one that lets it cool.  [0]", within=(0, 1)
     )
     gain_scale: float | None = number(
         "--gain-scale",
@@ -182,6 +179,11 @@ class HeaterFitOptions:
     )
     loop: LoopOptions = nested(LoopOptions, idle=_no_log)
     present: GainOptions = nested(GainOptions)
+
+    def powers(self) -> tuple[float, float]:
+        """The power that heats and the one that lets it cool, of cycles without a log."""
+        high, low = self.power_high, self.power_low
+        return 1.0 if high is None else high, 0.0 if low is None else low
 
 
 @heater.command("fit", cls=Asking, short_help="Gains from the log of a test, or of any heat-up.")
@@ -238,23 +240,24 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         max_temp_c=options.reading.max_temp_c,
     )
     if options.summaries:
-        high, low = options.power_high, options.power_low
-        powers = (1.0 if high is None else high, 0.0 if low is None else low)
-        return summary_answer(list(options.summaries), question, powers, lines)
+        return summary_answer(list(options.summaries), question, options.powers(), lines)
     wanted = options.reading.wanted(heater, how.tool)
     try:
         read = [options.reading.part_of(read_temperature(log, wanted)) for log in logs]
     except OmphalonError:
         if result is None or not result.tells:
             raise
-        return _from_result(result, question, lines)
+        return _from_result(result, options, question, lines)
+    refuse_beside("a LOG", "power_high", "power_low")
     _refuse_other_tool(read, how.tool)
     if question.present is None:
         question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
 
 
-def _from_result(result: ControllerResult, question: HeaterQuestion, lines: Dialect) -> Finding:
+def _from_result(
+    result: ControllerResult, options: HeaterFitOptions, question: HeaterQuestion, lines: Dialect
+) -> Finding:
     """The answer where a text holds no temperatures, but what the controller made of them."""
     from omphalon.physics.loop import Gains
     from omphalon.readers.controller import FEWEST
@@ -273,8 +276,10 @@ def _from_result(result: ControllerResult, question: HeaterQuestion, lines: Dial
         CycleSummary(low_c=low, high_c=high, period_s=period or 0.0)
         for (low, high, _), period in zip(result.cycles, periods, strict=True)
     ]
-    powers = (1.0, 0.0)
+    refuse_beside("cycles alone", *OF_A_LOG)
+    powers = options.powers()
     if result.bias is not None and result.half:
+        refuse_beside("powers in the text", "power_high", "power_low")
         full = full_power(result.bias + result.half)
         powers = ((result.bias + result.half) / full, (result.bias - result.half) / full)
     return summary_answer(cycles, question, powers, lines, result.gain)

@@ -53,16 +53,22 @@ def gains_alone_answer(own: Gains, gain_scale: float) -> Finding:
     return answer("heater-fit", (), find)
 
 
-def _own_rows(fit: SummaryFit, question: HeaterQuestion, told: float | None) -> tuple[Shown, ...]:
-    """The gains that the controller made of its test, and by which table. `told`: the ultimate gain
-    that it printed.
+def _own(fit: SummaryFit, question: HeaterQuestion, told: float | None) -> dict[str, object] | None:
+    """The gains that the controller made of its test, in its scale, and by which table. `told`: the
+    ultimate gain that it printed.
     """
     own = question.own
     if own is None:
-        return ()
+        return None
     table = table_of(own, told or fit.ultimate_gain * fit.full_power, fit.period_s)
-    words = ", ".join(f"{name} {digits(getattr(own, name))}" for name in UNITS)
-    return (Shown("controller's own", (words + (f", by {table}" if table else ""),)),)
+    return {**{name: getattr(own, name) for name in UNITS}, "table": table or None}
+
+
+def _own_rows(own: dict[str, object] | None) -> tuple[Shown, ...]:
+    if own is None:
+        return ()
+    words = ", ".join(f"{name} {own[name]:.4g}" for name in UNITS)
+    return (Shown("controller's own", (words + (f", by {own['table']}" if own["table"] else ""),)),)
 
 
 def _finding(
@@ -98,7 +104,7 @@ def _finding(
             "amplitude_c": fit.amplitude_c,
             "ultimate_gain": gain,
             "ultimate_gain_spread": gain * fit.relative_spread,
-            "own": None if question.own is None else {n: getattr(question.own, n) for n in UNITS},
+            "own": _own(fit, question, told_gain),
             "model": None,
             "predicted": None,
         },
@@ -113,7 +119,7 @@ def _finding(
                 (f"{len(fit.cycles)} of {fit.period_s:.1f} s, swing ±{fit.amplitude_c:.2f} °C",),
             ),
             Shown("ultimate gain", (f"{digits(own, half, 2)} ± {digits(half, least=2)} per °C",)),
-            *_own_rows(fit, question, told_gain),
+            *_own_rows(_own(fit, question, told_gain)),
         ),
     )
 
