@@ -70,7 +70,7 @@ def test_a_rule_that_names_no_field_and_a_name_twice_are_seen_at_once():
             parameters(kind)
 
 
-@pytest.mark.parametrize("table", set(TABLES) - {"advance check", "motion"})
+@pytest.mark.parametrize("table", sorted(set(TABLES) - {"advance check", "motion"}))
 def test_every_number_of_a_table_is_an_option_of_its_fit(table):
     fit = omphalon.get_command(click.Context(omphalon), table).commands["fit"]
     names = {param.name for param in fit.params}
