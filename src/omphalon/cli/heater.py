@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import contextlib
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Unpack
 
@@ -210,16 +211,12 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     options.reading.refuse_upside_down()
-    from omphalon.physics.loop import Gains
-    from omphalon.readers.controller import controller_result
-    from omphalon.readers.temperature import read_temperature
+    from omphalon.readers.temperature import CONSOLE, read_temperature
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.summary_words import summary_answer
     from omphalon.studies.heater.words import heater_answer
 
     refuse_two_scales(how, options.gain_scale)
-    result = controller_result(logs[0]) if len(logs) == 1 else None
-    gains = None if result is None else result.gains
     lines = how.lines().with_loop(
         full_power=options.gain_scale,
         period_s=loop.loop_period_s,
@@ -234,7 +231,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         **lines.loop.for_question(),
         gain_scale=options.gain_scale,
         present=options.present.gains(),
-        own=Gains(*gains) if gains and result and result.of_test else None,
+        own=None,
         fan_on=None if options.fan is None else options.fan == "on",
         fan_cooling=options.fan_cooling,
         max_temp_c=options.reading.max_temp_c,
@@ -245,14 +242,26 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     try:
         read = [options.reading.part_of(read_temperature(log, wanted)) for log in logs]
     except OmphalonError:
+        result = _result_in(logs)
         if result is None or not result.tells:
             raise
         return _from_result(result, options, question, lines)
+    if read[0].read_as == CONSOLE and (result := _result_in(logs)) and result.of_test:
+        question = _with_own(question, result)
     refuse_beside("a LOG", "power_high", "power_low")
     _refuse_other_tool(read, how.tool)
     if question.present is None:
         question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
+
+
+def _result_in(logs: Sequence[str]) -> ControllerResult | None:
+    """What a controller printed of its test, in one text."""
+    from omphalon.readers.controller import controller_result
+
+    with contextlib.suppress(OmphalonError):
+        return controller_result(logs[0]) if len(logs) == 1 else None
+    return None
 
 
 def _from_result(
@@ -282,7 +291,14 @@ def _from_result(
         refuse_beside("powers in the text", "power_high", "power_low")
         full = full_power(result.bias + result.half)
         powers = ((result.bias + result.half) / full, (result.bias - result.half) / full)
-    return summary_answer(cycles, question, powers, lines, result.gain)
+    return summary_answer(cycles, _with_own(question, result), powers, lines, result.gain)
+
+
+def _with_own(question: HeaterQuestion, result: ControllerResult) -> HeaterQuestion:
+    """The question with the gains that the controller made of its test."""
+    from omphalon.physics.loop import Gains
+
+    return replace(question, own=None if result.gains is None else Gains(*result.gains))
 
 
 def _refuse_other_tool(logs: list[TemperatureLog], tool: int | None) -> None:

@@ -24,6 +24,7 @@ from omphalon.recordings.reports import FULL_POWERS, SIGN, Heating, report_of
 from omphalon.tables.heaters import kind_of
 from omphalon.tables.units import plural
 
+CONSOLE = "console text"  # the format's name
 FEWEST = 3  # report lines that make a console's log
 FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's
 MOST_FAN = 255.0  # of a line that names no speed
@@ -126,7 +127,7 @@ def _busier(lines: list[str]) -> str:
     return max(moves, key=lambda name: moves[name])
 
 
-__all__ = ["FORMATS", "Wanted", "read_temperature"]
+__all__ = ["CONSOLE", "FORMATS", "Wanted", "read_temperature"]
 
 
 def read_temperature(path: str, how: Wanted | None = None) -> TemperatureLog:
@@ -328,5 +329,5 @@ class Format:
 
 FORMATS = (
     Format("CSV", is_table, read_columns, FULL_POWERS),
-    Format("console text", is_console, read_console, (127.0, 255.0)),
+    Format(CONSOLE, is_console, read_console, (127.0, 255.0)),
 )

@@ -17,7 +17,7 @@ from omphalon.base.stages import begins
 from omphalon.physics import linear
 from omphalon.physics import loop as loops
 from omphalon.physics.aims import AIMS, Aim
-from omphalon.physics.choice import choose_gains, ensemble_of
+from omphalon.physics.choice import Choice, choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import ThermalFit
@@ -182,12 +182,7 @@ def tune(
             one if n % 2 else two for n, (one, two) in enumerate(zip(draws, other[1:], strict=True))
         ]
     choice = choose_gains(model, ensemble, loop, AIMS[question.aim])
-    named = {"new gains": choice.gains}
-    if present is not None:
-        named["present gains"] = present
-    if own is not None:
-        named[OWN] = own
-    named |= {f"aim {name}": gains for name, gains in choice.others.items()}
+    named = _named(choice, present, own)
     table = np.vstack([g.row() for g in named.values()])
     step = loops.step_for(ensemble, loop)
     run = loops.run_loop([model], table, loop, step_s=step, trace=True)
@@ -214,6 +209,14 @@ def tune(
         as_good=_as_good(choice.gains, ensemble, loop, AIMS[question.aim]),
         worst=loops.run_loop(draws, table[:1], loop, step_s=step),
     )
+
+
+def _named(choice: Choice, present: Gains | None, own: Gains | None) -> dict[str, Gains]:
+    """All gains that are run: the new ones first, the present ones next."""
+    others = {"present gains": present, OWN: own}
+    given = {name: gains for name, gains in others.items() if gains is not None}
+    aims = {f"aim {name}": gains for name, gains in choice.others.items()}
+    return {"new gains": choice.gains, **given, **aims}
 
 
 def _as_good(
