@@ -3,6 +3,8 @@
 import json
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from omphalon.standin.oscillation import as_console, oscillation_log
 from omphalon.standin.samples import FULMAR_HOTEND, HOTEND_TEST
@@ -64,6 +66,24 @@ def test_a_relay_of_less_than_full_power_has_a_smaller_step(run, tmp_path):
     whole, less = (fitted(run, tmp_path, text) for text in (WORDINGS["colons"], half))
     ratio = less["evidence"]["ultimate_gain"] / whole["evidence"]["ultimate_gain"]
     assert ratio == pytest.approx(60 / 127, rel=0.01)
+
+
+@settings(deadline=None, max_examples=60)
+@given(
+    figures=st.lists(
+        st.tuples(
+            st.sampled_from(("Ku", "Tu", "Kp", "Ki", "Kd", "bias", "half", "min", "max", "period")),
+            st.sampled_from(("0", "-1", "1e9", "1e-9", "0.5", "72", "240", "1023")),
+        ),
+        max_size=12,
+    )
+)
+def test_no_figures_make_a_fault(figures, program, tmp_path_factory):
+    folder, aside = tmp_path_factory.mktemp("console"), tmp_path_factory.mktemp("aside")
+    lines = [*("min 232 max 238" for _ in CYCLES), *(f"{name}: {value}" for name, value in figures)]
+    (folder / "console.txt").write_text("\n".join(lines) + "\n")
+    done = program.run(["heater", "fit", "console.txt"], folder, aside)
+    assert done.returncode in (0, 1, 2, 3) and "fault of omphalon" not in done.stderr, done.stderr
 
 
 def test_gains_alone_say_what_they_are_and_how_to_find_out(run, tmp_path):

@@ -105,7 +105,7 @@ def plan(how: Leaving, options: AdvancePlanOptions) -> Answer:
     from omphalon.studies.card.plan import most_values
 
     span, style = options.span, options.style
-    job = job_of(options.print, span.usual_print(), how.tool)
+    job = job_of(options.print, span.print_defaults(), how.tool)
     room = most_values(job.bed) - 1 if style == "ladder" else LINES[0]
     steps = next((n for n in LINES if n <= room), LINES[-1])
     usual_step = (span.highest_s - span.start_s) / (TOWER_MM if style == "tower" else steps)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from omphalon.cli.common import Leaving
 from omphalon.cli.known import fact, in_force
 from omphalon.cli.options import number, one_of, text
-from omphalon.cli.printing import Usual
+from omphalon.cli.printing import PrintDefaults
 
 if TYPE_CHECKING:
     from omphalon.studies.advance.drives import Drive
@@ -58,10 +58,10 @@ class SpanOptions(LineOptions):
         """The highest value, given or usual."""
         return self.usual.to_s if self.stop_s is None else self.stop_s
 
-    def usual_print(self) -> Usual:
+    def print_defaults(self) -> PrintDefaults:
         """Speeds and retraction of a print for the drive."""
         usual = self.usual
-        return Usual(
+        return PrintDefaults(
             fast_mm_s=usual.fast_mm_s,
             acceleration_mm_s2=usual.acceleration_mm_s2,
             retract_mm=usual.retract_mm,

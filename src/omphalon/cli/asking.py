@@ -20,10 +20,10 @@ OTHERS = 3  # readings that a further one is held against
 STRANGE = 5.0  # of their own scatter, beyond which it is asked again
 LEAST_SCATTER = 0.004  # of their size: less is no scatter of a hand's
 BACK = "back"  # takes the last reading back
-Asked: TypeAlias = "Option | Argument"
+Parameter: TypeAlias = "Option | Argument"
 
 
-def questions(command: click.Command) -> dict[str, tuple[Asked, Ask]]:
+def questions(command: click.Command) -> dict[str, tuple[Parameter, Ask]]:
     """What a command asks for, in the order of its options."""
     return {
         param.name or "": (param, param.ask)
@@ -96,7 +96,7 @@ class _Conversation:
         rows = read_readings(self.file, columns).rows
         return sorted({row.words["axis"] for row in rows if row.words.get("axis")})
 
-    def _several(self, param: Asked, one: Ask) -> list[str]:
+    def _several(self, param: Parameter, one: Ask) -> list[str]:
         """Readings until an empty answer; `back` takes the last of them back."""
         taken: list[tuple[list[str], float]] = []
         beside_of = self.params.get(one.beside)
@@ -121,7 +121,7 @@ class _Conversation:
 
     def _reading(
         self,
-        param: Asked,
+        param: Parameter,
         one: Ask,
         count: int,
         taken: Sequence[tuple[list[str], float]],
@@ -144,7 +144,7 @@ class _Conversation:
             words = f"does not fit {others}: look again, and type what it is"
             click.echo(f"  {echoed(answer)} {words}", err=True)
 
-    def _ask(self, param: Asked, one: Ask, words: str, ends: str, may_end: bool = True) -> str:
+    def _ask(self, param: Parameter, one: Ask, words: str, ends: str, may_end: bool = True) -> str:
         """An answer that can be one, or that ends or takes back."""
         while True:
             answer = typed(f"{words}{self._may_be(param, one)}{ends}")
@@ -155,7 +155,7 @@ class _Conversation:
                 return answer
             click.echo(f"  {fault}", err=True)
 
-    def _measure(self, param: Asked, one: Ask) -> Measure | None:
+    def _measure(self, param: Parameter, one: Ask) -> Measure | None:
         """The quantity of an answer, where it is a number."""
         if one.each_axis:
             return Measure("steps", reading=True)
@@ -164,7 +164,7 @@ class _Conversation:
         return param.type if isinstance(param.type, Measure) else None
 
     def _size(
-        self, param: Asked, one: Ask, answer: str, beside: Sequence[str]
+        self, param: Parameter, one: Ask, answer: str, beside: Sequence[str]
     ) -> tuple[float, float]:
         """What readings are compared by, themselves or their share of what was asked, and the step
         in which it was read.
@@ -175,7 +175,7 @@ class _Conversation:
         whole = abs(parsed(beside[1], measure, beside[0]).value) if beside else 1.0
         return abs(number.value) / whole if beside else number.value, number.step / whole
 
-    def _may_be(self, param: Asked, one: Ask) -> str:
+    def _may_be(self, param: Parameter, one: Ask) -> str:
         """Unit and range, or the words, in brackets."""
         choices, measure = _choices(param), self._measure(param, one)
         if choices:
@@ -188,7 +188,7 @@ class _Conversation:
         end = ", Enter: not known" if one.may_miss else ""
         return f" ({low:g} to {high:g}{f' {row.unit}' if row.unit else ''}{end})"
 
-    def _fault(self, param: Asked, one: Ask, answer: str) -> str | None:
+    def _fault(self, param: Parameter, one: Ask, answer: str) -> str | None:
         """What is wrong with an answer, or None."""
         choices, measure = _choices(param), self._measure(param, one)
         if not answer:
@@ -203,7 +203,7 @@ class _Conversation:
         return None
 
 
-def _choices(param: Asked) -> Sequence[str]:
+def _choices(param: Parameter) -> Sequence[str]:
     return tuple(param.type.choices) if isinstance(param.type, click.Choice) else ()
 
 

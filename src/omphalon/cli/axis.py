@@ -25,7 +25,7 @@ from omphalon.cli.options import (
     text,
     typed,
 )
-from omphalon.cli.printing import NEEDS_OUT, PrintOptions, Usual, job_of, print_lines
+from omphalon.cli.printing import NEEDS_OUT, PrintDefaults, PrintOptions, job_of, print_lines
 from omphalon.recordings.columns import AXES, KINDS
 from omphalon.recordings.columns import AXIS as COLUMNS
 from omphalon.tables.constants import BUILDS, MOTOR_STEPS
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from omphalon.tables.units import Number
 
 LONGEST_MM, LONGEST_GAUGE_MM = 150.0, 120.0
-GAUGE = Usual(fast_mm_s=60.0, acceleration_mm_s2=1500.0, retract_mm=0.7)
+GAUGE = PrintDefaults(fast_mm_s=60.0, acceleration_mm_s2=1500.0, retract_mm=0.7)
 FOR_X_AND_Y = "the gauge is for X and Y: leave it out"
 
 

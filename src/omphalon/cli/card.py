@@ -76,7 +76,7 @@ def plan(how: Leaving, options: CardPlanOptions) -> Answer:
             "choose from " + ",".join(PARTS),
         )
     span = options.span
-    job = job_of(options.print, span.usual_print(), how.tool)
+    job = job_of(options.print, span.print_defaults(), how.tool)
     asked = CardAsked(
         parts=tuple(part for part in PARTS if part in options.parts),
         start_s=span.start_s,

@@ -23,7 +23,7 @@ from omphalon.cli.options import (
     refuse_beside,
     text,
 )
-from omphalon.cli.printing import NEEDS_OUT, PrintOptions, Usual, job_of, print_lines
+from omphalon.cli.printing import NEEDS_OUT, PrintDefaults, PrintOptions, job_of, print_lines
 from omphalon.recordings.columns import FILAMENT
 from omphalon.recordings.columns import FLOW as WALLS
 from omphalon.tables.constants import FILAMENT_MM
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from omphalon.recordings.recording import Readings
     from omphalon.tables.units import Number
 
-CUBE = Usual(fast_mm_s=45.0, acceleration_mm_s2=1500.0, retract_mm=0.7)
+CUBE = PrintDefaults(fast_mm_s=45.0, acceleration_mm_s2=1500.0, retract_mm=0.7)
 
 
 @click.group(cls=Verbs)

@@ -61,11 +61,6 @@ def shaper_in_force(axis: str) -> Known:
     return known
 
 
-def target_of(heater: str) -> Known:
-    """The temperature at which a heater prints."""
-    return lambda state, given: state.facts.get(f"heaters.{heater}_target")
-
-
 def build(state: State, given: object) -> Any:
     """What moves, by which motors."""
     moves = "moving-bed" if state.facts.get("printer.bed_moves_y") else None

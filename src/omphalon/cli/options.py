@@ -76,7 +76,6 @@ class Described:
 
     more: More
     ask: Ask | None
-
     section: str  # the heading in help under which it stands
 
     def describe(self, more: More) -> None:

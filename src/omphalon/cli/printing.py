@@ -138,7 +138,7 @@ class PrintOptions:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Usual:
+class PrintDefaults:
     """What a print takes where nothing else was given."""
 
     fast_mm_s: float
@@ -147,7 +147,10 @@ class Usual:
 
 
 def job_of(
-    options: PrintOptions, usual: Usual, tool: int | None = None, width_mm: float | None = None
+    options: PrintOptions,
+    defaults: PrintDefaults,
+    tool: int | None = None,
+    width_mm: float | None = None,
 ) -> Job:
     """The job these options ask for. `width_mm`: of the line, where another option says it."""
     from omphalon.prints.job import Bed, Job
@@ -158,7 +161,7 @@ def job_of(
         "acceleration_mm_s2": options.acceleration_mm_s2,
         "retract_mm": options.retract_mm,
     }
-    usual = replace(usual, **{name: value for name, value in own.items() if value is not None})
+    chosen = replace(defaults, **{name: value for name, value in own.items() if value is not None})
     return Job(
         bed=Bed(
             x_mm=size.x_mm,
@@ -174,13 +177,13 @@ def job_of(
         layer_mm=options.layer_mm or round(options.nozzle_mm / 2, 3),
         width_mm=width_mm or options.width_mm or round(options.nozzle_mm * 1.125, 3),
         slow_mm_s=options.slow_mm_s,
-        fast_mm_s=usual.fast_mm_s,
+        fast_mm_s=chosen.fast_mm_s,
         first_mm_s=options.first_mm_s,
         travel_mm_s=options.travel_mm_s,
-        acceleration_mm_s2=usual.acceleration_mm_s2,
+        acceleration_mm_s2=chosen.acceleration_mm_s2,
         temp_c=options.temp_c,
         bed_temp_c=options.bed_temp_c,
-        retract_mm=usual.retract_mm,
+        retract_mm=chosen.retract_mm,
         retract_mm_s=options.retract_mm_s,
         fan=options.fan,
         tool=tool or 0,

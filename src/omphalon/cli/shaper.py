@@ -15,7 +15,7 @@ from omphalon.cli.groups import Asking, Verbs
 from omphalon.cli.known import bed_moves_in_y, shaper_in_force
 from omphalon.cli.numbers import Numbers
 from omphalon.cli.options import Ask, Known, argument, flag, nested, number, one_of, text, typed
-from omphalon.cli.printing import PrintOptions, Usual, job_of, print_lines
+from omphalon.cli.printing import PrintDefaults, PrintOptions, job_of, print_lines
 from omphalon.cli.shaper_check import check
 from omphalon.cli.shaper_common import (
     FREQUENCY,
@@ -24,7 +24,7 @@ from omphalon.cli.shaper_common import (
     LimitOptions,
     LogOptions,
     OfferedOptions,
-    ShaperType,
+    present_field,
 )
 
 if TYPE_CHECKING:
@@ -34,8 +34,8 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.question import ShaperInUse
 
 BY_AXIS = "name each by its axis, and measure an axis in one way"
-SWEEP = Usual(fast_mm_s=90.0, acceleration_mm_s2=2000.0, retract_mm=0.7)
-RINGING = Usual(fast_mm_s=90.0, acceleration_mm_s2=3000.0, retract_mm=0.7)
+SWEEP = PrintDefaults(fast_mm_s=90.0, acceleration_mm_s2=2000.0, retract_mm=0.7)
+RINGING = PrintDefaults(fast_mm_s=90.0, acceleration_mm_s2=3000.0, retract_mm=0.7)
 
 
 def _empty_log() -> Iterator[str]:
@@ -49,10 +49,6 @@ def _empty_log() -> Iterator[str]:
 @click.group(cls=Verbs)
 def shaper() -> None:
     """Input shaper, and the acceleration that stays clean."""
-
-
-def _beside_bands(options: ShaperPlanOptions) -> str:
-    return "" if options.bands is None else "--bands"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -205,15 +201,8 @@ class ShaperFitOptions:
     )
     choice: OfferedOptions = nested(OfferedOptions)
     limit: LimitOptions = nested(LimitOptions)
-    present_x: ShaperInUse | None = typed(
-        "--present-x",
-        ShaperType(),
-        "Shaper of X now in force, for example mzv:42:0.05.",
-        bench=_present("x"),
-    )
-    present_y: ShaperInUse | None = typed(
-        "--present-y", ShaperType(), "Shaper of Y now in force.", bench=_present("y")
-    )
+    present_x: ShaperInUse | None = present_field("x", _present("x"))
+    present_y: ShaperInUse | None = present_field("y", _present("y"))
 
 
 @shaper.command("fit", cls=Asking, short_help="Shapers and acceleration from accelerometer logs.")

@@ -11,7 +11,7 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import ColumnNames, columns_named
 from omphalon.cli.known import shaper_in_force, shapers_offered
 from omphalon.cli.numbers import Measure, numbers_of, parsed
-from omphalon.cli.options import number, one_of, typed
+from omphalon.cli.options import Known, number, one_of, typed
 from omphalon.tables.constants import SHAPER_NAMES
 
 if TYPE_CHECKING:
@@ -98,19 +98,18 @@ class ShaperType(click.ParamType):  # type: ignore[type-arg]
         )
 
 
+def present_field(axis: str, bench: Known) -> Any:
+    """The shaper of an axis that is now in force."""
+    help = f"Shaper of {axis.upper()} now in force, for example mzv:42:0.05."
+    return typed(f"--present-{axis}", ShaperType(), help, bench=bench)
+
+
 @dataclass(frozen=True, kw_only=True)
 class InUseOptions:
     """The shapers in force."""
 
-    present_x: ShaperInUse | None = typed(
-        "--present-x",
-        ShaperType(),
-        "Shaper of X now in force, for example mzv:42:0.05.",
-        bench=shaper_in_force("x"),
-    )
-    present_y: ShaperInUse | None = typed(
-        "--present-y", ShaperType(), "Shaper of Y now in force.", bench=shaper_in_force("y")
-    )
+    present_x: ShaperInUse | None = present_field("x", shaper_in_force("x"))
+    present_y: ShaperInUse | None = present_field("y", shaper_in_force("y"))
 
     def by_axis(self) -> dict[str, ShaperInUse]:
         """The shapers in force by axis."""

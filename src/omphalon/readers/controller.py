@@ -73,7 +73,7 @@ def controller_result(path: str) -> ControllerResult:
         found = dict(_labelled(line))
         waiting |= {name: found[name] for name in ("low", "high") if name in found}
         if len(waiting) == 2:
-            cycles.append((waiting["low"], waiting["high"], found.get("period")))
+            cycles.append((waiting["low"], waiting["high"], _above_zero(found.get("period"))))
             waiting = {}
         last |= found
     gains = [last[name] for name in ("kp", "ki", "kd") if name in last]
@@ -81,10 +81,15 @@ def controller_result(path: str) -> ControllerResult:
         cycles=tuple(cycles),
         bias=last.get("bias"),
         half=last.get("half"),
-        gain=last.get("gain"),
-        period_s=last.get("period"),
+        gain=_above_zero(last.get("gain")),
+        period_s=_above_zero(last.get("period")),
         gains=(gains[0], gains[1], gains[2]) if len(gains) == 3 else None,
     )
+
+
+def _above_zero(value: float | None) -> float | None:
+    """A gain or a length; what is 0 or less is none."""
+    return value if value is not None and value > 0 else None
 
 
 def _labelled(line: str) -> Iterator[tuple[str, float]]:

@@ -176,10 +176,6 @@ def _run_target(state: State, given: CaptureOptions) -> object:
     return usual_target(state, given.heat) if given.run else None
 
 
-def _beside_run(options: CaptureOptions) -> str:
-    return "" if options.run is None else "--run"
-
-
 @dataclass(frozen=True, kw_only=True)
 class CaptureOptions:
     """Options of `printer capture`."""

@@ -18,7 +18,7 @@ from omphalon.physics.arrival import Arrival, arrival_deviations, look
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.changes import Change, Pair, held_against
 from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
-from omphalon.studies.heater.excerpt import at_two_levels, target_doubts
+from omphalon.studies.heater.excerpt import SAME_C, at_two_levels, log_target
 from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
 from omphalon.tables.heaters import kind_of
@@ -270,7 +270,7 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     heater = question.which
     unit, allowed = kind_of(heater).unit_s, ALLOWED[heater]
     parts = tuple(_part(log, question) for log in logs)
-    odd = target_doubts(logs[-1], question.target_c)
+    odd = _target_doubts(logs[-1], question.target_c)
     try:
         odd += [*heater_doubts(logs[-1], heater), *log_doubts(logs[-1], question.max_temp_c)]
         if any(
@@ -371,3 +371,11 @@ def _part(log: TemperatureLog, question: CheckQuestion) -> TemperatureLog:
     t = log.time_s - log.time_s[0]
     end = np.inf if question.to_s is None else question.to_s
     return log.rows((t >= (question.from_s or 0.0)) & (t <= end))
+
+
+def _target_doubts(log: TemperatureLog, target_c: float | None) -> list[Remark]:
+    """Whether the target that was given is not the one in the log."""
+    own = log_target(log)
+    if target_c is None or own is None or abs(own - target_c) <= SAME_C:
+        return []
+    return [Remark("other-target", {"own": own, "given": target_c})]

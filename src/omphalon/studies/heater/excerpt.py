@@ -213,14 +213,6 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     )
 
 
-def target_doubts(log: TemperatureLog, target_c: float | None) -> list[Remark]:
-    """Whether the target that was given is not the one in the log."""
-    own = log_target(log)
-    if target_c is None or own is None or abs(own - target_c) <= SAME_C:
-        return []
-    return [Remark("other-target", {"own": own, "given": target_c})]
-
-
 def fahrenheit(level_c: float, goal_c: float) -> str:
     """Which of a level and a target is in °F, where they are one temperature in two units."""
     if abs((goal_c - 32) / 1.8 - level_c) < FAHRENHEIT_WITHIN_C:

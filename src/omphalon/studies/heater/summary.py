@@ -58,19 +58,6 @@ def table_of(own: Gains, gain: float, period_s: float) -> str:
     return ""
 
 
-def own_scale(fit: SummaryFit, told_gain: float | None) -> tuple[Remark, ...]:
-    """A word where the ultimate gain that a controller printed is of another full power than the
-    gains here.
-    """
-    if not told_gain or not told_gain > 0:
-        return ()
-    scale = min(FULL_POWERS, key=lambda full: abs(math.log(told_gain / fit.ultimate_gain / full)))
-    off = abs(math.log(told_gain / fit.ultimate_gain / scale))
-    if off > SCALE_WITHIN or scale == fit.full_power:
-        return ()
-    return (Remark("own-scale", {"scale": scale, "here": fit.full_power}),)
-
-
 @dataclass(frozen=True, kw_only=True)
 class CycleSummary:
     """One cycle: its highest and lowest reading in °C, and its length in s."""
@@ -82,7 +69,9 @@ class CycleSummary:
 
 @dataclass(frozen=True, kw_only=True)
 class SummaryFit:
-    """Careful gains, what they stand on, and how far off they may be (a share, 95 %)."""
+    """Careful gains, what they rest on, and how far off they may be (a share, 95 %); the gains that
+    the controller made of its test, in its scale, and by which table ("" where by none known).
+    """
 
     heater: str
     target_c: float
@@ -93,6 +82,8 @@ class SummaryFit:
     relative_spread: float
     gains: Gains
     full_power: float
+    own: Gains | None
+    own_table: str
     remarks: tuple[Remark, ...]
 
     verdict = "change"
@@ -108,6 +99,7 @@ def fit_summary(
     question: HeaterQuestion,
     powers: tuple[float, float],
     gain_scale: float,
+    reported_gain: float | None = None,
 ) -> SummaryFit:
     """Gains from the summaries of some cycles.
 
@@ -117,6 +109,7 @@ def fit_summary(
     question : target and heater
     powers : high and low, as shares of full power
     gain_scale : the number for full power in the controller's gains
+    reported_gain : the ultimate gain that the controller printed, in its scale
 
     Raises
     ------
@@ -158,7 +151,9 @@ def fit_summary(
     if not min(c.low_c for c in used) <= target <= max(c.high_c for c in used):
         raise Refusal("target-elsewhere", target=target, middle=middle)
     gain = 4 * (powers[0] - powers[1]) / 2 / (math.pi * swing / 2)
-    table = textbook(gain, period)
+    full_power = question.gain_scale or gain_scale
+    own = question.own
+    printed = reported_gain or full_power * gain
     return SummaryFit(
         heater=question.heater or heater_at(target),
         target_c=target,
@@ -167,12 +162,27 @@ def fit_summary(
         period_s=period,
         ultimate_gain=gain,
         relative_spread=math.hypot(OWN_ERROR, 2 * scatter / math.sqrt(len(used))),
-        gains=table,
-        full_power=question.gain_scale or gain_scale,
-        remarks=(Remark("summaries", {"count": len(used)}),),
+        gains=textbook(gain, period),
+        full_power=full_power,
+        own=own,
+        own_table="" if own is None else table_of(own, printed, period),
+        remarks=(
+            Remark("summaries", {"count": len(used)}),
+            *(_own_scale(printed / gain, full_power) if reported_gain else ()),
+        ),
     )
 
 
 def _scatter(values: np.ndarray) -> float:
     """Deviation by the median, as a share of it."""
     return robust_deviation(values - np.median(values)) / float(np.median(values))
+
+
+def _own_scale(printed: float, full_power: float) -> tuple[Remark, ...]:
+    """A word where the ultimate gain that a controller printed is of another full power, `printed`,
+    than the gains here.
+    """
+    scale = min(FULL_POWERS, key=lambda full: abs(math.log(printed / full)))
+    if abs(math.log(printed / scale)) > SCALE_WITHIN or scale == full_power:
+        return ()
+    return (Remark("own-scale", {"scale": scale, "here": full_power}),)

@@ -10,13 +10,7 @@ from omphalon.lines.dialect import Dialect
 from omphalon.physics.loop import Gains
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.summary import (
-    CycleSummary,
-    SummaryFit,
-    fit_summary,
-    own_scale,
-    table_of,
-)
+from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
 from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
 from omphalon.tables.units import digits, plural
 
@@ -26,16 +20,18 @@ def summary_answer(
     question: HeaterQuestion,
     powers: tuple[float, float],
     dialect: Dialect,
-    told_gain: float | None = None,
+    reported_gain: float | None = None,
 ) -> Finding:
-    """Gains from summaries of cycles, in words. `told_gain`: the ultimate gain that the controller
-    printed, in its scale.
+    """Gains from summaries of cycles, in words. `reported_gain`: the ultimate gain that the
+    controller printed, in its scale.
     """
     return answer(
         "heater-fit",
         (),
         lambda: _finding(
-            fit_summary(cycles, question, powers, dialect.gain_scale), question, dialect, told_gain
+            fit_summary(cycles, question, powers, dialect.gain_scale, reported_gain),
+            question,
+            dialect,
         ),
     )
 
@@ -44,37 +40,27 @@ def gains_alone_answer(own: Gains, gain_scale: float) -> Finding:
     """What three gains say where nothing was measured."""
 
     def find() -> Finding:
-        if min(own.kp, own.ki) <= 0:
-            raise Refusal("gains-alone", kp=own.kp, scale=gain_scale, integral="–", derivative="–")
-        integral, derivative = digits(own.kp / own.ki), digits(own.kd / own.kp)
+        integral = digits(own.kp / own.ki) if own.ki > 0 else "–"
+        derivative = digits(own.kd / own.kp) if own.kp > 0 else "–"
         facts = {"integral": integral, "derivative": derivative}
         raise Refusal("gains-alone", kp=own.kp, scale=gain_scale, **facts)
 
     return answer("heater-fit", (), find)
 
 
-def _own(fit: SummaryFit, question: HeaterQuestion, told: float | None) -> dict[str, object] | None:
-    """The gains that the controller made of its test, in its scale, and by which table. `told`: the
-    ultimate gain that it printed.
-    """
-    own = question.own
-    if own is None:
-        return None
-    table = table_of(own, told or fit.ultimate_gain * fit.full_power, fit.period_s)
-    return {**{name: getattr(own, name) for name in UNITS}, "table": table or None}
-
-
-def _own_rows(own: dict[str, object] | None) -> tuple[Shown, ...]:
-    if own is None:
+def _own_rows(fit: SummaryFit) -> tuple[Shown, ...]:
+    """The gains that the controller made of its test, and by which table."""
+    if fit.own is None:
         return ()
-    words = ", ".join(f"{name} {own[name]:.4g}" for name in UNITS)
-    return (Shown("controller's own", (words + (f", by {own['table']}" if own["table"] else ""),)),)
+    words = ", ".join(f"{name} {digits(getattr(fit.own, name))}" for name in UNITS)
+    return (
+        Shown("controller's own", (words + (f", by {fit.own_table}" if fit.own_table else ""),)),
+    )
 
 
-def _finding(
-    fit: SummaryFit, question: HeaterQuestion, dialect: Dialect, told_gain: float | None
-) -> Finding:
+def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
     gains, scaled, gain = fit.gains, fit.scaled, fit.ultimate_gain
+    own_gains = fit.own and {name: getattr(fit.own, name) for name in UNITS}
     own = gain * fit.full_power
     half = own * fit.relative_spread
     fields = {k: getattr(scaled, k) for k in UNITS}
@@ -104,11 +90,11 @@ def _finding(
             "amplitude_c": fit.amplitude_c,
             "ultimate_gain": gain,
             "ultimate_gain_spread": gain * fit.relative_spread,
-            "own": _own(fit, question, told_gain),
+            "own": own_gains and {**own_gains, "table": fit.own_table or None},
             "model": None,
             "predicted": None,
         },
-        warnings=(*fit.remarks, *own_scale(fit, told_gain)),
+        warnings=fit.remarks,
         lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
         next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
         f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
@@ -119,7 +105,7 @@ def _finding(
                 (f"{len(fit.cycles)} of {fit.period_s:.1f} s, swing ±{fit.amplitude_c:.2f} °C",),
             ),
             Shown("ultimate gain", (f"{digits(own, half, 2)} ± {digits(half, least=2)} per °C",)),
-            *_own_rows(_own(fit, question, told_gain)),
+            *_own_rows(fit),
         ),
     )
 
