@@ -17,7 +17,7 @@ from pathlib import Path
 import numpy as np
 
 from omphalon.standin.bead import Nozzle, beads
-from omphalon.standin.frame import heard
+from omphalon.standin.frame import moves_in
 from omphalon.standin.reader import Reader, corner_bulge, ladder_widths, scores_csv, tower_bulges
 
 # how small a fault is still seen, mm
@@ -52,7 +52,7 @@ def corners_csv(
     random = np.random.default_rng(reader.seed)
     found: dict[float, list[float]] = {}
     layer = 0.0
-    for bead in beads(heard(lines), nozzle, random):
+    for bead in beads(moves_in(lines), nozzle, random):
         run, layer = bead.moves, layer or bead.moves[0].z
         if len(run) == 2 and run[0].z > 1.5 * layer and min(run[0].length_mm, run[1].length_mm) > 5:
             found.setdefault(run[0].lead_s, []).append(corner_bulge(bead, bead.ends_mm[0]))

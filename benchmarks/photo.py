@@ -16,7 +16,7 @@ from scipy import ndimage
 
 from omphalon.base.arrays import Array
 from omphalon.standin.bead import BIN_MM, FINE_MM, Bead, Nozzle, beads
-from omphalon.standin.frame import Move, heard
+from omphalon.standin.frame import Move, moves_in
 
 MM_PER_INCH = 25.4
 MARGIN_MM = 9.0
@@ -106,7 +106,7 @@ def photograph(
     of one, and by how much Y leans towards X.
     """
     random = np.random.default_rng([shot.seed, 5])
-    asked = heard(lines)
+    asked = moves_in(lines)
     laid = [_misled_bead(bead, axes) for bead in beads(asked, nozzle, random)]
     moves = [_misled(move, axes) for move in asked]
     view = _view(moves, shot)

@@ -20,7 +20,7 @@ from omphalon.standin.frame import (
     Swing,
     chirp,
     driven,
-    heard,
+    moves_in,
     sensed,
     sweep_log,
     swung,
@@ -271,7 +271,7 @@ def test_the_stand_in_hears_plain_moves():
         "; only a note",
         "G1 Z3",
     ]
-    moves = heard(lines)
+    moves = moves_in(lines)
     assert [(m.x1, m.y1, m.z) for m in moves] == [(10, 5, 0), (20, 5, 0), (20, 5, 3)]
     assert moves[1].fed_mm == 0.5 and moves[1].speed_mm_s == 20
     assert {(m.lead_s, m.acceleration_mm_s2) for m in moves} == {(0.05, 1500.0)}

@@ -12,9 +12,9 @@ from test_ended import Terminal
 def test_stages_are_heard_within_and_nowhere_else():
     heard = []
     stages.begins("nobody hears")
-    with stages.heard_by(heard.append):
+    with stages.reported_to(heard.append):
         stages.begins("one")
-        with stages.heard_by(lambda words: heard.append(words.upper())):
+        with stages.reported_to(lambda words: heard.append(words.upper())):
             stages.begins("two")
         stages.begins("three")
     stages.begins("nobody hears")

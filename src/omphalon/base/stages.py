@@ -7,23 +7,23 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 
 
-def _unheard(words: str) -> None:
+def _unreported(words: str) -> None:
     """Nobody looks on."""
 
 
-_heed: ContextVar[Callable[[str], None]] = ContextVar("heed", default=_unheard)
+_listener: ContextVar[Callable[[str], None]] = ContextVar("listener", default=_unreported)
 
 
 def begins(words: str) -> None:
     """A stage of the work begins: "the gains are chosen"."""
-    _heed.get()(words)
+    _listener.get()(words)
 
 
 @contextmanager
-def heard_by(heed: Callable[[str], None]) -> Iterator[None]:
-    """Within it, each stage that begins is told to `heed`."""
-    before = _heed.set(heed)
+def reported_to(listener: Callable[[str], None]) -> Iterator[None]:
+    """Within it, each stage that begins is reported to `listener`."""
+    before = _listener.set(listener)
     try:
         yield
     finally:
-        _heed.reset(before)
+        _listener.reset(before)

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from omphalon.base.errors import echoed
-from omphalon.base.stages import heard_by
+from omphalon.base.stages import reported_to
 
 LONG_S = 1.0  # a command that takes longer says what it is at
 
@@ -33,7 +33,7 @@ def shown_at_work(quiet: bool) -> Iterator[None]:
     shower = threading.Thread(target=show, daemon=True)
     shower.start()
     try:
-        with heard_by(stage.append):
+        with reported_to(stage.append):
             yield
     finally:
         over.set()

@@ -49,7 +49,7 @@ class Log:
             raise UnwritableFile(
                 f"{echoed(self.path)}: cannot be written any more ({error.strerror}); it holds "
                 f"{self.rows} reports",
-                "make room, and begin again",
+                "make room, and start over",
             ) from error
 
 

@@ -202,7 +202,7 @@ class Oscillation(Course):
             raise LinkFault(
                 f"the test ended after {max(done, 0)} of {self.wanted} cycles: it was broken off, "
                 "or the printer gave it up",
-                "look at its own words and at its panel, and begin again",
+                "look at its own words and at its panel, and start over",
             )
 
 

@@ -264,7 +264,7 @@ class Dialogue:
             raise LinkFault(
                 f"the printer asks for line {one.number} at line {pending.number}: it has lost "
                 "count, or restarted",
-                "begin again",
+                "start over",
             )
 
     def _done(self, pending: Pending) -> None:

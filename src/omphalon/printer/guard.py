@@ -243,9 +243,7 @@ class Guard:
                     "look at cable and sensor; --silence sets how long it may take",
                 )
         if self.begun_s is not None and now_s - self.begun_s > LONGEST_RUN_S:
-            raise Unsafe(
-                f"heaters have been on for {LONGEST_RUN_S / 3600:.0f} hours", "begin again"
-            )
+            raise Unsafe(f"heaters have been on for {LONGEST_RUN_S / 3600:.0f} hours", "start over")
 
     def _most(self, name: str, one: _Watched) -> float:
         """The most that a heater may read: ours, never what the printer reports as its target."""

@@ -217,7 +217,7 @@ class Keeper:
             else:
                 peer.closed = True  # nothing is known of the printer yet: it is read there
         if not by_owner:
-            self.tell({"fault": as_fault(LinkFault(why, "begin again")), "off": asdict(off)})
+            self.tell({"fault": as_fault(LinkFault(why, "start over")), "off": asdict(off)})
         self.waiting.clear()
         self.asked.clear()
         self.stop = None
@@ -281,7 +281,7 @@ class Keeper:
     def printer(self) -> Link:
         """The link, while it is of use."""
         if self.link is None:
-            raise LinkFault("the link was given up", "begin again")
+            raise LinkFault("the link was given up", "start over")
         return self.link
 
     def tell_line(self, line: str, slow: bool) -> list[str]:

@@ -181,7 +181,7 @@ class KeptPrinter:
     def _alone(self) -> None:
         """The keeper is gone without a word: this process switches the heaters off itself."""
         self.off = self.off or cooled_here(self.options)
-        self._call_off(LinkFault("the keeper of the port was ended, or hung", "begin again"))
+        self._call_off(LinkFault("the keeper of the port was ended, or hung", "start over"))
 
     # ---- what a command asks for
 

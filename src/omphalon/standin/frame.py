@@ -37,7 +37,7 @@ class Move:
         return float(((self.x1 - self.x0) ** 2 + (self.y1 - self.y0) ** 2) ** 0.5)
 
 
-def heard(lines: Iterable[str], acceleration_mm_s2: float = 3000.0) -> list[Move]:
+def moves_in(lines: Iterable[str], acceleration_mm_s2: float = 3000.0) -> list[Move]:
     """Moves out of G-code with absolute places and relative feed; LEAD, PUSH as in the stand-in's
     dialect.
     """
@@ -270,7 +270,7 @@ def driven(lines: Iterable[str], axis: str, still_s: float = 2.0) -> Array:
     for a turn about.
     """
     at, speed = [0.0, still_s], [0.0, 0.0]
-    for move in heard(lines):
+    for move in moves_in(lines):
         way = move.x1 - move.x0 if axis == "x" else move.y1 - move.y0
         if way == 0:
             continue

@@ -12,7 +12,7 @@ import numpy as np
 
 from omphalon.base.arrays import Array, Mask
 from omphalon.standin.bead import Bead, Nozzle, beads
-from omphalon.standin.frame import Move, heard
+from omphalon.standin.frame import Move, moves_in
 
 CORNER_MM = 1.5  # to both sides of a corner, where a bulge is seen
 
@@ -57,7 +57,7 @@ def tower_bulges(
     that close), and whether that corner was passed slowly.
     """
     heights, bulges, speeds, layer = [], [], [], 0.0
-    for bead in beads(heard(lines), nozzle, random):
+    for bead in beads(moves_in(lines), nozzle, random):
         layer = layer or bead.moves[0].z
         right, front = max(m.x1 for m in bead.moves), min(m.y1 for m in bead.moves)
         for move, end in zip(bead.moves, bead.ends_mm, strict=True):
@@ -75,7 +75,7 @@ def ladder_widths(
     slowing down.
     """
     found = []
-    for bead in beads(heard(lines), nozzle, random):
+    for bead in beads(moves_in(lines), nozzle, random):
         run = bead.moves
         slow, fast = run[::2], run[1::2]
         if len(run) < 3 or len(run) % 2 == 0 or not _in_turn(slow, fast):

@@ -197,7 +197,7 @@ def revert(one: Bench, setting: str | None, date: str | None, entry: int | None)
 
 @click.command("trial", short_help="Record a trial print, or rank them.")
 @click.option("--changed", "changes", multiple=True, metavar="TEXT", help="What was changed.")
-@click.option("--outcome", metavar="TEXT", help="What came out.")
+@click.option("--outcome", metavar="TEXT", help="How the print is.")
 @click.option("--score", type=float, metavar="N", help="How good, higher is better.")
 @click.option("--photo", help="A picture of it.")
 @click.option("--rank", is_flag=True, help="Which changes made most difference.")
@@ -232,7 +232,7 @@ def trial(
     click.echo(f"recorded as entry {number}")
     if len(changes) > 1:
         click.echo(
-            f"warning: {len(changes)} things changed at once: what came out cannot be told apart",
+            f"warning: {len(changes)} things changed at once: their effects cannot be told apart",
             err=True,
         )
 

@@ -1,5 +1,5 @@
 """omphalon farm fit; compare and show are registered below. A farm's job is a command of ours: its
-words go in at the same door, the answer comes out as the document that --json prints.
+words go in at the same door, the answer is the document that --json prints.
 """
 
 from __future__ import annotations

@@ -149,7 +149,7 @@ class StandInOptions:
     )
 
 
-@printer.command("stand-in", short_help="A printer that is not there, to try everything on.")
+@printer.command("stand-in", short_help="Simulates a printer, to try everything on.")
 @takes(StandInOptions)
 def stand_in(options: StandInOptions) -> None:
     """Be Fulmar, a made-up printer, on this computer: heaters, extruder, frame, filament.

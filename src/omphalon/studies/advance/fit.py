@@ -268,8 +268,8 @@ def _remarks(read: Readout, best: Best, question: AdvanceQuestion) -> list[Remar
     if best.second:
         out.append(Remark("two-best"))
     least, most = read.drive.usual_s
-    untold = question.drive is None and 0.1 < best.value < 0.2  # between the two kinds of drive
-    if not least * 0.999 <= best.value <= most * 1.001 or untold:
+    unnamed = question.drive is None and 0.1 < best.value < 0.2  # between the two kinds of drive
+    if not least * 0.999 <= best.value <= most * 1.001 or unnamed:
         facts = {"value": best.value, "drive": read.drive.name, "least": least, "most": most}
         out.append(Remark("unusual-for-drive", facts))
     values = read.values_s[best.keep]

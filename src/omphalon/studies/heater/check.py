@@ -25,7 +25,7 @@ from omphalon.tables.heaters import kind_of
 
 FULL_BUSY = 0.9  # of the hold with the power at an end
 BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
-HEARD = 2.5  # times the noise: a ripple that the moves of the power bring about
+CLEAR_OF_NOISE = 2.5  # times the noise: a ripple that the moves of the power bring about
 WINDUP_UNITS = 0.13  # an overshoot that stays so long is a filled integral
 FEWEST_REPORTS = 20  # that a loop is judged by
 SHORTEST_UNITS, HELD_UNITS = 1 / 2, 1 / 6  # of a log, and of the hold in it
@@ -180,7 +180,7 @@ ROWS = (
         allowed=lambda s: 100 * s.allowed.chatter,
         beyond=lambda s: (
             (s.arrival.chatter or 0) > s.allowed.chatter
-            and (s.arrival.ripple_c or 0) > HEARD * s.arrival.noise_c
+            and (s.arrival.ripple_c or 0) > CLEAR_OF_NOISE * s.arrival.noise_c
         ),
     ),
 )

@@ -284,9 +284,9 @@ AXIS: Measurand[AxisQuestion] = Measurand(
         "axis {name} moves {value:.5f} ± {half:.5f} of what is asked: {formula} = {best:.8g}",
     ),
     means=(
-        "a part of 100 mm comes out right to {widest_percent:.2f} mm, as far as steps have a say",
-        "a part of 100 mm comes out {percent:.2f} mm too long in {NAME} now",
-        "a part of 100 mm comes out {percent:.2f} mm too short in {NAME} now",
+        "a part of 100 mm is right to {widest_percent:.2f} mm, as far as steps have a say",
+        "a part of 100 mm is {percent:.2f} mm too long in {NAME} now",
+        "a part of 100 mm is {percent:.2f} mm too short in {NAME} now",
     ),
     again=(
         "nothing to enter; measure again after a change of belt, pulley, screw or motor",

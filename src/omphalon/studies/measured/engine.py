@@ -201,7 +201,7 @@ class Fitted(Generic[Question]):
 
 
 def fit(quantity: Measurand[Question], readings: Readings, question: Question) -> Fitted[Question]:
-    """Find the setting with which a quantity comes out right.
+    """Find the setting with which a quantity is right.
 
     Raises Refusal if the readings cannot carry an answer; UsageError, BadReading if readings are
     missing or cannot be.

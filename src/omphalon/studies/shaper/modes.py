@@ -117,12 +117,12 @@ def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> 
     )
 
 
-Heard = tuple[Response, int, HowRead]
+FittedLog = tuple[Response, int, HowRead]
 
 
 def _tapped(
     log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Remark]
-) -> Heard:
+) -> FittedLog:
     """The free decays of taps, the sensor's axis, and how they were read."""
     loud = np.array([float(np.var(even[k])) if k in even else 0.0 for k in range(3)])
     chosen = _chosen(log, loud, given, axis, odd)
@@ -137,7 +137,7 @@ def _tapped(
 
 def _swept(
     log: MotionLog, even: dict[int, Array], given: str | None, axis: str, odd: list[Remark]
-) -> Heard:
+) -> FittedLog:
     """What the sweep excites when it passes, the sensor's axis, and how it was read."""
     seen = {k: sweep.spectra(v, float(log.time_s[0])) for k, v in even.items()}
     one = next(iter(seen.values()))
@@ -186,17 +186,17 @@ def _fit_decays(response: Response) -> ModeFit:
     """
 
     @functools.cache
-    def heard(quarter: int) -> ModeFit:
+    def fitted(quarter: int) -> ModeFit:
         """The fit for a blow so many quarters of a sample earlier than SKIP_S."""
         return fit_modes(response, decays(SKIP_S + quarter / (4 * sweep.RATE_HZ)), undriven)
 
     def worse(quarter: int) -> float:
-        return heard(quarter).score + 10 * len(heard(quarter).modes)
+        return fitted(quarter).score + 10 * len(fitted(quarter).modes)
 
     best = min(range(-4, 17, 4), key=worse)
     for near in (2, 1):
         best = min((best - near, best, best + near), key=worse)
-    return heard(best)
+    return fitted(best)
 
 
 def _moving(log: MotionLog, given: str | None) -> list[int]:
