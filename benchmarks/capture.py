@@ -21,6 +21,7 @@ from omphalon.lines.dialect import load_dialect
 from omphalon.printer.capture import capture, new_log
 from omphalon.printer.course import Watching
 from omphalon.printer.link import Link
+from omphalon.tables.heaters import HOTEND
 
 EVERY_S = 0.1
 
@@ -78,7 +79,7 @@ def a_day(hours: float) -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = str(Path(folder) / "log.csv")
         with new_log(path, []) as log:
-            done = capture(link, Watching([], hours * 3600 - 1), "hotend", log, look)
+            done = capture(link, Watching([], hours * 3600 - 1, HOTEND), HOTEND, log, look)
         rows = rows_in(path)
     spent = time.process_time() - begun
     share = spent / (hours * 3600)

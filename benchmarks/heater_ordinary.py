@@ -24,7 +24,7 @@ import numpy as np
 
 from omphalon.answers.remarks import Refusal
 from omphalon.recordings.recording import TemperatureLog
-from omphalon.standin.heater import Heater
+from omphalon.standin.heater import SimulatedHeater
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.samples import FULMAR_HOTEND
 from omphalon.studies.changes import held_against
@@ -176,7 +176,7 @@ def _line(name: str, rows: list[Row]) -> None:
     )
 
 
-def _pair(job: tuple[int, Heater, bool]) -> list[str]:
+def _pair(job: tuple[int, SimulatedHeater, bool]) -> list[str]:
     """Which figures are named as changed between an unchanged heater's log and another one's."""
     seed, later, averaged = job
     gains = (0.13, 0.0085, 0.2)

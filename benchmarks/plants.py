@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 
 from families import Chain
-from omphalon.standin.heater import Heater
+from omphalon.standin.heater import SimulatedHeater
 from omphalon.standin.oscillation import Test
 from scored import day_score
 
@@ -31,7 +31,7 @@ class Plant:
 
     name: str
     bed: bool
-    heater: Heater | Chain
+    heater: SimulatedHeater | Chain
     target_c: float
     test: Test
 
@@ -57,7 +57,7 @@ def draw(number: int, bed: bool) -> Plant:
     if bed:
         mass, inner = power / log_between(0.2, 0.9), between(0.3, 0.75)
         edge = between(0.1, 0.5)
-        made = Heater(
+        made = SimulatedHeater(
             power_w=power,
             heated_j_c=mass * inner,
             second_j_c=mass * (1 - inner),
@@ -76,7 +76,7 @@ def draw(number: int, bed: bool) -> Plant:
     else:
         block = power / between(1.8, 4.5)
         edge = between(0.02, 0.1)
-        made = Heater(
+        made = SimulatedHeater(
             power_w=power,
             heated_j_c=block * between(0.1, 0.3),
             second_j_c=block,
@@ -284,7 +284,7 @@ FAMILY_SEARCH = "9 rounds of 400, width 2.6 shrinking by 0.6, one seed"
 WIDTH = {2: 1.6, 1: 2.6}
 
 
-def _pace(made: Heater | Chain) -> tuple[float, float]:
+def _pace(made: SimulatedHeater | Chain) -> tuple[float, float]:
     """Rise at full power (°C/s), and about how late the sensor sees it (s)."""
     if isinstance(made, Chain):
         between = sum(made.capacity_j_c[: made.seen]) / 2 / made.coupling_w_c[0]

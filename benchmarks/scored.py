@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from omphalon.standin.heater import Heater, Lanes, lanes_of, quantised
+from omphalon.standin.heater import Lanes, SimulatedHeater, lanes_of, quantised
 from omphalon.standin.loop import BAND_C, CONTROL_S, FILTER_S
 
 # The four days over which a loop is scored: as it is, and three others.
@@ -49,7 +49,7 @@ class Run:
 
 
 def heat_up(
-    heaters: list[Heater], copies: int, target_c: float, limit: float, step_s: float
+    heaters: list[SimulatedHeater], copies: int, target_c: float, limit: float, step_s: float
 ) -> tuple[Lanes, np.ndarray]:
     """Lanes that stand where the loop takes over, each at its own time since the cold start."""
     cold, ready = lanes_of(heaters, 1, step_s), lanes_of(heaters, copies, step_s)
@@ -130,7 +130,7 @@ class Tally:
 
 
 def run_loop(
-    heaters: list[Heater],
+    heaters: list[SimulatedHeater],
     gains: np.ndarray,
     target_c: float,
     *,
@@ -163,7 +163,7 @@ def run_loop(
 
 
 def day_score(
-    heater: Heater,
+    heater: SimulatedHeater,
     gains: np.ndarray,
     target_c: float,
     *,

@@ -1,4 +1,4 @@
-"""Heater fits through the built program, judged by the stand-in's own simulation."""
+"""SimulatedHeater fits through the built program, judged by the stand-in's own simulation."""
 
 import gzip
 import json

@@ -10,7 +10,7 @@ from omphalon.physics.aims import AIMS
 from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.thermal import ThermalModel
 from omphalon.physics.thermal_fit import fit_thermal
-from omphalon.standin.heater import Heater
+from omphalon.standin.heater import SimulatedHeater
 from omphalon.standin.oscillation import Test, oscillation_log
 from scored import run_loop
 
@@ -111,7 +111,7 @@ def test_noise_level_is_found_under_a_curve(sigma):
     )
 
 
-SIMPLE = Heater(
+SIMPLE = SimulatedHeater(
     power_w=45.0,
     heated_j_c=15.0,
     second_j_c=0.3,

@@ -16,6 +16,7 @@ from omphalon.printer.off import seen_off, switch_off
 from omphalon.printer.send import lines_of, send
 from omphalon.recordings.reports import Heating, Status, report_of
 from omphalon.report.live import drawn, headline, near_target
+from omphalon.tables.heaters import HOTEND, Heater
 
 
 def test_a_frame_holds_number_and_check_sum():
@@ -198,7 +199,7 @@ def seen_by(guard, rows, real=None):
 @pytest.mark.parametrize("rows, words", HEATED.values(), ids=HEATED)
 def test_a_heater_that_must_not_go_on_is_stopped(rows, words):
     guard = Guard(GuardLimits())
-    guard.asked("hotend", 235.0, 0.0)
+    guard.asked(HOTEND, 235.0, 0.0)
     if words is None:
         seen_by(guard, rows)
     else:
@@ -208,7 +209,7 @@ def test_a_heater_that_must_not_go_on_is_stopped(rows, words):
 
 def test_a_stamp_that_stands_still_stops_no_guard():
     guard = Guard(GuardLimits())
-    guard.asked("hotend", 235.0, 0.0)
+    guard.asked(HOTEND, 235.0, 0.0)
     rows = [(5.0, 100.0, 235.0, 127)] * 100
     with pytest.raises(Unsafe, match="full power for a minute"):
         for n, row in enumerate(rows):
@@ -217,9 +218,9 @@ def test_a_stamp_that_stands_still_stops_no_guard():
 
 def test_a_line_that_ends_it_has_its_time_to_come_through():
     guard = Guard(GuardLimits())
-    guard.asked("hotend", 235.0, 0.0)
+    guard.asked(HOTEND, 235.0, 0.0)
     seen_by(guard, [(float(n), 230.0, 235.0, 60) for n in range(5)])
-    guard.asked("hotend", 0.0, 5.0)
+    guard.asked(HOTEND, 0.0, 5.0)
     seen_by(guard, [(float(n), 230.0, 235.0, 60) for n in range(5, 15)])
     with pytest.raises(Unsafe, match="235 °C that was not asked for here"):
         seen_by(guard, [(float(n), 230.0, 235.0, 60) for n in range(15, 20)])
@@ -236,7 +237,7 @@ def test_a_line_that_ends_it_has_its_time_to_come_through():
 )
 def test_only_a_reading_of_the_heater_proves_that_it_lives(line, words):
     guard = Guard(GuardLimits())
-    guard.asked("bed", 60.0, 0.0)
+    guard.asked(Heater("bed"), 60.0, 0.0)
     with pytest.raises(Unsafe, match=words):
         for second in range(20):
             report = report_of(line)
@@ -286,14 +287,14 @@ def square(seconds, told=235.0):
     ids=["acknowledged at its end", "acknowledged at once", "target not told"],
 )
 def test_a_test_ends_when_it_is_over(rows, waiting, over):
-    course = Oscillation("M303 E0 S235 C5", "hotend", 235.0, None, 5)
+    course = Oscillation("M303 E0 S235 C5", HOTEND, 235.0, None, 5)
     ended, _ = moments(course, rows, waiting)
     assert ended == pytest.approx(over, abs=12)
     assert course.cycles() == 4
 
 
 def test_time_left_is_told_by_the_last_cycles():
-    course = Oscillation("M303 E0 S235 C8", "hotend", 235.0, None, 8)
+    course = Oscillation("M303 E0 S235 C8", HOTEND, 235.0, None, 8)
     moments(course, square(200)[:95])
     # ten times on in all, every 20 s: the last begins at 180 s
     now = Moment(time_s=94.0, seen=Heating(temperature_c=235.0), waiting=True)
@@ -302,7 +303,7 @@ def test_time_left_is_told_by_the_last_cycles():
 
 def test_a_hold_turns_the_fan_on_late_and_ends():
     blow, later = "M106 S255", [(120.0, "M106 S255")]
-    course = HeatAndHold("hotend", 235.0, ["M107", "M104 S235"], later, 200.0, blow)
+    course = HeatAndHold(235.0, ["M107", "M104 S235"], later, 200.0, blow)
     assert course.start() == ["M107", "M104 S235"] and course.blows() is False
     rows = [(float(t), min(20 + 2.0 * t, 235.0), 235.0, 127.0) for t in range(600)]
     over, lines = moments(course, rows)
@@ -321,14 +322,17 @@ def test_cold_is_cold_enough_or_cools_no_more():
 
 def test_watching_ends_after_its_time():
     rows = [(t * 0.1, 20.0, 0.0, 0.0) for t in range(1000)]
-    assert moments(Watching([], 30.0), rows)[0] == pytest.approx(30.0, abs=0.11)
-    assert moments(Watching([], None), rows)[0] is None
+    assert moments(Watching([], 30.0, HOTEND), rows)[0] == pytest.approx(30.0, abs=0.11)
+    assert moments(Watching([], None, HOTEND), rows)[0] is None
 
 
 def test_watching_what_a_line_has_heated_ends_when_it_has_been_off_for_long():
     rows = [(float(t), 200.0, 235.0 if t < 100 else 0.0, 127.0 * (t < 100)) for t in range(400)]
-    assert moments(Watching(["M303 E0 S235 C8"], None), rows, waiting=False)[0] == 220.0
-    assert moments(Watching(["M105"], None), [(t, 20.0, 0.0, 0.0) for t, *_ in rows])[0] is None
+    assert moments(Watching(["M303 E0 S235 C8"], None, HOTEND), rows, waiting=False)[0] == 220.0
+    assert (
+        moments(Watching(["M105"], None, HOTEND), [(t, 20.0, 0.0, 0.0) for t, *_ in rows])[0]
+        is None
+    )
 
 
 @pytest.mark.parametrize(
@@ -505,7 +509,7 @@ def test_what_was_never_acknowledged_is_in_doubt():
 
 def test_reports_are_asked_for_where_they_do_not_come_by_themselves():
     wire, link = linked(M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
-    done = capture(link, Watching([], 20.0), "hotend", None, lambda s: None, 0.5)
+    done = capture(link, Watching([], 20.0, HOTEND), HOTEND, None, lambda s: None, 0.5)
     assert done.reports == pytest.approx(41, abs=3) and done.with_power
     assert set(wire.heard[2:]) == {"M105"}
 
@@ -518,7 +522,7 @@ def test_reports_are_asked_for_where_they_do_not_come_by_themselves():
 def test_a_printer_that_does_not_report_by_itself_is_asked(answer):
     wire, link = linked(M155=answer, M105=b"ok T:20.0 /0.0 B:20.0 /0.0 @:0 B@:0\n")
     link.ask_for_reports(1.0)
-    done = capture(link, Watching([], 20.0), "hotend", None, lambda s: None)
+    done = capture(link, Watching([], 20.0, HOTEND), HOTEND, None, lambda s: None)
     assert done.reports >= 6
 
 

@@ -9,6 +9,7 @@ from omphalon.base.errors import OmphalonError
 from omphalon.readers.acceleration import AxesWanted as Motion
 from omphalon.readers.acceleration import read_motion
 from omphalon.readers.temperature import Wanted, read_temperature
+from omphalon.tables.heaters import HOTEND, Heater
 
 TIME = np.arange(0, 40, 1.0)
 TEMP = np.round(25 + 3.25 * TIME, 2)
@@ -100,7 +101,7 @@ CASES = {
             "time,bed_temp,bed_power,nozzle_temp,nozzle_target,nozzle_power",
             "{t:.1f},22.5,0,{c:.2f},{g:.0f},{p:g}",
         ),
-        {"heater": "hotend"},
+        {"heater": HOTEND},
         set(),
     ),
     "out of order, doubled": (
@@ -117,20 +118,24 @@ CASES = {
     "console, clock": (console(clock), {"full_power": 127.0}, {"heater-guessed"}),
     "console, brackets": (
         console(lambda t: f"[{clock(t)}] recv:"),
-        {"heater": "hotend"},
+        {"heater": HOTEND},
         {"power-scale-guessed"},
     ),
     "console, seconds": (
         console(lambda t: f"{t + 1000:.2f}"),
-        {"heater": "hotend", "full_power": 127.0},
+        {"heater": HOTEND, "full_power": 127.0},
         set(),
     ),
     "console, no time": (
         console(lambda t: ""),
-        {"heater": "hotend", "every_s": 1.0},
+        {"heater": HOTEND, "every_s": 1.0},
         {"power-scale-guessed"},
     ),
-    "console, bed": (console(clock, bed=True), {"heater": "bed", "full_power": 127.0}, set()),
+    "console, bed": (
+        console(clock, bed=True),
+        {"heater": Heater("bed"), "full_power": 127.0},
+        set(),
+    ),
     "blanks": (table("time  temperature  power", "{t:.1f}   {c:.2f}  {p:g}"), {}, set()),
     "blanks, units apart": (
         table("time [s]  temp [°C]  power [%]", "{t:.1f}   {c:.2f}  {p:g}", scale=100),
@@ -176,22 +181,22 @@ CASES = {
     "wide letters": (("\ufeff" + PLAIN).encode("utf-16-le"), {}, set()),
     "console, no slash": (
         console(clock).replace(" /150.00", ""),
-        {"heater": "hotend", "full_power": 127.0},
+        {"heater": HOTEND, "full_power": 127.0},
         set(),
     ),
     "console, target 0": (
         console(clock).replace("/150.00", "/0.00"),
-        {"heater": "hotend", "full_power": 127.0},
+        {"heater": HOTEND, "full_power": 127.0},
         set(),
     ),
     "console, decimal comma": (
         console(lambda t: f"{t:.2f}").replace("T:", "T:").replace(".", ","),
-        {"heater": "hotend", "full_power": 127.0},
+        {"heater": HOTEND, "full_power": 127.0},
         set(),
     ),
     "console, local date": (
         console(lambda t: f"{23 + (t >= 10)}.11.2026 {clock(t)[:8]} <"),
-        {"heater": "hotend", "full_power": 127.0},
+        {"heater": HOTEND, "full_power": 127.0},
         set(),
     ),
     "console, bed found": (console(clock, bed=True), {"full_power": 127.0}, {"heater-guessed"}),
@@ -246,7 +251,7 @@ def test_the_row_of_a_bad_cell_is_named(tmp_path):
 def test_what_stands_for_full_power_is_said_where_it_is_guessed(text, scale, guessed, tmp_path):
     path = tmp_path / "log.csv"
     path.write_text(text)
-    log = read_temperature(str(path), Wanted(heater="hotend"))
+    log = read_temperature(str(path), Wanted(heater=HOTEND))
     assert log.power_scale == scale
     assert ("power-scale-guessed" in {n.code for n in log.notes}) is guessed
 

@@ -5,12 +5,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from omphalon.standin.heater import Heater, Lanes, quantised
+from omphalon.standin.heater import Lanes, SimulatedHeater, quantised
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 from scored import run_loop
 
-LOOPED = Heater(
+LOOPED = SimulatedHeater(
     power_w=45.0,
     heated_j_c=3.0,
     second_j_c=13.0,
@@ -23,7 +23,7 @@ LOOPED = Heater(
     dead_time_s=0.9,
     ambient_c=20.0,
 )  # under the reference loop
-PLAIN = Heater(
+PLAIN = SimulatedHeater(
     power_w=40.0,
     heated_j_c=20.0,
     second_j_c=1e-3 * 20,
@@ -67,7 +67,7 @@ def test_dead_time_is_kept(dead):
 @pytest.mark.slow
 @pytest.mark.parametrize("growth, place", [(0.0, 0.0), (0.002, 0.0), (0.002, 1.0)])
 def test_power_in_is_power_lost_at_the_end(growth, place):
-    heater = Heater(
+    heater = SimulatedHeater(
         power_w=40.0,
         heated_j_c=3.0,
         second_j_c=12.0,
@@ -87,7 +87,7 @@ def test_power_in_is_power_lost_at_the_end(growth, place):
 
 
 def test_the_fan_adds_to_the_second_mass_losses():
-    heater = Heater(
+    heater = SimulatedHeater(
         power_w=40.0,
         heated_j_c=3.0,
         second_j_c=12.0,

@@ -17,6 +17,7 @@ from omphalon.bench.journal import digest
 from omphalon.lines.codes import asked_by_name, codes_of, off_lines, targets_of, unfit
 from omphalon.lines.dialect import load_dialect
 from omphalon.printer.port import address_of
+from omphalon.tables.heaters import Heater
 from rig import StandIn
 
 STAND_IN = load_dialect("stand-in")
@@ -199,7 +200,8 @@ def test_a_dialect_in_which_a_line_heats_that_should_not_is_refused(setting, lin
 
 @pytest.mark.parametrize("name", ["default", "stand-in"])
 def test_the_dialects_that_ship_switch_off(name):
-    lines = off_lines(load_dialect(name), ("hotend", "hotend 1", "bed", "chamber"))
+    heaters = map(Heater.named, ("hotend", "hotend 1", "bed", "chamber"))
+    lines = off_lines(load_dialect(name), heaters)
     assert lines == ["M108", "M104 S0", "M104 T1 S0", "M140 S0", "M141 S0", "M107"]
 
 
@@ -278,7 +280,7 @@ READ = {
 
 @pytest.mark.parametrize("line, targets", READ.items())
 def test_what_a_line_heats_is_read_in_any_spelling(line, targets):
-    assert targets_of(line, STAND_IN) == targets
+    assert {str(h): c for h, c in targets_of(line, STAND_IN).items()} == targets
 
 
 @pytest.mark.parametrize(

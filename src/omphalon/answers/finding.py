@@ -9,6 +9,7 @@ from typing import Any, Literal, Protocol
 
 from omphalon.answers.remarks import Refusal, Remark, each_once
 from omphalon.answers.settings import Setting, documents
+from omphalon.tables.tools import FIRST, Tool
 
 Verdict = Literal["change", "keep"]
 EXIT_CODES = {"change": 0, "keep": 0, "retest": 3}
@@ -48,7 +49,7 @@ class Finding:
     headline: tuple[Shown, ...] = ()
     table: tuple[Shown, ...] = ()
     picture: Any = None
-    tool: int = 0
+    tool: Tool = FIRST
     parts: tuple[Finding, ...] = ()
 
     @property
@@ -64,7 +65,7 @@ class Finding:
         return {
             "omphalon": version,
             "kind": self.kind,
-            **({"tool": self.tool} if self.tool else {}),
+            **({"tool": self.tool.number} if self.tool else {}),
             "verdict": self.verdict,
             "because": self.because,
             "means": self.means or None,
@@ -93,7 +94,7 @@ class Plan:
     warnings: tuple[Remark, ...] = ()
     settings: dict[str, Any] = field(default_factory=dict)
     picture: Any = None
-    tool: int = 0
+    tool: Tool = FIRST
 
     exit_code = 0
 
@@ -102,7 +103,7 @@ class Plan:
         return {
             "omphalon": version,
             "kind": self.kind,
-            **({"tool": self.tool} if self.tool else {}),
+            **({"tool": self.tool.number} if self.tool else {}),
             "settings": plain(self.settings, places=None),
             "steps": list(self.steps),
             "warnings": [w.document() for w in self.warnings],

@@ -9,15 +9,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from omphalon.tables.rows import rows_of
+from omphalon.tables.tools import Tool
 
 GAINS = ("kp", "ki", "kd")
-# settings that each tool has for itself
-SETTINGS_OF_TOOL = ("hotend-gains", "steps-e", "flow", "advance")
-
-
-def tool_key(key: str, tool: int | None) -> str:
-    """A setting's key, where it is of that tool: `flow@1`; tool 0 has the plain ones."""
-    return f"{key}@{tool}" if tool and key in SETTINGS_OF_TOOL else key
 
 
 @dataclass(frozen=True)
@@ -36,7 +30,7 @@ class Setting:
     @property
     def unit(self) -> str:
         """Its unit; nothing where it has none."""
-        return UNITS[self.key.partition("@")[0]].get(self.field, "")
+        return UNITS[Tool.in_key(self.key)[0]].get(self.field, "")
 
     @property
     def of(self) -> str:
@@ -109,7 +103,7 @@ def documents(kind: str, settings: Iterable[Setting]) -> tuple[dict[str, Any], d
 
 def settings_in(document: Mapping[str, Any]) -> list[Setting]:
     """The settings in the document of an answer, by their tool; none where it gives none."""
-    tool = document.get("tool")
+    tool = Tool(document.get("tool") or 0)
     kind, evidence = str(document.get("kind")), document.get("evidence") or {}
     values, spread = document.get("settings") or {}, document.get("spread") or {}
     heater = evidence.get("heater") if kind == "heater-fit" else None
@@ -119,7 +113,7 @@ def settings_in(document: Mapping[str, Any]) -> list[Setting]:
         if value is not None:
             own = _at(evidence, (of, "best", steps[-1])) if steps[0] == of else None
             best = next((b for b in (own, _at(evidence, ("best", *steps))) if b is not None), None)
-            found.append(Setting(tool_key(key, tool), field, value, _at(spread, steps), best))
+            found.append(Setting(tool.setting(key), field, value, _at(spread, steps), best))
     return found
 
 

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from omphalon.answers.settings import tool_key
 from omphalon.base.errors import UnwritableFile, UsageError, echoed
 from omphalon.base.files import put_bytes, small_file
 from omphalon.bench.facts import (
@@ -27,6 +26,7 @@ from omphalon.bench.journal import PATIENCE_S, Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
 from omphalon.bench.work import State, check_keys, reason, verified
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
+from omphalon.tables.tools import FIRST, Tool
 
 FACTS_FILE, JOURNAL_FILE = "bench.toml", "bench.db"
 MOST_PHOTO_BYTES = 10_000_000
@@ -68,9 +68,9 @@ class Bench:
 
     def with_filament(self, state: State, filament: str) -> State:
         """The same with another filament loaded in tool 0."""
-        return self._state_of(state.facts, {**state.loaded, 0: filament})
+        return self._state_of(state.facts, {**state.loaded, FIRST: filament})
 
-    def _state_of(self, facts: Facts, loaded: Mapping[int, str]) -> State:
+    def _state_of(self, facts: Facts, loaded: Mapping[Tool, str]) -> State:
         def last(kind: str) -> dict[str, Entry]:
             own = (e for e in self.journal.latest(kind) if _bears_on(e, loaded))
             return {e.subject: e for e in own}
@@ -90,7 +90,7 @@ class Bench:
         named = {key.split(".")[1] for key in self.facts() if key.startswith("filament.")}
         return named | {e.filament for e in self.journal.latest("setting") if e.filament}
 
-    def settings(self, loaded: Mapping[int, str]) -> dict[str, InForce]:
+    def settings(self, loaded: Mapping[Tool, str]) -> dict[str, InForce]:
         """The settings in force with these filaments, by tool, in the order of work."""
         found = {
             setting.kind.key: setting
@@ -115,13 +115,13 @@ class Bench:
             "inputs": kept,
             "figure": figure,
         }
-        kind, tool = str(document["kind"]), document.get("tool")
+        kind, tool = str(document["kind"]), Tool(document.get("tool") or 0)
         rows: list[tuple[str, str, dict[str, Any], str | None]] = [
             ("finding", kind, body, filament)
         ]
         if kind.endswith("-check") and document["verdict"] != "retest":
             axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
-            judged = [tool_key(k, tool) for k in check_keys(kind, document["evidence"], axes)]
+            judged = [tool.setting(k) for k in check_keys(kind, document["evidence"], axes)]
             changed = [w["message"] for w in document["warnings"] if w["code"] == HEATER_CHANGED]
             verdict = {"verdict": document["verdict"], **({"changed": changed} if changed else {})}
             rows += [
@@ -293,10 +293,9 @@ class Restored:
         return Taken(key=self.entry.subject, value=body["value"], spread=body["spread"])
 
 
-def _bears_on(entry: Entry, loaded: Mapping[int, str]) -> bool:
+def _bears_on(entry: Entry, loaded: Mapping[Tool, str]) -> bool:
     """Whether an entry is of no filament, or of the one that is loaded in its tool."""
-    tool = int(entry.subject.partition("@")[2] or 0)
-    return entry.filament in (None, loaded.get(tool))
+    return entry.filament in (None, loaded.get(Tool.in_key(entry.subject)[1]))
 
 
 def _of_one_act(one: Entry, last: Entry) -> bool:

@@ -14,9 +14,9 @@ from omphalon.base.errors import CONTROL, UnknownFormat, UsageError, echoed
 from omphalon.base.files import small_file
 from omphalon.base.shapes import flat
 from omphalon.tables.constants import BUILDS, SHAPER_NAMES
-from omphalon.tables.heaters import MOST_TOOLS
 from omphalon.tables.quantities import QUANTITIES
 from omphalon.tables.rows import rows_of, table_by
+from omphalon.tables.tools import FIRST, MOST_TOOLS, Tool
 from omphalon.tables.units import NoSuchNumber, number_in
 
 MOST_BYTES = 256_000
@@ -65,21 +65,23 @@ FACTS_OF_TOOL = ("printer.loaded", "heaters.hotend_target", "nozzle.width") + tu
 )
 
 
-def tools_of(facts: Facts) -> list[int]:
-    """The tools that a bench has facts of, 0 always among them."""
-    return sorted({0} | {int(key.split(".")[1]) for key in facts if key.startswith("tool.")})
+def tools_of(facts: Facts) -> list[Tool]:
+    """The tools that a bench has facts of, the first always among them."""
+    return sorted(
+        {FIRST} | {Tool(int(key.split(".")[1])) for key in facts if key.startswith("tool.")}
+    )
 
 
-def facts_of_tool(facts: Facts, tool: int | None) -> dict[str, Value]:
+def facts_of_tool(facts: Facts, tool: Tool) -> dict[str, Value]:
     """The facts as they are for one tool: its own in place of tool 0's, which are not its."""
     if not tool:
         return dict(facts)
-    head = f"tool.{tool}."
+    head = tool.fact("")
     shared = {key: value for key, value in facts.items() if key not in FACTS_OF_TOOL}
     return shared | {k.removeprefix(head): v for k, v in facts.items() if k.startswith(head)}
 
 
-def loaded_in(facts: Facts) -> dict[int, str]:
+def loaded_in(facts: Facts) -> dict[Tool, str]:
     """The filament that is loaded in each tool, where it is known."""
     named = {tool: facts_of_tool(facts, tool).get("printer.loaded") for tool in tools_of(facts)}
     return {tool: str(name) for tool, name in named.items() if name is not None}

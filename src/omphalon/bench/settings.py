@@ -9,12 +9,12 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
-from omphalon.answers.settings import SETTINGS_OF_TOOL, settings_in, tool_key
+from omphalon.answers.settings import settings_in
 from omphalon.base.errors import UnreadableFile, echoed
 from omphalon.base.shapes import fits
-from omphalon.tables.heaters import MOST_TOOLS
 from omphalon.tables.order import ORDER
 from omphalon.tables.rows import rows_of, table_by
+from omphalon.tables.tools import FIRST, MOST_TOOLS, SETTINGS_OF_TOOL, Tool
 
 if TYPE_CHECKING:
     from omphalon.bench.journal import Entry
@@ -41,21 +41,23 @@ class Kind:
     expected: bool = False
     line: str = ""
     axis: str = ""
-    tool: int = 0
+    tool: Tool = FIRST
 
-    def of(self, tool: int) -> Kind:
+    def of(self, tool: Tool) -> Kind:
         """The same of another tool."""
         return replace(
             self,
-            key=tool_key(self.key, tool),
-            words=f"{self.words} of tool {tool}",
-            needs=tuple(tool_key(need, tool) for need in self.needs),
+            key=tool.setting(self.key),
+            words=self.words + tool.of,
+            needs=tuple(map(tool.setting, self.needs)),
             tool=tool,
         )
 
 
 _KINDS = tuple(rows_of("settings", Kind))
-_OF_TOOLS = (k.of(n) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in SETTINGS_OF_TOOL)
+_OF_TOOLS = (
+    k.of(Tool(n)) for n in range(1, MOST_TOOLS) for k in _KINDS if k.key in SETTINGS_OF_TOOL
+)
 KINDS: Mapping[str, Kind] = table_by(
     "key", *sorted((*_KINDS, *_OF_TOOLS), key=lambda kind: list(ORDER).index(kind.group))
 )

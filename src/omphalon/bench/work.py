@@ -8,11 +8,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from omphalon.answers.settings import SETTINGS_OF_TOOL
 from omphalon.base.shapes import fits
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
 from omphalon.bench.settings import KINDS, WIDE, InForce, Kind, days_since
 from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
+from omphalon.tables.tools import FIRST, SETTINGS_OF_TOOL, Tool
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
@@ -33,25 +33,25 @@ class State:
     settings: Mapping[str, InForce]
     parts: Mapping[str, Entry]
     checks: Mapping[str, Entry]
-    loaded: Mapping[int, str]
+    loaded: Mapping[Tool, str]
     lines: frozenset[str] = frozenset()
 
     @property
     def filament(self) -> str | None:
-        """What is loaded in tool 0."""
-        return self.loaded.get(0)
+        """What is loaded in the first tool."""
+        return self.loaded.get(FIRST)
 
     @property
-    def tools(self) -> set[int]:
+    def tools(self) -> set[Tool]:
         """The tools that there are, as far as a fact or a setting knows them."""
         return {*tools_of(self.facts), *(s.kind.tool for s in self.settings.values())}
 
-    def of_tool(self, tool: int | None) -> State:
+    def of_tool(self, tool: Tool) -> State:
         """The same as one tool has it: its facts, and its settings under the plain keys."""
         if not tool:
             return self
         own = {bare: s for key, s in self.settings.items() if (bare := _bare(key, tool))}
-        filament = {0: self.loaded[tool]} if tool in self.loaded else {}
+        filament = {FIRST: self.loaded[tool]} if tool in self.loaded else {}
         return replace(self, facts=facts_of_tool(self.facts, tool), settings=own, loaded=filament)
 
 
@@ -68,10 +68,10 @@ class Step:
     then: str
 
 
-def _bare(key: str, tool: int) -> str | None:
+def _bare(key: str, tool: Tool) -> str | None:
     """A key without its tool; None where the setting is another tool's."""
-    name, _, of = key.partition("@")
-    return name if of == str(tool) or (not of and key not in SETTINGS_OF_TOOL) else None
+    name, of = Tool.in_key(key)
+    return name if of == tool or (not of and key not in SETTINGS_OF_TOOL) else None
 
 
 def stale(setting: InForce, state: State) -> tuple[str, str] | None:
@@ -79,12 +79,12 @@ def stale(setting: InForce, state: State) -> tuple[str, str] | None:
     holds; None where it does.
     """
     since = max(setting.rests_on, _passed(setting.kind.key, state))
-    bare = setting.kind.key.partition("@")[0]
+    bare = Tool.in_key(setting.kind.key)[0]
     for changed, entry in state.parts.items():
-        part, _, tool = changed.partition("@")
+        part, tool = Tool.in_key(changed)
         why = PARTS.get(part, {}).get(bare)
         shared = part not in PARTS_OF_TOOL or (bare not in SETTINGS_OF_TOOL and not tool)
-        if why and entry.id > since and (shared or int(tool or 0) == setting.kind.tool):
+        if why and entry.id > since and (shared or tool == setting.kind.tool):
             return part, why
     return None
 

@@ -14,6 +14,7 @@ from click.core import ParameterSource
 from omphalon.base.errors import UnwritableFile
 from omphalon.cli.known import HELD, held
 from omphalon.cli.options import Described, Known, given_by_hand, record_of
+from omphalon.tables.tools import FIRST
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding, Plan
@@ -82,7 +83,8 @@ class _Defaults(dict[str, Any]):
         given = {n: value for n, value in self.ctx.params.items() if n in by_hand}
         kind = getattr(self.ctx.command.callback, "record", None)
         value = known(
-            self.state.of_tool(given.get("tool")), None if kind is None else record_of(kind, given)
+            self.state.of_tool(given.get("tool") or FIRST),
+            None if kind is None else record_of(kind, given),
         )
         return default if value is None else value
 
@@ -142,7 +144,7 @@ def record(answer: Finding | Plan) -> str | None:
                     _command(ctx),
                     ctx.meta.get(INPUTS, []),
                     figure,
-                    state.of_tool(ctx.params.get("tool")).filament,
+                    state.of_tool(ctx.params.get("tool", FIRST)).filament,
                 )
                 for part in (answer, *answer.parts)
             ]

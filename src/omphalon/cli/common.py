@@ -18,7 +18,7 @@ from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, re
 from omphalon.cli.numbers import UNUSUAL
 from omphalon.cli.options import ANSWER, Command, described, flag, option, takes, text, typed
 from omphalon.cli.writing import check_outputs
-from omphalon.tables.heaters import MOST_TOOLS
+from omphalon.tables.tools import FIRST, MOST_TOOLS, Tool
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -98,11 +98,20 @@ def bench_field() -> Any:
     )
 
 
+class ToolNumber(click.IntRange):
+    """The number of a tool."""
+
+    def __init__(self) -> None:
+        super().__init__(0, MOST_TOOLS - 1)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        return value if isinstance(value, Tool) else Tool(super().convert(value, param, ctx))
+
+
 def tool_field() -> Any:
     """Which of several tools."""
-    numbers = click.IntRange(0, MOST_TOOLS - 1)
     help = "Which of several hotends and extruders."
-    return typed("--tool", numbers, help, metavar="N", farm="one")
+    return typed("--tool", ToolNumber(), help, metavar="N", farm="one", default=FIRST, shown=False)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -118,7 +127,7 @@ class Leaving:
     dialect: str | None = text("--dialect", "Templates of the printer's lines (TOML).", farm="file")
     quiet: bool = flag("--quiet", "Print nothing but the lines to enter.")
     force: bool = flag("--force", "Replace files that Omphalon did not write.")
-    tool: int | None = tool_field()
+    tool: Tool = tool_field()
     bench: str | None = bench_field()
     no_record: bool = flag("--no-record", "Leave no trace in the bench.")
 
@@ -166,7 +175,7 @@ class Leaving:
         return answer
 
 
-def _with_tool(text: str, tool: int) -> str:
+def _with_tool(text: str, tool: Tool) -> str:
     """What comes next, its commands about the same tool."""
     return re.sub(r"(omphalon (?:heater|extruder|flow|advance) \w+)", rf"\1 --tool {tool}", text)
 

@@ -11,7 +11,7 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import Leaving
 from omphalon.cli.known import facts_of_bench, held
 from omphalon.cli.options import OF_BENCH, Known, given_by_hand, number
-from omphalon.tables.heaters import kind_of, tool_of
+from omphalon.tables.tools import FIRST
 
 if TYPE_CHECKING:
     from omphalon.bench.work import State
@@ -82,14 +82,15 @@ def gains_of_bench(
     logs: list[TemperatureLog], question: HeaterQuestion, gain_scale: float
 ) -> Gains | None:
     """The gains in force of the heater that the logs show, in the controller's scale."""
-    from omphalon.answers.settings import GAINS, tool_key
+    from omphalon.answers.settings import GAINS
     from omphalon.physics.loop import Gains
     from omphalon.studies.heater.question import heater_at
 
     found, known = held(), question.of_logs(logs)
     goal = known.target_c or max(float(log.temperature_c.max()) for log in logs)
-    heater = kind_of(known.heater or heater_at(goal)).name
-    key = tool_key(f"{heater}-gains", tool_of(logs[0].heater) if logs[0].heater else 0)
+    heater = known.heater or heater_at(goal)
+    tool = FIRST if logs[0].heater is None else logs[0].heater.tool
+    key = tool.setting(f"{heater}-gains")
     setting = None if found is None else found[1].settings.get(key)
     if setting is None:
         return None

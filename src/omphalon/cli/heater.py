@@ -17,7 +17,8 @@ from omphalon.cli.heater_common import CycleType, LoopOptions, ReadingOptions
 from omphalon.cli.known import fact, held
 from omphalon.cli.options import Ask, More, argument, nested, number, one_of, refuse_beside, typed
 from omphalon.tables.constants import NORMAL_95
-from omphalon.tables.heaters import KINDS, tool_of
+from omphalon.tables.heaters import KINDS
+from omphalon.tables.tools import FIRST, Tool
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
@@ -98,7 +99,7 @@ def plan(how: Leaving, options: HeaterPlanOptions) -> Answer:
     return plan_heater(test, how.lines())
 
 
-def one_tool(heater: str | None, tool: int | None) -> str | None:
+def one_tool(heater: str | None, tool: Tool) -> str | None:
     """The heater's kind: a tool has a hotend, and no other."""
     if tool and heater not in (None, "hotend"):
         raise UsageError(f"--tool {tool} --heater {heater}", "a tool's heater is a hotend")
@@ -301,11 +302,11 @@ def _with_own(question: HeaterQuestion, result: ControllerResult) -> HeaterQuest
     return replace(question, own=None if result.gains is None else Gains(*result.gains))
 
 
-def _refuse_other_tool(logs: list[TemperatureLog], tool: int | None) -> None:
+def _refuse_other_tool(logs: list[TemperatureLog], tool: Tool) -> None:
     """The lines of one tool's gains are no other tool's."""
     for log in logs:
-        own = tool_of(log.heater)
-        if own != (tool or 0):
+        own = FIRST if log.heater is None else log.heater.tool
+        if own != tool:
             raise UsageError(
                 f"{echoed(log.source)}: the log is of tool {own}", f"give --tool {own}"
             )

@@ -13,7 +13,8 @@ from omphalon.cli.known import fact
 from omphalon.cli.numbers import Measure, numbers_of, parsed
 from omphalon.cli.options import number, typed
 from omphalon.tables.constants import BAND_C
-from omphalon.tables.heaters import of_tool
+from omphalon.tables.heaters import Heater
+from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
     from omphalon.readers.temperature import Wanted
@@ -57,12 +58,12 @@ class ReadingOptions:
     from_s: float | None = number("--from", "time", "Use the log only from here on.")
     to_s: float | None = number("--to", "time", "Use it only up to here.")
 
-    def wanted(self, heater: str | None, tool: int | None) -> Wanted:
+    def wanted(self, heater: str | None, tool: Tool) -> Wanted:
         """How logs of a heater are read."""
         from omphalon.readers.temperature import Wanted
 
         return Wanted(
-            heater=of_tool(heater, tool) if heater else None,
+            heater=Heater(heater, tool) if heater else None,
             full_power=self.full_power,
             every_s=self.every_s,
             columns=columns_named(self.columns),

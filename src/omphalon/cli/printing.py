@@ -12,6 +12,7 @@ from omphalon.cli.known import bed_size, centred, fact, held, of_filament
 from omphalon.cli.numbers import Measure, Numbers, numbers_of
 from omphalon.cli.options import PRINT, flag, number, text, typed
 from omphalon.tables.constants import FILAMENT_MM
+from omphalon.tables.tools import FIRST, Tool
 
 if TYPE_CHECKING:
     from omphalon.cli.common import Leaving
@@ -149,7 +150,7 @@ class PrintDefaults:
 def job_of(
     options: PrintOptions,
     defaults: PrintDefaults,
-    tool: int | None = None,
+    tool: Tool = FIRST,
     width_mm: float | None = None,
 ) -> Job:
     """The job these options ask for. `width_mm`: of the line, where another option says it."""
@@ -186,7 +187,7 @@ def job_of(
         retract_mm=chosen.retract_mm,
         retract_mm_s=options.retract_mm_s,
         fan=options.fan,
-        tool=tool or 0,
+        tool=tool.number,
         printer=_printer(),
     )
 

@@ -14,8 +14,9 @@ from omphalon.base.errors import CONTROL, UnknownFormat, echoed
 from omphalon.lines.dialect import KEPT, Dialect
 from omphalon.lines.listing import listed, matched_line
 from omphalon.lines.template import fill
-from omphalon.tables.heaters import kind_of, of_tool
+from omphalon.tables.heaters import Heater
 from omphalon.tables.rows import rows_of, table_by
+from omphalon.tables.tools import Tool
 
 LONGEST = 200
 PLAIN = re.compile(r"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+))?(?![\d.])")
@@ -98,12 +99,12 @@ def codes_of(line: str) -> list[Code]:
     return codes
 
 
-def targets_of(line: str, dialect: Dialect) -> dict[str, float]:
+def targets_of(line: str, dialect: Dialect) -> dict[Heater, float]:
     """Which heaters a line gives which target, 0 switches one off.
 
     `dialect`: whose own words may set a target too.
     """
-    found: dict[str, float] = {}
+    found: dict[Heater, float] = {}
     for code in codes_of(line):
         kind, tools = TARGETS.get(code.name), code.values("T")
         if code.name == TEST:
@@ -111,11 +112,11 @@ def targets_of(line: str, dialect: Dialect) -> dict[str, float]:
             kind = "bed" if tools[0] < 0 else "hotend"
         goals = code.values("SR")
         if kind is not None and goals:
-            name = f"hotend {tools[-1]:g}" if kind == "hotend" and any(tools) else kind
-            found[name] = max(goals)
+            tool = Tool(int(tools[-1]) if kind == "hotend" and any(tools) else 0)
+            found[Heater(kind, tool)] = max(goals)
     for one in listed(line, dialect):
         if one.setting in HEATS and "target" in one.values and not found:
-            found[of_tool(HEATS[one.setting], one.tool)] = float(one.values["target"])
+            found[Heater(HEATS[one.setting], one.tool)] = float(one.values["target"])
     return found
 
 
@@ -208,22 +209,21 @@ def asked_by_name(line: str, dialect: Dialect) -> list[str]:
     """
     text = [ASKED_BY_NAME[code.name] for code in codes_of(line) if code.name in ASKED_BY_NAME]
     for heater, target in targets_of(line, dialect).items():
-        if not target <= kind_of(heater).asked_above_c:
+        if not target <= heater.kind.asked_above_c:
             text.append(f"the {heater} at {target:g} °C")
     if not text and not understood(line, dialect):
         text = [UNKNOWN]
     return [f"{words} ({echoed(line)})" for words in text]
 
 
-def off_lines(dialect: Dialect, heaters: Iterable[str]) -> list[str]:
+def off_lines(dialect: Dialect, heaters: Iterable[Heater]) -> list[str]:
     """The lines that end a wait, switch these heaters off, and then the fan."""
     settings: list[tuple[str, dict[str, object]]] = [("break", {})]
     for heater in heaters:
-        kind, _, tool = heater.partition(" ")
-        if tool:
-            settings.append(("tool-target", {"tool": int(tool), "target": 0}))
+        if heater.tool:
+            settings.append(("tool-target", {"tool": heater.tool.number, "target": 0}))
         else:
-            settings.append((f"{kind}-target", {"target": 0}))
+            settings.append((f"{heater.name}-target", {"target": 0}))
     lines = (dialect.line(setting, **values) for setting, values in [*settings, ("fan-off", {})])
     return [line for line in lines if line is not None]
 

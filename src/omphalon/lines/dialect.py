@@ -16,6 +16,7 @@ from pathlib import Path
 from omphalon.base.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.base.files import small_file
 from omphalon.lines.template import WORD, Template, checked, fill
+from omphalon.tables.tools import FIRST, Tool
 
 FORMS = ("kp", "ki", "kd", "ti", "td", "kp_percent_band", "ki_per_loop", "kd_per_loop")
 # form → what must be known of the loop to write it
@@ -189,7 +190,7 @@ class Dialect:
     loop: ControlLoop
     templates: Mapping[str, Template]
     shaper_names: Mapping[str, str] = field(default_factory=dict)
-    tool: int = 0
+    tool: Tool = FIRST
 
     @property
     def gain_scale(self) -> float:
@@ -229,19 +230,19 @@ class Dialect:
         ends = (self.line("store"), self.line("list")) if any(lines) else ()
         return (*shown, *(line for line in ends if line is not None))
 
-    def for_tool(self, tool: int | None) -> Dialect:
+    def for_tool(self, tool: Tool) -> Dialect:
         """The lines of one tool of several, in place of the plain ones, which are tool 0's; a
         setting that has none for it is left out.
         """
         if not tool:
             return self
-        own: dict[str, str] = {name: f"tool-{name}" for name in LINES_OF_TOOL}
+        own: dict[str, str] = {name: tool.line(name) for name in LINES_OF_TOOL}
         own |= {"hotend-target": "tool-target", "cool": "tool-target", "select": "select"}
         templates = {n: t for n, t in self.templates.items() if n not in own}
         for name, of_tool in own.items():
             if of_tool in self.templates:
                 target = 0 if name == "cool" else None
-                templates[name] = self.templates[of_tool].filled(tool=tool, target=target)
+                templates[name] = self.templates[of_tool].filled(tool=tool.number, target=target)
         return replace(self, tool=tool, templates=templates)
 
     def with_loop(self, **known: object) -> Dialect:

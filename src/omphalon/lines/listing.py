@@ -14,6 +14,7 @@ from omphalon.base.errors import BadReading, UnknownFormat, echoed
 from omphalon.base.files import small_file
 from omphalon.lines.dialect import LINES_OF_TOOL, Dialect, as_gains
 from omphalon.lines.template import Template
+from omphalon.tables.tools import FIRST, Tool
 
 NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
 SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
@@ -56,7 +57,7 @@ class Listed:
     axis: str
     values: dict[str, str] = field(default_factory=dict)
     row: int
-    tool: int = 0
+    tool: Tool = FIRST
 
 
 def listed(text: str, dialect: Dialect) -> list[Listed]:
@@ -92,7 +93,7 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
 
 def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) -> Listed:
     """A match as a setting: of its axis and its tool, gains as kp, ki and kd."""
-    axis, tool = values.pop("axis", "").upper(), int(float(values.pop("tool", 0)))
+    axis, tool = values.pop("axis", "").upper(), Tool(int(float(values.pop("tool", 0))))
     plain = setting.removeprefix("tool-")
     if plain != setting and plain in LINES_OF_TOOL:
         setting, axis = (

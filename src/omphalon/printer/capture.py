@@ -15,6 +15,7 @@ from omphalon.base.errors import LinkFault, UnwritableFile, echoed
 from omphalon.printer.course import Course, Moment
 from omphalon.printer.link import Link
 from omphalon.recordings.reports import Heating, Status
+from omphalon.tables.heaters import Heater
 
 HEAD = "time_s,temperature_c,target_c,power_counts,fan"
 View = Callable[[Status], None]
@@ -77,7 +78,7 @@ class Captured:
 
 
 def capture(
-    link: Link, course: Course, heater: str, log: Log | None, view: View, every_s: float = 1.0
+    link: Link, course: Course, heater: Heater, log: Log | None, view: View, every_s: float = 1.0
 ) -> Captured:
     """Put the printer through a course, and keep what it reports.
 
@@ -115,10 +116,10 @@ def capture(
     return Captured(reports=count, seconds=time, highest_c=highest, with_power=powered)
 
 
-def _status(course: Course, heater: str, moment: Moment) -> Status:
+def _status(course: Course, heater: Heater, moment: Moment) -> Status:
     return Status(
         time_s=moment.time_s,
-        heater=heater,
+        heater=str(heater),
         seen=moment.seen,
         doing=course.doing,
         cycles=course.cycles(),

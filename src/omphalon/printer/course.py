@@ -11,7 +11,7 @@ from typing import Any
 
 from omphalon.base.errors import LinkFault
 from omphalon.recordings.reports import Heating
-from omphalon.tables.heaters import kind_of
+from omphalon.tables.heaters import Heater
 
 NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
 BEGUN_C = 3.0  # by so much of a rise, where neither target nor power are reported
@@ -66,7 +66,8 @@ class Course:
     def given(self) -> dict[str, Any]:
         """What it was made with."""
         bare = (f for f in fields(self) if f.default is MISSING and f.default_factory is MISSING)
-        return {f.name: getattr(self, f.name) for f in bare}
+        made = {f.name: getattr(self, f.name) for f in bare}
+        return made | ({"heater": str(made["heater"])} if "heater" in made else {})
 
 
 @dataclass
@@ -105,7 +106,7 @@ class Watching(Course):
 
     lines: list[str]
     for_s: float | None
-    heater: str = "hotend"
+    heater: Heater
     doing: str = field(default="watching", kw_only=True)
     turns: _Turns = field(default_factory=_Turns)
     first_s: float | None = None
@@ -125,7 +126,7 @@ class Watching(Course):
             idle = self.heated and moment.seen.off and not moment.waiting
             self.quiet_since = (self.quiet_since or moment.time_s) if idle else None
             since = moment.time_s if self.quiet_since is None else self.quiet_since
-            self.over = moment.time_s - since >= kind_of(self.heater).quiet_s
+            self.over = moment.time_s - since >= self.heater.kind.quiet_s
         return []
 
     def left_s(self, moment: Moment) -> float | None:
@@ -144,7 +145,7 @@ class Oscillation(Course):
     """
 
     line: str
-    heater: str
+    heater: Heater
     target_c: float
     fan: str | None
     wanted: int
@@ -165,13 +166,13 @@ class Oscillation(Course):
         rise = moment.seen.temperature_c - self.first.seen.temperature_c
         self.begun |= heated or rise > BEGUN_C
         gone = moment.time_s - self.first.time_s
-        if not (self.begun or moment.waiting) and gone > kind_of(self.heater).begins_s:
+        if not (self.begun or moment.waiting) and gone > self.heater.kind.begins_s:
             raise LinkFault(
                 f"the printer has taken the line of its test, and after {gone:.0f} s nothing shows "
                 "that it runs",
                 "look which lines it knows, and give them as a dialect: --dialect FILE",
             )
-        if gone > kind_of(self.heater).test_s:
+        if gone > self.heater.kind.test_s:
             raise LinkFault(
                 f"the test has not ended after {gone / 60:.0f} minutes", "look at the printer"
             )
@@ -182,7 +183,7 @@ class Oscillation(Course):
         elif self.quiet_since is None:
             self.quiet_since = moment.time_s
         quiet = self.quiet_since is not None and (
-            moment.time_s - self.quiet_since >= kind_of(self.heater).quiet_s
+            moment.time_s - self.quiet_since >= self.heater.kind.quiet_s
         )
         self.over = quiet or (self.waited and not moment.waiting)
         return []
@@ -212,7 +213,6 @@ class HeatAndHold(Course):
     is the line that switches it on, where it is off to begin with.
     """
 
-    heater: str
     target_c: float
     lines: list[str]  # that begin it: fan off, target
     later: list[tuple[float, str]]  # so many s after it has come near its target
@@ -271,3 +271,9 @@ COURSES: dict[str, type[Course]] = {
     "hold": HeatAndHold,
     "cooling": Cooling,
 }
+
+
+def course_named(name: str, given: dict[str, Any]) -> Course:
+    """A course as `given` says it was made."""
+    heater = {"heater": Heater.named(given["heater"])} if "heater" in given else {}
+    return COURSES[name](**given | heater)

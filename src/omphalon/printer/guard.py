@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from omphalon.base.errors import LinkFault, Unsafe
 from omphalon.recordings.reports import Heating, Report
 from omphalon.tables.constants import OVER_TARGET_C, SILENCE_S, UNWATCHED_S
-from omphalon.tables.heaters import kind_of
+from omphalon.tables.heaters import HOTEND, Heater
 
 BACK_S = 1.0  # a printer's clock that goes back by more has restarted
 LEAP_S = 10.0  # and one that leaps further ahead may be misheard
@@ -81,7 +81,7 @@ class GuardLimits:
     kind), and how long a reading, and a user, may be awaited.
     """
 
-    heater: str = "hotend"
+    heater: Heater = HOTEND
     max_temp_c: float | None = None
     arrives_s: float | None = None
     silence_s: float = SILENCE_S
@@ -143,16 +143,18 @@ class Guard:
     targets: those were asked for.
     """
 
-    def __init__(self, limits: GuardLimits, left_on: Mapping[str, float] | None = None) -> None:
+    def __init__(self, limits: GuardLimits, left_on: Mapping[Heater, float] | None = None) -> None:
         self.limits = limits
         self.left_on = {n: c for n, c in (left_on or {}).items() if math.isfinite(c)}
-        self.heaters: dict[str, _Watched] = {}
+        self.heaters: dict[Heater, _Watched] = {}
         self.clock = ReportClock()
         self.running = False  # heaters that nobody asked for are switched off, in a run of ours
         self.begun_s: float | None = None  # since when something is heated
         self.report_s = self.first_s = 0.0
 
-    def asked(self, heater: str, target_c: float, now_s: float, *, by_test: bool = False) -> None:
+    def asked(
+        self, heater: Heater, target_c: float, now_s: float, *, by_test: bool = False
+    ) -> None:
         """A line of ours that gives a heater a target is on its way.
 
         `target_c`: 0 switches it off. `by_test`: the controller's own test will set it, and end it.
@@ -177,7 +179,7 @@ class Guard:
         self.left_on.clear()
         self.running, self.begun_s = False, None
 
-    def before_off(self, heater: str) -> BeforeOff:
+    def before_off(self, heater: Heater) -> BeforeOff:
         """What is known of a heater that is about to be switched off."""
         one = self.heaters.get(heater, _Watched())
         target = max(one.asked_c, self.left_on.get(heater, 0.0))
@@ -186,11 +188,11 @@ class Guard:
             target_c=seen_c if target == 0 else target, asked=target > 0, readings=tuple(one.past)
         )
 
-    def on(self) -> dict[str, float]:
+    def on(self) -> dict[Heater, float]:
         """The heaters that are on, with their targets."""
         return {name: one.target_c for name, one in self.heaters.items() if one.on}
 
-    def at_work(self, heater: str) -> bool:
+    def at_work(self, heater: Heater) -> bool:
         """Whether the reports show that a heater is on its way, or a test runs."""
         one = self.heaters.get(heater)
         if one is None or one.asked_c <= 0:
@@ -212,9 +214,9 @@ class Guard:
         self.report_s = max(self.report_s, time_s)
         at_s = max(self.report_s, now_s - self.first_s)
         sound = True
-        for name, now in report.heaters.items():
-            one = self.heaters.setdefault(name, _Watched())
-            fault = self._fault(name, one, at_s, now)
+        for heater, now in report.heaters.items():
+            one = self.heaters.setdefault(heater, _Watched())
+            fault = self._fault(heater, one, at_s, now)
             one.odd = 0 if fault is None else one.odd + 1
             if fault is not None:
                 if one.odd >= IN_A_ROW:
@@ -222,12 +224,12 @@ class Guard:
                 sound = False
                 continue
             one.now, one.last, one.read_s = now, (at_s, now.temperature_c), now_s
-            self._unasked(name, one, now_s)
-            self._dropped(name, one)
-            self._late(name, one, at_s)
+            self._unasked(heater, one, now_s)
+            self._dropped(heater, one)
+            self._late(heater, one, at_s)
             if one.begun_s == math.inf:
                 one.past.append((at_s, now.temperature_c))
-            self._stands_still(name, one, at_s)
+            self._stands_still(heater, one, at_s)
         return time_s if sound else None
 
     def tick(self, now_s: float) -> None:
@@ -235,40 +237,40 @@ class Guard:
 
         Raises Unsafe if a heater is on that was not read for too long, or for ever.
         """
-        for name, one in self.heaters.items():
+        for heater, one in self.heaters.items():
             unread = now_s - one.read_s
             if one.on and unread > self.limits.silence_s:
                 raise Unsafe(
-                    f"the {name} is on, and was not read for {unread:.0f} s",
+                    f"the {heater} is on, and was not read for {unread:.0f} s",
                     "look at cable and sensor; --silence sets how long it may take",
                 )
         if self.begun_s is not None and now_s - self.begun_s > LONGEST_RUN_S:
             raise Unsafe(f"heaters have been on for {LONGEST_RUN_S / 3600:.0f} hours", "start over")
 
-    def _most(self, name: str, one: _Watched) -> float:
+    def _most(self, heater: Heater, one: _Watched) -> float:
         """The most that a heater may read: ours, never what the printer reports as its target."""
-        if name == self.limits.heater and self.limits.max_temp_c is not None:
+        if heater == self.limits.heater and self.limits.max_temp_c is not None:
             return self.limits.max_temp_c
-        asked = max(one.hottest_asked_c, self.left_on.get(name, 0.0))
+        asked = max(one.hottest_asked_c, self.left_on.get(heater, 0.0))
         if asked == 0:
-            return kind_of(name).usual_c
-        return max(asked + OVER_TARGET_C, min(one.hot_c, kind_of(name).usual_c) + COOLS_BY_C)
+            return heater.kind.usual_c
+        return max(asked + OVER_TARGET_C, min(one.hot_c, heater.kind.usual_c) + COOLS_BY_C)
 
-    def _fault(self, name: str, one: _Watched, at_s: float, now: Heating) -> Unsafe | None:
+    def _fault(self, heater: Heater, one: _Watched, at_s: float, now: Heating) -> Unsafe | None:
         """What is wrong with one reading by itself, or beside the last one."""
         reading = now.temperature_c
-        if not math.isfinite(reading) and not one.on and name != self.limits.heater:
+        if not math.isfinite(reading) and not one.on and heater != self.limits.heater:
             return None  # a sensor that is not there, of a heater that nobody uses
         if not LEAST_C < reading < MOST_READING_C:
             return Unsafe(
-                f"the {name} reads {reading:g} °C: its sensor is broken or loose",
+                f"the {heater} reads {reading:g} °C: its sensor is broken or loose",
                 "mend it before anything is heated",
             )
         one.hot_c = min(one.hot_c, reading)
-        most = self._most(name, one)
+        most = self._most(heater, one)
         if reading > most:
             return Unsafe(
-                f"the {name} reads {reading:g} °C, above {most:g} °C",
+                f"the {heater} reads {reading:g} °C, above {most:g} °C",
                 "--max-temp sets the limit, if it was meant so",
             )
         if one.last is None:
@@ -277,28 +279,29 @@ class Guard:
         if jump <= MOST_JUMP_C_S * gone:
             return None
         return Unsafe(
-            f"the {name} jumps from {one.last[1]:g} to {reading:g} °C: a loose wire of its sensor",
+            f"the {heater} jumps from {one.last[1]:g} to {reading:g} °C: "
+            "a loose wire of its sensor",
             "mend it before anything is heated",
         )
 
-    def _unasked(self, name: str, one: _Watched, now_s: float) -> None:
+    def _unasked(self, heater: Heater, one: _Watched, now_s: float) -> None:
         """A target that no line of ours gave, on any heater; one that we end is reported until our
         line has come through, and said again where it is lost.
         """
         target = one.now.target_c
         on_its_way = target == one.before_c and now_s - one.asked_s < SILENCE_S
-        asked = one.asked_c or self.left_on.get(name, 0.0)
+        asked = one.asked_c or self.left_on.get(heater, 0.0)
         alike = abs(target - asked) <= (AS_TESTED_C if one.by_test else AS_ASKED_C)
         strange = self.running and target > 0 and not alike and not on_its_way
         one.unasked = one.unasked + 1 if strange else 0
         if one.unasked >= IN_A_ROW:
             instead = f": here {asked:g} °C was" if asked else ""
             raise Unsafe(
-                f"the {name} has a target of {target:g} °C that was not asked for here{instead}",
+                f"the {heater} has a target of {target:g} °C that was not asked for here{instead}",
                 "somebody else heats it: at the printer, or with another program",
             )
 
-    def _dropped(self, name: str, one: _Watched) -> None:
+    def _dropped(self, heater: Heater, one: _Watched) -> None:
         """A target that was there, and is gone without a line of ours."""
         if one.asked_c <= 0 or one.by_test:
             return
@@ -306,11 +309,11 @@ class Guard:
         one.dropped = one.dropped + 1 if one.held and one.now.target_c == 0 else 0
         if one.dropped >= IN_A_ROW:
             raise LinkFault(
-                f"the target of the {name} was set to 0 at the printer",
+                f"the target of the {heater} was set to 0 at the printer",
                 "somebody ended it there, or it tripped: look at its own words",
             )
 
-    def _late(self, name: str, one: _Watched, at_s: float) -> None:
+    def _late(self, heater: Heater, one: _Watched, at_s: float) -> None:
         """A heater that does not come to its target."""
         if not one.on or one.target_c <= 0:
             one.begun_s = None
@@ -318,17 +321,17 @@ class Guard:
         one.begun_s = at_s if one.begun_s is None else one.begun_s
         if one.now.temperature_c > one.target_c - NEAR_C:
             one.begun_s = math.inf  # it has arrived
-        limit = kind_of(name).arrives_s
-        if name == self.limits.heater and self.limits.arrives_s is not None:
+        limit = heater.kind.arrives_s
+        if heater == self.limits.heater and self.limits.arrives_s is not None:
             limit = self.limits.arrives_s
         if at_s - one.begun_s > limit:
             raise Unsafe(
-                f"the {name} has not come to {one.target_c:g} °C within {limit / 60:.2g} minutes: "
-                f"it reads {one.now.temperature_c:g} °C",
+                f"the {heater} has not come to {one.target_c:g} °C within {limit / 60:.2g} "
+                f"minutes: it reads {one.now.temperature_c:g} °C",
                 "look at its heater, its supply and its sensor",
             )
 
-    def _stands_still(self, name: str, one: _Watched, at_s: float) -> None:
+    def _stands_still(self, heater: Heater, one: _Watched, at_s: float) -> None:
         """A reading that does not rise at full power. Power that is not reported counts as full,
         and the most that was reported is what full means: nobody says what its scale is.
         """
@@ -346,7 +349,7 @@ class Guard:
         if reading - one.since[0][1] < RISE_C:
             words = "at full power" if power > 0 else "(its power is not reported)"
             raise Unsafe(
-                f"the {name} has been heated {words} for a minute and reads {reading:g} °C, "
+                f"the {heater} has been heated {words} for a minute and reads {reading:g} °C, "
                 f"{one.since[0][1]:g} °C before",
                 "look at its sensor and its heater cartridge: one of them is loose or broken",
             )

@@ -28,7 +28,7 @@ from typing import Any
 
 from omphalon.base.errors import LinkFault, Lowered, OmphalonError
 from omphalon.printer.capture import capture, new_log
-from omphalon.printer.course import COURSES
+from omphalon.printer.course import course_named
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.link import Link, reached
 from omphalon.printer.messages import BEAT_S, Message, NewClients, Peer, as_fault, dialect_of, proof
@@ -36,6 +36,7 @@ from omphalon.printer.notes import Holder, holder, known, note, noted_holder
 from omphalon.printer.off import SwitchedOff, seen_off, switch_off
 from omphalon.printer.port import SerialWire, held_port
 from omphalon.printer.send import send
+from omphalon.tables.heaters import Heater
 
 SILENT_S = 5.0  # an owner that is silent for so long is gone, or stopped
 IDLE_REPORT_S = 2.0  # between two reports while nothing else is done, and a heater is on
@@ -261,7 +262,7 @@ class Keeper:
             link.watched = self._watched
             link.guard = Guard(
                 GuardLimits(silence_s=self.config.silence_s, waits_s=self.config.waits_s),
-                before.left_on,
+                {Heater.named(name): target for name, target in before.left_on.items()},
             )
 
         dialect = dialect_of(self.config.dialect)
@@ -316,16 +317,16 @@ class Keeper:
         """Put the printer through a course, its log kept."""
         link = self.printer()
         link.guard.limits = replace(
-            link.guard.limits, heater=heater, max_temp_c=max_temp, arrives_s=arrives
+            link.guard.limits, heater=Heater.named(heater), max_temp_c=max_temp, arrives_s=arrives
         )
-        one = COURSES[course](**given)
+        one = course_named(course, given)
         with contextlib.ExitStack() as stack:
             log = stack.enter_context(new_log(out, one.start())) if out is not None else None
             try:
                 done = capture(
                     link,
                     one,
-                    heater,
+                    link.guard.limits.heater,
                     log,
                     lambda status: self.tell({"status": asdict(status)}, passing=True),
                     every,
@@ -338,7 +339,8 @@ class Keeper:
     def left_on(self) -> dict[str, float] | None:
         """Which heaters are on now, by a report; None where none comes. The note keeps it."""
         link = self.printer()
-        on = seen_off(link)
+        seen = seen_off(link)
+        on = None if seen is None else {str(heater): target for heater, target in seen.items()}
         if on is not None:
             since = known(self.config.port).heating_since or now()
             note(self.config.port, left_on=on, heating_since=since if on else None)

@@ -33,6 +33,7 @@ from omphalon.printer.port import SerialWire, checked_port, held_port, met_keepe
 from omphalon.printer.send import Sent
 from omphalon.recordings.reports import Heating, Status
 from omphalon.tables.constants import SILENCE_S, UNWATCHED_S
+from omphalon.tables.heaters import Heater
 
 HUNG_S = 15.0  # a keeper that is silent for so long hangs: it is ended, and done without
 ENDS_S = 3.0  # a keeper that was told to end is waited for so long
@@ -253,7 +254,7 @@ class KeptPrinter:
     def run(
         self,
         course: Course,
-        heater: str,
+        heater: Heater,
         view: Callable[[Status], None],
         *,
         out: str | None,
@@ -268,7 +269,7 @@ class KeptPrinter:
             "run",
             course=name,
             given=course.given(),
-            heater=heater,
+            heater=str(heater),
             out=out,
             every=every_s,
             max_temp=max_temp_c,
@@ -276,10 +277,10 @@ class KeptPrinter:
         )
         return Captured(**done)
 
-    def left_on(self) -> dict[str, float] | None:
+    def left_on(self) -> dict[Heater, float] | None:
         """The heaters that a report says are on; None where none comes."""
         on: dict[str, float] | None = self._ask("left-on")
-        return on
+        return None if on is None else {Heater.named(name): on[name] for name in on}
 
     def cool(self) -> SwitchedOff:
         """Heaters off, if that was not done already; what came of it."""

@@ -14,6 +14,7 @@ from omphalon.printer.dialogue import UNPLUG, Dialogue, Received, Speech
 from omphalon.printer.guard import Guard, GuardLimits
 from omphalon.printer.port import SPEEDS, SerialWire, Wire
 from omphalon.recordings.reports import Report
+from omphalon.tables.heaters import Heater
 
 UNREPORTED_S = 600.0  # silence for a slow line, on a printer that reports nothing meanwhile
 HELLO_AGAIN_S = 0.8
@@ -175,7 +176,7 @@ class Link:
             self.frame.add(line)
         return line
 
-    def off_lines(self, heaters: Iterable[str]) -> list[str]:
+    def off_lines(self, heaters: Iterable[Heater]) -> list[str]:
         """The lines of the frame that switch these heaters off."""
         lines = off_lines(self.dialect, heaters)
         self.frame.update(lines)

@@ -11,13 +11,13 @@ from omphalon.base.errors import LinkFault
 from omphalon.printer.cooling import CoolingWatch
 from omphalon.printer.link import ANSWER_S, Link
 from omphalon.printer.port import Wire
-from omphalon.tables.heaters import kind_of
+from omphalon.tables.heaters import HOTEND, Heater
 
 REOPEN_S = 30.0  # a link that is cut is opened again for so long
 AGAIN_S = 4.0  # off is said again after so long without a report that shows it
 UNHEARD_S = 8.0  # without any report, or with a heater still on: given up, and the printer halted
 ASK_S = 0.5  # between two reports that are asked for
-ALWAYS = ("hotend", "bed")
+ALWAYS = (HOTEND, Heater("bed"))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -40,9 +40,11 @@ class _Off:
         self.before = {} if link.guard.heaters else self._targets_now()
         self.begun_s, self.begun_report_s = link.clock(), link.report_s
         known = {*ALWAYS, *link.guard.heaters}
-        self.heaters = {name: self._watched(name) for name in (*ALWAYS, *sorted(known - {*ALWAYS}))}
+        self.heaters = {
+            heater: self._watched(heater) for heater in (*ALWAYS, *sorted(known - {*ALWAYS}))
+        }
 
-    def _targets_now(self) -> dict[str, float]:
+    def _targets_now(self) -> dict[Heater, float]:
         """Targets that one report tells before off is sent, where nothing was ever reported: a fall
         to such a target proves nothing.
         """
@@ -56,25 +58,25 @@ class _Off:
             return {}
         return {n: one.target_c for n, one in link.last.heaters.items() if one.target_c > 0}
 
-    def _watched(self, name: str) -> CoolingWatch:
-        before = self.link.guard.before_off(name)
-        held_c = self.before.get(name, before.target_c)
+    def _watched(self, heater: Heater) -> CoolingWatch:
+        before = self.link.guard.before_off(heater)
+        held_c = self.before.get(heater, before.target_c)
         return CoolingWatch(
-            kind=kind_of(name), held_c=held_c, ours=before.asked, past=before.readings
+            kind=heater.kind, held_c=held_c, ours=before.asked, past=before.readings
         )
 
-    def _concerned(self) -> dict[str, CoolingWatch]:
+    def _concerned(self) -> dict[Heater, CoolingWatch]:
         """The heaters that reports name, or that we have heated."""
-        return {name: one for name, one in self.heaters.items() if one.reported or one.ours}
+        return {heater: one for heater, one in self.heaters.items() if one.reported or one.ours}
 
-    def waited_for(self) -> dict[str, CoolingWatch]:
+    def waited_for(self) -> dict[Heater, CoolingWatch]:
         """Those of them that are not shown to be off."""
         known = self._concerned()
-        idle = {name: one.reading_c for name, one in known.items() if one.idle}
+        idle = {heater: one.reading_c for heater, one in known.items() if one.idle}
         return {
-            name: one
-            for name, one in known.items()
-            if not one.off([c for other, c in idle.items() if other != name])
+            heater: one
+            for heater, one in known.items()
+            if not one.off([c for other, c in idle.items() if other != heater])
         }
 
     def shown(self) -> bool:
@@ -113,10 +115,10 @@ class _Off:
             self.link.pump()
             if self.link.last is None:
                 continue
-            for name, heating in self.link.last.heaters.items():
-                if name not in self.heaters:
-                    self.heaters[name] = self._watched(name)
-                self.heaters[name].take(self._gone_s(), heating)
+            for heater, heating in self.link.last.heaters.items():
+                if heater not in self.heaters:
+                    self.heaters[heater] = self._watched(heater)
+                self.heaters[heater].take(self._gone_s(), heating)
             waited = self.waited_for()
             shown = bool(self._concerned()) and not waited
             self.link.watched(self.words(waited))
@@ -130,9 +132,11 @@ class _Off:
         return max(link.clock() - self.begun_s, link.report_s - self.begun_report_s)
 
     @staticmethod
-    def words(waited: Mapping[str, CoolingWatch]) -> str:
+    def words(waited: Mapping[Heater, CoolingWatch]) -> str:
         """What is watched, for a view."""
-        seen = (f"{name} {one.reading_c:.1f} °C" for name, one in waited.items() if one.readings)
+        seen = (
+            f"{heater} {one.reading_c:.1f} °C" for heater, one in waited.items() if one.readings
+        )
         return f"off was sent; watching it fall: {', '.join(seen)}"
 
     def _say(self) -> None:
@@ -203,7 +207,7 @@ class _Off:
     def halt(self) -> SwitchedOff:
         """Halt the printer, and watch once more."""
         line = self.link.line("halt")
-        before = [f"the {name} ({one.on}) may still be heating" for name, one in self._on()]
+        before = [f"the {heater} ({one.on}) may still be heating" for heater, one in self._on()]
         with contextlib.suppress(LinkFault):
             if line is not None:
                 self._urgent(line)
@@ -222,20 +226,20 @@ class _Off:
             shown=False, halted=line is not None, words=f"{self._why(before)}{halted}"
         )
 
-    def _on(self) -> list[tuple[str, CoolingWatch]]:
-        return [(name, one) for name, one in self.heaters.items() if one.on]
+    def _on(self) -> list[tuple[Heater, CoolingWatch]]:
+        return [(heater, one) for heater, one in self.heaters.items() if one.on]
 
     def _why(self, before: Sequence[str]) -> str:
         """Why heaters are not shown to be off, the surest evidence first."""
         if before:
             return before[-1]
-        waited = [(name, one) for name, one in self.waited_for().items() if one.readings]
+        waited = [(heater, one) for heater, one in self.waited_for().items() if one.readings]
         if not waited:
             return "no report shows that the heaters are off"
-        name, one = waited[0]
+        heater, one = waited[0]
         seconds = one.readings[-1][0] - one.readings[0][0]
         return (
-            f"the {name} is not yet shown to be off: it reads {one.reading_c:g} °C, "
+            f"the {heater} is not yet shown to be off: it reads {one.reading_c:g} °C, "
             f"{one.readings[0][1]:g} °C {seconds:.0f} s before"
         )
 
@@ -264,7 +268,7 @@ def switch_off(link: Link, reopen: Callable[[], Wire] | None = None) -> Switched
             link.guard.over()
 
 
-def seen_off(link: Link) -> dict[str, float] | None:
+def seen_off(link: Link) -> dict[Heater, float] | None:
     """The heaters that a report now says are on, with their targets; None where none comes."""
     until = link.clock() + 4 * ANSWER_S
     link.last, link.next_ask_s = None, 0.0

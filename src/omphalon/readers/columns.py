@@ -18,6 +18,7 @@ from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UnknownFormat, UsageError, echoed
 from omphalon.readers.clock import NUMBER
 from omphalon.readers.text import Text
+from omphalon.tables.heaters import Heater
 from omphalon.tables.units import MINUS, plain_number
 
 SEPARATORS = (";", "\t", ",", " ")
@@ -278,7 +279,7 @@ def chosen_column(header: Sequence[str], wanted: str, source: str) -> int:
 class Wanted:
     """How a user wants a log read."""
 
-    heater: str | None = None
+    heater: Heater | None = None
     full_power: float | None = None
     every_s: float | None = None
     columns: dict[str, str] = field(default_factory=dict)
@@ -295,5 +296,5 @@ class LogColumns:
     percent: bool = False
     notes: list[Remark] = field(default_factory=list)
     headers: tuple[str, ...] = ()
-    heater: str = ""
+    heater: Heater | None = None
     fan: list[float] | None = None

@@ -20,6 +20,7 @@ from omphalon.readers.columns import (
 )
 from omphalon.readers.text import Text
 from omphalon.recordings.reports import SIGN
+from omphalon.tables.heaters import KINDS, Heater
 
 # words of headers, in the languages that spreadsheets and loggers speak
 PARTS: dict[str, set[str]] = {
@@ -120,7 +121,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         headers=tuple(
             f"{role} {echoed(table.header[k])}" for role, k in found.items() if k is not None
         ),
-        heater=how.heater or " ".join(_parts(table.header[at])).removesuffix(" 0"),
+        heater=how.heater or _heater_of(_parts(table.header[at])),
     )
 
 
@@ -182,6 +183,12 @@ def _parts(header: str) -> set[str]:
     return numbered or {name for name, own in PARTS.items() if these & own - {"t", "b"}}
 
 
+def _heater_of(parts: set[str]) -> Heater | None:
+    """The heater that a header names; None where it names none, or something else."""
+    known = [name for name in parts if name.partition(" ")[0] in KINDS]
+    return Heater.named(known[0]) if len(parts) == len(known) == 1 else None
+
+
 def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
     """Which column is what: the ones named by the user, else those whose words fit best; columns
     of one heater belong together.
@@ -192,7 +199,7 @@ def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
         heats.sort(key=lambda k: -_swing(table, k))
         of = _parts(table.header[heats[0]])
     else:
-        of = _wanted_part(owners, how.heater)
+        of = _wanted_part(owners, str(how.heater or ""))
     found: dict[str, int | None] = {}
     for role in ("temperature", "time", "target", "power", "fan"):
         found[role] = _find(table, role, how, of)
@@ -202,12 +209,12 @@ def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
     return {role: found[role] for role in ROLES}
 
 
-def _wanted_part(owners: set[frozenset[str]], heater: str | None) -> set[str]:
+def _wanted_part(owners: set[frozenset[str]], heater: str) -> set[str]:
     """The heater that was asked for, as the headers name it: a hotend may be tool 0."""
     if heater == "hotend" and frozenset({"hotend"}) not in owners:
         numbered = sorted(name for own in owners for name in own if name.startswith("hotend"))
         return {numbered[0]} if numbered else {"hotend"}
-    return set() if heater is None else {heater}
+    return {heater} - {""}
 
 
 def _swing(table: Table, column: int) -> float:

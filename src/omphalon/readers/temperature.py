@@ -21,7 +21,7 @@ from omphalon.readers.heater_table import ROLES, is_table, read_columns
 from omphalon.readers.text import LOG, Text, read_text
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.recordings.reports import FULL_POWERS, SIGN, Heating, report_of
-from omphalon.tables.heaters import kind_of
+from omphalon.tables.heaters import HOTEND, Heater
 from omphalon.tables.units import plural
 
 CONSOLE = "console text"  # the format's name
@@ -47,15 +47,14 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
     want = how.heater or _busier(text.lines)
     rows = _reports(text, want)
     if not rows:
-        mark = kind_of(want).mark + want.partition(" ")[2]
         raise UnknownFormat(
-            f"{text.source}: no report lines of the {want} ({mark}:… /…) found",
+            f"{text.source}: no report lines of the {want} ({want.mark}:… /…) found",
             "choose with --heater",
         )
     notes = []
     several = (report_of(line) for line in text.lines if line.count(":") > 1)
     if how.heater is None and any(one is not None and len(one.heaters) > 1 for one in several):
-        notes.append(Remark("cycled-heater", {"heater": want}))
+        notes.append(Remark("cycled-heater", {"heater": str(want)}))
     if not text.whole:
         notes.append(Remark("cut-line"))
     times = _times(text.source, [stamp for stamp, _, _ in rows], how)
@@ -74,7 +73,7 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
     )
 
 
-def _reports(text: Text, heater: str) -> list[tuple[str, Heating, float]]:
+def _reports(text: Text, heater: Heater) -> list[tuple[str, Heating, float]]:
     """Time stamp and reading of one heater, and the part fan as the lines before set it (off until
     one does), report by report.
     """
@@ -106,11 +105,11 @@ def _times(source: str, stamps: list[str], how: Wanted) -> clock.Times:
     return clock.Times([n * how.every_s for n in range(len(stamps))])
 
 
-def _busier(lines: list[str]) -> str:
+def _busier(lines: list[str]) -> Heater:
     """The heater whose power went up and down more often; without powers, the one whose temperature
     moved furthest.
     """
-    reported: dict[str, list[Heating]] = {"hotend": []}
+    reported: dict[Heater, list[Heating]] = {HOTEND: []}
     for line in lines:
         report = report_of(line)
         for name, heating in ({} if report is None else report.heaters).items():

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import BadReading
+from omphalon.tables.heaters import Heater
 from omphalon.tables.units import Number
 
 if TYPE_CHECKING:
@@ -37,7 +38,7 @@ class TemperatureLog:
     read_as: str
     notes: tuple[Remark, ...] = ()
     headers: tuple[str, ...] = ()
-    heater: str = ""
+    heater: Heater | None = None
     fan: Array | None = None
 
     @property

@@ -6,7 +6,8 @@ import math
 import re
 from dataclasses import dataclass
 
-from omphalon.tables.heaters import KINDS, of_tool
+from omphalon.tables.heaters import KINDS, Heater
+from omphalon.tables.tools import Tool
 from omphalon.tables.units import plain_number
 
 NUMBER = r"[-+]?(?:\d+(?:[.,]\d+)?|(?i:nan|inf)(?![A-Za-z]))"
@@ -55,16 +56,16 @@ class Status:
 
 @dataclass(frozen=True, kw_only=True)
 class Report:
-    """One report line: its time stamp as it is written, and the heaters in it by name."""
+    """One report line: its time stamp as it is written, and the heaters in it."""
 
     stamp: str
-    heaters: dict[str, Heating]
+    heaters: dict[Heater, Heating]
 
 
-def heater_of(mark: str) -> str:
+def heater_of(mark: str) -> Heater:
     """The heater that a report calls `T0`, `T1`, `B` or `C`; `T` is the hotend in use."""
     kind = next(kind.name for kind in KINDS.values() if kind.mark == mark[0])
-    return of_tool(kind, int(mark[1:] or 0))
+    return Heater(kind, Tool(int(mark[1:] or 0)))
 
 
 def report_of(line: str) -> Report | None:

@@ -23,7 +23,7 @@ STEP_S = 0.05
 
 
 @dataclass(frozen=True, kw_only=True)
-class Heater:
+class SimulatedHeater:
     """What a made-up heater is. Powers in W, heat capacities in J/°C, conductances in W/°C."""
 
     power_w: float
@@ -41,12 +41,12 @@ class Heater:
     noise_c: float = 0.05
     quantum_c: float = 0.05
 
-    def other_day(self, dead_time: float, power: float) -> Heater:
+    def other_day(self, dead_time: float, power: float) -> SimulatedHeater:
         """The same heater on another day: dead time and power scaled."""
         return replace(self, dead_time_s=self.dead_time_s * dead_time, power_w=self.power_w * power)
 
     @staticmethod
-    def lanes(heaters: list[Heater], copies: int, step_s: float) -> Lanes:
+    def lanes(heaters: list[SimulatedHeater], copies: int, step_s: float) -> Lanes:
         """Heaters of this kind side by side."""
         return Lanes(heaters, copies, step_s)
 
@@ -54,7 +54,7 @@ class Heater:
 class Lanes:
     """Many heaters side by side, advanced together; `shape` is (heaters, copies of each)."""
 
-    def __init__(self, heaters: list[Heater], copies: int, step_s: float = STEP_S) -> None:
+    def __init__(self, heaters: list[SimulatedHeater], copies: int, step_s: float = STEP_S) -> None:
         def column(name: str) -> np.ndarray:
             return np.array([getattr(h, name) for h in heaters], float)[:, None]
 

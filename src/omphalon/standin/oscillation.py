@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from omphalon.standin.heater import STEP_S, Heater, lanes_of, quantised
+from omphalon.standin.heater import STEP_S, SimulatedHeater, lanes_of, quantised
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -77,7 +77,7 @@ class Relay:
         return self.middle + self.swing if self.heating else self.middle - self.swing
 
 
-def oscillation_log(heater: Heater, test: Test) -> HeaterLog:
+def oscillation_log(heater: SimulatedHeater, test: Test) -> HeaterLog:
     """Run the test on the heater; deterministic for a seed."""
     random = np.random.default_rng(test.seed)
     lanes = lanes_of([heater], 1)

@@ -12,13 +12,13 @@ import numpy as np
 from omphalon.standin.builds import Build
 from omphalon.standin.frame import Sensor, Sweep, Swing, sensed, sweep_log
 from omphalon.standin.frame import as_csv as motion_csv
-from omphalon.standin.heater import Heater
+from omphalon.standin.heater import SimulatedHeater
 from omphalon.standin.kept import GAIN_SCALE, MachineSettings
 from omphalon.standin.loop import Hold, hold_log
 from omphalon.standin.oscillation import Test, as_console, as_csv, oscillation_log
 from omphalon.tables.rows import rows_of
 
-FULMAR_HOTEND, FULMAR_BED = rows_of("fulmar", Heater)
+FULMAR_HOTEND, FULMAR_BED = rows_of("fulmar", SimulatedHeater)
 HOTEND_TEST = Test(target_c=235.0, cycles=9, report_s=1.0, fan_on=True, seed=11)
 BED_TEST = Test(target_c=75.0, cycles=8, report_s=1.0, rest_s=4.0, seed=12)
 

@@ -1,5 +1,5 @@
-"""Heaters of a printer by kind: hotends (`hotend`, `hotend 1`, … by their tool), bed, chamber. What
-differs between them stands in tables/heaters.csv, once.
+"""Heaters of a printer: hotends (`hotend`, `hotend 1`, … by their tool), bed, chamber. What differs
+between their kinds stands in tables/heaters.csv, once.
 """
 
 from __future__ import annotations
@@ -8,8 +8,7 @@ from dataclasses import dataclass
 
 from omphalon.tables.quantities import QUANTITIES
 from omphalon.tables.rows import rows_of, table_by
-
-MOST_TOOLS = 10  # numbered 0 to 9, as reports have room for
+from omphalon.tables.tools import FIRST, Tool
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,21 +62,40 @@ class HeaterKind:
 KINDS = table_by("name", *rows_of("heaters", HeaterKind))
 
 
-def kind_of(heater: str) -> HeaterKind:
-    """The kind of a heater by its name: `hotend 1` is a hotend."""
-    return KINDS[heater.partition(" ")[0]]
+@dataclass(frozen=True, order=True)
+class Heater:
+    """One heater: the name of its kind, and the tool that it belongs to, where it is a hotend."""
+
+    name: str
+    tool: Tool = FIRST
+
+    def __post_init__(self) -> None:
+        if self.tool and not self.is_hotend:
+            raise ValueError(f"a {self.name} belongs to no tool")
+
+    def __str__(self) -> str:
+        return f"{self.name} {self.tool}" if self.tool else self.name
+
+    @classmethod
+    def named(cls, text: str) -> Heater:
+        """The heater of a name as `str` writes it: `hotend 1`."""
+        name, _, number = text.partition(" ")
+        return cls(KINDS[name].name, Tool(int(number or 0)))
+
+    @property
+    def kind(self) -> HeaterKind:
+        """What holds for all heaters of its kind."""
+        return KINDS[self.name]
+
+    @property
+    def is_hotend(self) -> bool:
+        """Whether a part fan blows at it."""
+        return self.name == "hotend"
+
+    @property
+    def mark(self) -> str:
+        """In reports: `T1`."""
+        return self.kind.mark + (f"{self.tool}" if self.tool else "")
 
 
-def is_hotend(heater: str) -> bool:
-    """Whether a part fan blows at it."""
-    return kind_of(heater).name == "hotend"
-
-
-def tool_of(heater: str) -> int:
-    """The tool that a hotend belongs to; 0 for every other heater."""
-    return int(heater.partition(" ")[2] or 0)
-
-
-def of_tool(kind: str, tool: int | None) -> str:
-    """A heater's name, where it is of that tool."""
-    return f"{kind} {tool}" if kind == "hotend" and tool else kind
+HOTEND = Heater("hotend")

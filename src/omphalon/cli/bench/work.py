@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.answers.settings import SETTINGS_OF_TOOL, tool_key
 from omphalon.base.errors import UsageError, echoed, shown
 from omphalon.base.files import put_bytes
 from omphalon.cli.bench.common import columns, in_bench, iso_date, plain_note, table
@@ -18,6 +17,7 @@ from omphalon.cli.numbers import choice
 from omphalon.cli.options import takes, text
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
+from omphalon.tables.tools import SETTINGS_OF_TOOL, Tool
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -31,7 +31,7 @@ class ChangedOptions:
 
     note: str = text("--note", "A word on it.", metavar="TEXT", default="", shown=False)
     to: str | None = text("--to", "A nozzle's width in mm, or the filament's name.", metavar="WHAT")
-    tool: int | None = tool_field()
+    tool: Tool = tool_field()
 
 
 @click.command("changed", cls=OnceEach, short_help="A part was changed: what no longer holds?")
@@ -52,17 +52,16 @@ def changed(one: Bench, part: str, options: ChangedOptions) -> None:
     fact = facts.get(part)
     if tool and part not in PARTS_OF_TOOL:
         raise UsageError(f"--tool {tool} with {part}", "it is no part of a tool")
-    if tool and fact is not None:
-        fact = f"tool.{tool}.{fact}"
+    if fact is not None:
+        fact = tool.fact(fact)
     if to is not None and fact is None:
         raise UsageError(f"--to {echoed(to)} with {part}", "it is a nozzle's or a filament's")
     if to is not None and fact is not None:
         one.set_facts({fact: to})
     state, note = one.state(), {"note": plain_note(options.note)}
-    filament = state.loaded.get(tool or 0) if part == "filament" else None
-    one.journal.append("part", f"{part}@{tool}" if tool else part, note, filament)
-    whose = f" of tool {tool}" if tool else ""
-    click.echo(f"the {part}{whose} was changed; {_out_of_date(state, part, tool)}")
+    filament = state.loaded.get(tool) if part == "filament" else None
+    one.journal.append("part", tool.own(part), note, filament)
+    click.echo(f"the {part}{tool.of} was changed; {_out_of_date(state, part, tool)}")
     if fact is not None and to is None:
         had = f"still {state.facts[fact]}" if fact in state.facts else "not known"
         click.echo(f"{fact} is {had}: say what it is now, omphalon bench set {fact}=…")
@@ -71,12 +70,12 @@ def changed(one: Bench, part: str, options: ChangedOptions) -> None:
     click.echo("next    omphalon bench next")
 
 
-def _out_of_date(state: State, part: str, tool: int | None) -> str:
+def _out_of_date(state: State, part: str, tool: Tool) -> str:
     """The settings in force that no longer hold, in rows; a word where there are none."""
     from omphalon.bench.settings import KINDS
 
     stale = {
-        tool_key(key, tool): why
+        tool.setting(key): why
         for key, why in PARTS[part].items()
         if not tool or key in SETTINGS_OF_TOOL
     }

@@ -32,7 +32,8 @@ from omphalon.cli.printer.wire import (
 )
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.constants import OVER_TARGET_C, STEP_C
-from omphalon.tables.heaters import KINDS, is_hotend, kind_of, of_tool, tool_of
+from omphalon.tables.heaters import KINDS, Heater
+from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
     from omphalon.bench.work import State
@@ -50,7 +51,7 @@ class HeatOptions:
     """Options of a run that heats."""
 
     heater: str = one_of("--heater", tuple(KINDS), "Which heater.", default="hotend")
-    tool: int | None = tool_field()
+    tool: Tool = tool_field()
     cycles: int = number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8)
     max_temp_c: float | None = number(
         "--max-temp",
@@ -62,24 +63,24 @@ class HeatOptions:
     quiet: bool = flag("--quiet", "Show no picture meanwhile.")
 
     @property
-    def which(self) -> str:
-        """The heater by its name; only a hotend is a tool's."""
+    def which(self) -> Heater:
+        """The heater; only a hotend is a tool's."""
         one_tool(self.heater, self.tool)
-        return of_tool(self.heater, self.tool)
+        return Heater(self.heater, self.tool)
 
 
-def goal_of(target: float | None, heater: str) -> float:
+def goal_of(target: float | None, heater: Heater) -> float:
     """The target; where none is given the one that `heater plan` takes."""
-    return kind_of(heater).usual_target_c if target is None else target
+    return heater.kind.usual_target_c if target is None else target
 
 
 def course_of(
-    dialect: Dialect, run: str, heater: str, target: float, cycles: int, fan: bool
+    dialect: Dialect, run: str, heater: Heater, target: float, cycles: int, fan: bool
 ) -> Course:
     """The course that a run is."""
     from omphalon.printer.course import HeatAndHold, Oscillation
 
-    kind = kind_of(heater)
+    kind = heater.kind
     if run != "oscillation":
         goal, lower = (
             dialect.line(f"{kind.name}-target", target=t) for t in (target, target - STEP_C)
@@ -94,7 +95,7 @@ def course_of(
         }
         whole = kind.hold_s * (3 if run == "step" else 1)
         begin = [calm, goal] if calm else [goal]
-        return HeatAndHold(heater, target, begin, later[run], whole, blow if calm else None)
+        return HeatAndHold(target, begin, later[run], whole, blow if calm else None)
     line = dialect.line(f"{kind.name}-oscillation", index=kind.index, target=target, cycles=cycles)
     if line is None:
         raise _no_line(dialect, f"{kind.name}-oscillation")
@@ -120,7 +121,7 @@ def refuse_low_limit(max_temp: float | None, target: float) -> None:
 def run_course(
     printer: KeptPrinter,
     course: Course,
-    heater: str,
+    heater: Heater,
     *,
     out: str | None,
     quiet: bool,
@@ -144,13 +145,13 @@ def run_course(
         )
 
 
-def arrives_within(heater: str, target_c: float | None) -> float | None:
+def arrives_within(heater: Heater, target_c: float | None) -> float | None:
     """How long a heater may take to a target, by the model that the bench's last fit found: twice
     its rise at full power, and a minute; None where no bench knows it.
     """
     found = held()
     entries = [] if found is None else found[0].journal.entries(kind="finding")
-    whose = (kind_of(heater).name, tool_of(heater))
+    whose = (heater.name, heater.tool.number)
     for entry in entries:
         document = entry.body["document"]
         evidence = document["evidence"]
@@ -164,7 +165,7 @@ def arrives_within(heater: str, target_c: float | None) -> float | None:
     return None
 
 
-def cool_down(printer: KeptPrinter, heater: str, quiet: bool) -> None:
+def cool_down(printer: KeptPrinter, heater: Heater, quiet: bool) -> None:
     """Wait until a heater is cold, where it is not."""
     from omphalon.printer.course import Cooling
 
@@ -235,7 +236,7 @@ def capture(at: Wired, options: CaptureOptions) -> None:
     if run is None and heat.warm:
         raise UsageError("--warm without --run", "--run oscillation, or --run hold")
     goal = goal_of(options.target_c, which)
-    blows = options.fan == "on" or (options.fan is None and is_hotend(which))
+    blows = options.fan == "on" or (options.fan is None and which.is_hotend)
     if run is None:
         course = _watching(lines, options.for_s, which)
         if options.for_s is None:
@@ -270,14 +271,14 @@ def capture(at: Wired, options: CaptureOptions) -> None:
         click.echo(f"next    {_next(run, out, which, goal, blows)}")
 
 
-def _watching(lines: tuple[str, ...], for_s: float | None, heater: str) -> Course:
+def _watching(lines: tuple[str, ...], for_s: float | None, heater: Heater) -> Course:
     """Looking on, after the user's own lines."""
     from omphalon.printer.course import Watching
 
     return Watching([typed_line(line, "--send") for line in lines], for_s, heater)
 
 
-def _say_run(lines: list[str], target: float, heater: str) -> None:
+def _say_run(lines: list[str], target: float, heater: Heater) -> None:
     """Show what a run will send."""
     click.echo(f"heats the {heater} to {target:g} °C; stay beside it. Lines that are sent:")
     show_lines(lines)
@@ -293,7 +294,7 @@ def _came_to(done: Captured, out: str) -> str:
     )
 
 
-def _next(run: str, out: str, heater: str, target: float, blew: bool) -> str:
+def _next(run: str, out: str, heater: Heater, target: float, blew: bool) -> str:
     if run == "hold":
         return f"omphalon heater check {echoed(out)} --target {target:g}"
     fan = "on" if blew and run == "oscillation" else "off"

@@ -28,6 +28,7 @@ from omphalon.cli.printer.wire import (
 )
 from omphalon.recordings.columns import EXTRUDER as COLUMNS
 from omphalon.tables.constants import UNWATCHED_S
+from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
@@ -98,7 +99,7 @@ class FeedOptions:
         default=UNWATCHED_S,
         shown=False,
     )
-    tool: int | None = tool_field()
+    tool: Tool = tool_field()
     agree: AgreeOptions = nested(AgreeOptions)
 
 

@@ -31,6 +31,7 @@ from omphalon.cli.printer.wire import (
     say_off,
 )
 from omphalon.cli.writing import check_outputs
+from omphalon.tables.heaters import Heater
 from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
@@ -183,7 +184,7 @@ class HeatWatch:
     def __init__(self, printer: KeptPrinter, dialect: Dialect, without: bool) -> None:
         self.printer, self.dialect, self.without = printer, dialect, without
         self.before = printer.left_on() or {}
-        self.asked: dict[str, float] = {}  # targets that the lines so far gave
+        self.asked: dict[Heater, float] = {}  # targets that the lines so far gave
 
     def look(self, lines: Sequence[str], over: bool) -> None:
         """Look after these lines. `over`: no more come."""

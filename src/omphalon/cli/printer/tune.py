@@ -35,7 +35,7 @@ from omphalon.cli.printer.wire import (
     say_off,
 )
 from omphalon.cli.writing import check_outputs
-from omphalon.tables.heaters import is_hotend, kind_of, tool_of
+from omphalon.tables.heaters import Heater
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
@@ -89,12 +89,12 @@ def heater(at: Wired, options: TuneOptions) -> int:
     which = heat.which
     goal, dialect = goal_of(options.target_c, which), agreed_dialect(at, yes)
     own = dialect.for_tool(heat.tool)
-    name = which.replace(" ", "-")
+    name = str(which).replace(" ", "-")
     logs = {run: str(Path(options.out) / f"{name}-{run}.csv") for run in (style, "hold")}
     check_outputs(heat.force, (), **logs)
     refuse_low_limit(heat.max_temp_c, goal)
-    fan = style == "oscillation" and is_hotend(which) and "fan" in own.templates
-    courses = {n: course_of(own, n, which, goal, heat.cycles, is_hotend(which)) for n in logs}
+    fan = style == "oscillation" and which.is_hotend and "fan" in own.templates
+    courses = {n: course_of(own, n, which, goal, heat.cycles, which.is_hotend) for n in logs}
     lines = [line for one in courses.values() for line in one.every_line()]
     _show_session(which, style, goal, lines, dialect, options.agree.allowed)
     if not confirmed("begin?", yes):
@@ -138,7 +138,7 @@ def heater(at: Wired, options: TuneOptions) -> int:
 
 
 def _show_session(
-    which: str,
+    which: Heater,
     style: str,
     goal: float,
     lines: Sequence[str],
@@ -149,13 +149,13 @@ def _show_session(
         f"1 heats the {which} to {goal:g} °C{HOW[style]}, and keeps the log; 2 fits the gains; "
         "3 sends, stores and reads them back; 4 heats again, and checks them."
     )
-    click.echo(f"It takes {kind_of(which).minutes}. Stay beside it. Lines that are sent:")
+    click.echo(f"It takes {which.kind.minutes}. Stay beside it. Lines that are sent:")
     show_lines(lines)
     click.echo("and the lines of the new gains, which are shown before.")
     ask_by_name(lines, dialect, allowed)
 
 
-def _read(path: str, which: str) -> TemperatureLog:
+def _read(path: str, which: Heater) -> TemperatureLog:
     from omphalon.readers.temperature import Wanted, read_temperature
 
     full_power = facts_of_bench(full_power="heaters.full_power").get("full_power")
@@ -165,7 +165,7 @@ def _read(path: str, which: str) -> TemperatureLog:
 
 
 def _gains_finding(
-    path: str, which: str, goal: float, aim: str, fan: bool, setter: Setter
+    path: str, which: Heater, goal: float, aim: str, fan: bool, setter: Setter
 ) -> Finding:
     """The gains of an oscillation test, beside those the printer was found with."""
     from omphalon.lines.listing import listed
@@ -178,7 +178,7 @@ def _gains_finding(
     ]
     gains = [float(own[-1][k]) for k in ("kp", "ki", "kd")] if own else []
     question = HeaterQuestion(
-        heater=kind_of(which).name,
+        heater=which.name,
         target_c=goal,
         aim=aim,
         fan_on=fan,
@@ -188,17 +188,17 @@ def _gains_finding(
         **setter.dialect.loop.for_question(),
     )
     logs = [_read(path, which)]
-    finding = replace(heater_answer(logs, question, setter.dialect), tool=tool_of(which))
+    finding = replace(heater_answer(logs, question, setter.dialect), tool=which.tool)
     shown_and_kept(finding, [path])
     return finding
 
 
-def _judged(path: str, which: str, goal: float) -> Finding:
+def _judged(path: str, which: Heater, goal: float) -> Finding:
     from omphalon.studies.heater.check_words import heater_check_answer
     from omphalon.studies.heater.question import CheckQuestion
 
-    question = CheckQuestion(target_c=goal, heater=kind_of(which).name)
+    question = CheckQuestion(target_c=goal, heater=which.name)
     logs = [_read(path, which)]
-    finding = replace(heater_check_answer(logs, question), tool=tool_of(which))
+    finding = replace(heater_check_answer(logs, question), tool=which.tool)
     shown_and_kept(finding, [path])
     return finding

@@ -21,6 +21,7 @@ from omphalon.cli.common import bench_field
 from omphalon.cli.known import fact, facts_of_bench
 from omphalon.cli.options import flag, number, takes, text
 from omphalon.tables.constants import SILENCE_S, UNWATCHED_S
+from omphalon.tables.heaters import Heater
 from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
@@ -334,10 +335,10 @@ def say_off(off: SwitchedOff) -> None:
     click.echo(off.words)
 
 
-def hot_words(on: dict[str, float]) -> str:
+def hot_words(on: dict[str, float] | dict[Heater, float]) -> str:
     """Heaters and their targets."""
     return ", ".join(
-        f"{name} at {target:g} °C" if target > 0 else name for name, target in on.items()
+        f"{name} at {target:g} °C" if target > 0 else f"{name}" for name, target in on.items()
     )
 
 

@@ -9,7 +9,7 @@ from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.tables.constants import OVER_TARGET_C, STEP_C
-from omphalon.tables.heaters import is_hotend, kind_of
+from omphalon.tables.heaters import KINDS
 from omphalon.tables.quantities import QUANTITIES
 from omphalon.tables.units import is_usual
 
@@ -35,7 +35,7 @@ class HeaterTest:
     @property
     def goal_c(self) -> float:
         """The target."""
-        return kind_of(self.heater).usual_target_c if self.target_c is None else self.target_c
+        return KINDS[self.heater].usual_target_c if self.target_c is None else self.target_c
 
 
 def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
@@ -54,7 +54,7 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
     odd = Remark("unusual-target", {"goal": goal, "heater": heater})
     lines, run = _run(test, dialect)
     own = test.style == "oscillation"
-    fan = " --fan on" if is_hotend(heater) and own else ""
+    fan = " --fan on" if heater == "hotend" and own else ""
     return Plan(
         "heater-plan",
         f"{TITLES[test.style]} of the {heater} at {goal:g} °C",
@@ -79,7 +79,7 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
 
 def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
     """What stands ready before anything is heated."""
-    if not is_hotend(heater):
+    if heater != "hotend":
         return (
             "Put the plate on that you print on, and close the door if you print with it closed.",
             "Part fan off, hotend off; no draught over the plate.",
@@ -98,7 +98,7 @@ def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
 
 def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The lines, and what to do with them."""
-    kind, goal = kind_of(test.heater), test.goal_c
+    kind, goal = KINDS[test.heater], test.goal_c
     if test.style == "oscillation":
         start = dialect.line(
             f"{kind.name}-oscillation", index=kind.index, target=goal, cycles=test.cycles

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from omphalon.physics.loop import Gains
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.tables.constants import BAND_C
-from omphalon.tables.heaters import is_hotend, kind_of
+from omphalon.tables.heaters import KINDS
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
@@ -59,7 +59,7 @@ class HeaterQuestion:
         """The question, where the logs themselves say whose they are, and that the fan blew all the
         time, or never.
         """
-        named = {kind_of(log.heater).name for log in logs if log.heater}
+        named = {log.heater.name for log in logs if log.heater is not None}
         blew = {bool(v > 0) for log in logs if log.fan is not None for v in log.fan}
         return replace(
             self,
@@ -69,20 +69,20 @@ class HeaterQuestion:
 
     def fan_blew(self, heater: str) -> bool:
         """Whether the fan is taken to have blown: as told; else as `heater plan` has it."""
-        return is_hotend(heater) if self.fan_on is None else self.fan_on
+        return heater == "hotend" if self.fan_on is None else self.fan_on
 
     def fan_unsure(self, heater: str) -> bool:
         """Whether nobody said, and it matters: on a bed the fan takes little."""
-        return self.fan_on is None and is_hotend(heater)
+        return self.fan_on is None and heater == "hotend"
 
     def cooling(self, heater: str) -> float:
         """How much more heat is lost with the fan on: as told, or the usual share."""
-        return kind_of(heater).fan_cooling if self.fan_cooling is None else self.fan_cooling
+        return KINDS[heater].fan_cooling if self.fan_cooling is None else self.fan_cooling
 
     def cooling_doubt(self, heater: str) -> tuple[float, float]:
         """How far the cooling may lie off, as factors."""
         if self.fan_cooling is None or self.cooling_off is None:
-            low, high = kind_of(heater).fan_doubt
+            low, high = KINDS[heater].fan_doubt
         else:
             low, high = 1 - self.cooling_off, 1 + self.cooling_off
         return self.far_fan * low, high

@@ -15,7 +15,6 @@ from omphalon.studies.heater.excited import Excited
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import OWN, promised_range
-from omphalon.tables.heaters import is_hotend
 from omphalon.tables.parts import parts_of
 from omphalon.tables.units import digits, plural
 
@@ -220,11 +219,11 @@ def _means(fit: HeaterFit) -> str:
     promised = {label: _promised(fit, n) for n, label in enumerate(fit.tuned.labels)}
     new, old = promised["new gains"], promised.get("present gains")
     words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
-    if is_hotend(fit.heater):
+    if fit.heater == "hotend":
         words += f" and dips by {new['dip_c']:.1f} °C when the fan comes on"
     if old is None:
         return words
-    dips = f" and {old['dip_c']:.1f} °C" if is_hotend(fit.heater) else ""
+    dips = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
     return words + f"; with the present gains {old['ripple_c']:.2g} °C{dips}"
 
 
