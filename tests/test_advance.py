@@ -322,7 +322,7 @@ def test_answer_says_what_next(run):
     out = run("advance", "fit", *heights, "--line", "SET {advance:.4f}").stdout
     words = " ".join(out.split())
     assert "SET 0.0400" in words and "--style tower --drive direct --from 0.0295" in words
-    assert "--line 'SET {advance:.6f}' --out tower.gcode" in words
+    assert "--out tower.gcode --line 'SET {advance:.6f}'" in words
     assert len(out.splitlines()) < 40
 
 

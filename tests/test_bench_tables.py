@@ -11,7 +11,6 @@ from omphalon.bench.bench import make, same
 from omphalon.bench.facts import BY_KEY, FILAMENT, checked
 from omphalon.bench.journal import Journal
 from omphalon.bench.settings import KINDS, Taken, taken
-from omphalon.bench.work import COMMANDS
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed
 from omphalon.tables.complaints import COMPLAINTS, complaint_of
@@ -93,10 +92,6 @@ def test_a_command_takes_from_the_bench_what_it_knows(words, place, run, sample)
     told = " ".join(done.stdout.split("bench   ")[-1].split())
     for each in TOLD[" ".join(words).replace(str(log), "LOG").replace(str(sweep), "SWEEP")]:
         assert each in told, told
-
-
-def test_every_setting_has_a_command_to_begin_with():
-    assert {k.group for k in KINDS.values()} - {"heater"} == set(COMMANDS)
 
 
 @pytest.mark.parametrize("key", [*BY_KEY, *(f"filament.red.{f.key}" for f in FILAMENT)])

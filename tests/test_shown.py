@@ -64,7 +64,7 @@ def test_one_screen_and_one_document(words, run, samples, tmp_path):
     shown = run(*words, "--plot", "figure.svg")
     assert shown.returncode in (0, 4) and not shown.stderr
     lines = shown.stdout.splitlines()
-    pasted = [line for line in lines if line.startswith("        omphalon ")]
+    pasted = [line for line in lines if line.strip().startswith("omphalon ")]
     assert 5 < len(lines) <= 42 and max(len(x) for x in lines if x not in pasted) <= 100
     assert lines[0].split()[0] in ("CHANGE", "KEEP") and "next " in shown.stdout
     assert (tmp_path / "figure.svg").read_text().startswith("<?xml")

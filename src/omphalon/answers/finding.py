@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, Protocol
 
+from omphalon.answers.commands import Change, Said, marked
 from omphalon.answers.remarks import Refusal, Remark, each_once
 from omphalon.answers.settings import Setting, documents
 from omphalon.tables.tools import FIRST, Tool
@@ -28,7 +29,7 @@ class Shown:
 class Finding:
     """An answer: machine part (settings … next) and the rows that a person reads.
 
-    Commands in `next` stand between backquotes, so that a text never breaks them. `settings` are
+    `settings` are
     typed; `also` is what a document says of them besides. `headline` shows
     the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
     it where that takes long; it is never printed. `means` says in one sentence what a fit that
@@ -45,12 +46,17 @@ class Finding:
     evidence: dict[str, Any] = field(default_factory=dict)
     warnings: tuple[Remark, ...] = ()
     lines: tuple[str, ...] = ()
-    next: str = ""
+    next: Said = Said()
     headline: tuple[Shown, ...] = ()
     table: tuple[Shown, ...] = ()
     picture: Any = None
     tool: Tool = FIRST
     parts: tuple[Finding, ...] = ()
+
+    def proposing(self, change: Change) -> Finding:
+        """The same with other commands."""
+        parts = tuple(part.proposing(change) for part in self.parts)
+        return replace(self, next=self.next.changed(change), parts=parts)
 
     @property
     def exit_code(self) -> int:
@@ -74,7 +80,7 @@ class Finding:
             "evidence": plain(self.evidence),
             "warnings": [w.document() for w in self.warnings],
             "lines": list(self.lines),
-            "next": self.next.replace("`", ""),
+            "next": str(self.next),
         }
 
 
@@ -88,15 +94,20 @@ class Plan:
 
     kind: str
     title: str
-    steps: tuple[str, ...]
+    steps: tuple[str | Said, ...]
     lines: tuple[str, ...] = ()
-    next: str = ""
+    next: Said = Said()
     warnings: tuple[Remark, ...] = ()
     settings: dict[str, Any] = field(default_factory=dict)
     picture: Any = None
     tool: Tool = FIRST
 
     exit_code = 0
+
+    def proposing(self, change: Change) -> Plan:
+        """The same with other commands."""
+        steps = (s if isinstance(s, str) else s.changed(change) for s in self.steps)
+        return replace(self, next=self.next.changed(change), steps=tuple(steps))
 
     def document(self, version: str) -> dict[str, Any]:
         """The JSON document."""
@@ -105,10 +116,10 @@ class Plan:
             "kind": self.kind,
             **({"tool": self.tool.number} if self.tool else {}),
             "settings": plain(self.settings, places=None),
-            "steps": list(self.steps),
+            "steps": list(map(str, self.steps)),
             "warnings": [w.document() for w in self.warnings],
             "lines": list(self.lines),
-            "next": self.next,
+            "next": str(self.next),
         }
 
 
@@ -133,7 +144,7 @@ def answer(kind: str, read: Iterable[Noted], find: Callable[[], Finding]) -> Fin
             kind=kind,
             verdict="retest",
             because=refusal.because,
-            next=refusal.remedy,
+            next=marked(refusal.remedy),
             warnings=refusal.remarks,
         )
     return replace(found, warnings=each_once((*found.warnings, *noted)))

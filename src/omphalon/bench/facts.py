@@ -101,7 +101,7 @@ def fact_of(key: str) -> Fact:
     elif parts[0] == "tool" and len(parts) > 2 and parts[1] in TOOLS:
         if ".".join(parts[2:]) in FACTS_OF_TOOL:
             return BY_KEY[".".join(parts[2:])]
-        known = [f"tool.{parts[1]}.{own}" for own in FACTS_OF_TOOL]
+        known = list(map(Tool(int(parts[1])).fact, FACTS_OF_TOOL))
     elif key in BY_KEY:
         return BY_KEY[key]
     else:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from omphalon.answers.commands import Command, command, said
 from omphalon.base.shapes import fits
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
 from omphalon.bench.settings import KINDS, WIDE, InForce, Kind, days_since
@@ -64,8 +65,8 @@ class Step:
     kind: Kind
     reason: str
     why: str
-    command: str
-    then: str
+    command: Command
+    then: Command
 
 
 def _bare(key: str, tool: Tool) -> str | None:
@@ -196,7 +197,10 @@ def unless_not_entered(answer: Finding, state: State, findings: Sequence[Entry])
         settings=(),
         lines=(),
         headline=(),
-        next="list what the printer holds (M503) into a file: `omphalon bench readback LISTING`",
+        next=said(
+            "list what the printer holds (M503) into a file, and compare it:",
+            command("bench readback", "LISTING"),
+        ),
     )
 
 
@@ -212,11 +216,15 @@ def steps(state: State) -> list[Step]:
         why = reason(key, state)
         if why is not None:
             verb = "check" if why[0] == "old" and kind.group in CHECKED else "fit"
-            tool = f" --tool {kind.tool}" if kind.tool else ""
-            ask = " --ask" if verb == "fit" else ""
-            then = f"omphalon {kind.group} {verb}{tool}{ask}"
-            begin = command(kind, state.of_tool(kind.tool)) + tool
-            out.append(Step(kind=kind, reason=why[0], why=why[1], command=begin, then=then))
+            then = command(
+                f"{kind.group} {verb}", tool=str(kind.tool or "") or None, ask=verb == "fit"
+            )
+            begin = planned(kind, state.of_tool(kind.tool))
+            own = {"--tool": str(kind.tool)} if kind.tool else {}
+            step = Step(
+                kind=kind, reason=why[0], why=why[1], command=begin.with_options(own), then=then
+            )
+            out.append(step)
     return sorted(out, key=lambda step: step.reason != "stale")
 
 
@@ -227,34 +235,24 @@ def by_card(some: Sequence[Step]) -> list[str]:
 
 
 OF_CARD = ("axis", "shaper", "advance")
-COMMANDS = {
-    "probe": "omphalon probe plan",
-    "motion": "omphalon motion plan --axis {axis} --{what} {levels}",
-    "extruder": "omphalon extruder plan",
-    "axis": "omphalon axis plan --axis {axis}",
-    "flow": "omphalon flow plan",
-    "advance": "omphalon advance plan --style tower{line}",
-    "shaper": "omphalon shaper plan --axis {axis}",
-}
 # groups whose check judges a setting as its fit would, on a fresh measurement
 CHECKED = ("heater", "extruder", "axis", "flow", "shaper", "probe", "motion")
-NO_LINE = " --dialect FILE"  # where the dialect has none
 LEVELS = {"speed": "100:300:20", "acceleration": "1000:5000:500"}
 
 
-def command(kind: Kind, state: State) -> str:
+def planned(kind: Kind, state: State) -> Command:
     """The command that begins the work on a setting, ready to paste in the bench."""
+    given: dict[str, object] = {}
     if kind.group == "heater":
         which = kind.key.split("-")[0]
-        target = state.facts.get(f"heaters.{which}_target")
-        return f"omphalon heater plan --heater {which}" + (
-            f" --target {target:g}" if isinstance(target, float) else ""
-        )
-    axis = kind.axis.lower() or "x"
-    what = kind.fields[0]
-    line = "" if "advance" in state.lines else NO_LINE
-    given = {"axis": axis, "what": what, "levels": LEVELS.get(what, ""), "line": line}
-    return COMMANDS[kind.group].format(**given)
+        given = {"heater": which, "target": state.facts.get(f"heaters.{which}_target")}
+    elif kind.group in ("axis", "shaper", "motion"):
+        given = {"axis": kind.axis.lower() or "x"}
+    elif kind.group == "advance":
+        given = {"style": "tower", "dialect": None if "advance" in state.lines else "FILE"}
+    if kind.group == "motion":
+        given[kind.fields[0]] = LEVELS.get(kind.fields[0], "FROM:TO:STEP")
+    return command(f"{kind.group} plan", **given)
 
 
 HEALTH = {"value": float, "spread": float}  # a figure of a heater's health

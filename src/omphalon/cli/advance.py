@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from omphalon.base.files import put_lines
-from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_words
+from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_given
 from omphalon.cli.advance_printed import as_printed, fit_picture
 from omphalon.cli.common import Answer, Leaving, answering, chosen_readings, readings_template
 from omphalon.cli.groups import Asking, Verbs
@@ -267,7 +267,7 @@ def fit(how: Leaving, options: AdvanceFitOptions) -> Answer:
         drive=options.drive,
         present_s=options.present_s,
         resolution_mm=options.resolution_mm,
-        line_words=line_words(how, options.line_template),
+        line_given=line_given(how, options.line_template),
     )
     if options.pictured:
         return fit_picture(options, question, dialect)

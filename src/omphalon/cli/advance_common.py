@@ -68,17 +68,12 @@ class SpanOptions(LineOptions):
         )
 
 
-def line_words(how: Leaving, line_template: str | None) -> str:
-    """The options that give the next print its line, with enough decimals for any step."""
-    import shlex
-
+def line_given(how: Leaving, line_template: str | None) -> dict[str, str]:
+    """The option that gives the next print its line, with enough decimals for any step."""
     from omphalon.lines.template import Template
 
     if line_template is not None:
         line = Template(line_template)
-        return "--line " + shlex.quote(
-            line.with_places("advance", max(line.places("advance") or 0, MOST_PLACES)).text
-        )
-    if how.dialect is not None:
-        return "--dialect " + shlex.quote(how.dialect)
-    return "--dialect FILE"
+        places = max(line.places("advance") or 0, MOST_PLACES)
+        return {"line": line.with_places("advance", places).text}
+    return {"dialect": "FILE" if how.dialect is None else how.dialect}

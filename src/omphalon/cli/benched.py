@@ -17,6 +17,7 @@ from omphalon.cli.options import Described, Known, given_by_hand, record_of
 from omphalon.tables.tools import FIRST
 
 if TYPE_CHECKING:
+    from omphalon.answers.commands import Command, Said
     from omphalon.answers.finding import Finding, Plan
     from omphalon.bench.bench import Bench
     from omphalon.bench.work import State
@@ -122,10 +123,12 @@ def doubted(answer: Finding | Plan) -> Finding | Plan:
     return unless_not_entered(answer, found[1], found[0].journal.entries(kind="finding"))
 
 
-def record(answer: Finding | Plan) -> str | None:
+def record(answer: Finding | Plan) -> Said | None:
     """Put a finding into the bench's journal; what is said of it, or None outside a bench."""
     from omphalon import __version__
+    from omphalon.answers.commands import command, said
     from omphalon.answers.finding import Finding
+    from omphalon.cli.proposed import as_here
 
     found = held()
     if found is None:
@@ -133,6 +136,7 @@ def record(answer: Finding | Plan) -> str | None:
     bench, state = found
     ctx = click.get_current_context()
     filled, by_hand = taken_from_bench(ctx)
+    adopts: list[Command] = []
     words = [*([f"from the bench: {', '.join(filled)}"] if filled else [])]
     words += [f"given by hand: {', '.join(by_hand)}"] if by_hand else []
     if isinstance(answer, Finding):
@@ -153,10 +157,13 @@ def record(answer: Finding | Plan) -> str | None:
             raise UnwritableFile(error.problem, remedy) from error
         which = "entry" if len(numbers) == 1 else "entries"
         words.insert(0, f"recorded as {which} {', '.join(map(str, numbers))}")
-        for number, part in zip(numbers, (answer, *answer.parts), strict=True):
-            if part.settings and part.kind.endswith("-fit"):
-                words.append(f"omphalon bench adopt {number} makes it the setting in force")
-    return "; ".join(words)
+        adopts = [
+            as_here()(command("bench adopt", str(number)))
+            for number, part in zip(numbers, (answer, *answer.parts), strict=True)
+            if part.settings and part.kind.endswith("-fit")
+        ]
+    lead = "; to make it the setting in force:" if adopts else ""
+    return said(*([f"{'; '.join(words)}{lead}"] if words else []), *adopts)
 
 
 def _command(ctx: click.Context) -> list[str]:

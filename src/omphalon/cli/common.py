@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -17,6 +16,7 @@ from omphalon.cli.at_work import shown_at_work
 from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
 from omphalon.cli.numbers import UNUSUAL
 from omphalon.cli.options import ANSWER, Command, described, flag, option, takes, text, typed
+from omphalon.cli.proposed import as_here
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.tools import FIRST, MOST_TOOLS, Tool
 
@@ -152,11 +152,12 @@ class Leaving:
 
         answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
         if self.tool:
-            answer = replace(answer, tool=self.tool, next=_with_tool(answer.next, self.tool))
+            answer = replace(answer, tool=self.tool)
         if asked_within():
             return answer
         answer = doubted(answer)
         bench = None if self.no_record else record(answer)
+        answer = answer.proposing(as_here())
         drawn = self.plot is not None and _drawn(answer, self.plot)
         if self.as_json:
             click.echo(as_json(answer, "utf" not in (sys.stdout.encoding or "").lower()))
@@ -173,11 +174,6 @@ class Leaving:
             if bench:
                 show_bench(bench)
         return answer
-
-
-def _with_tool(text: str, tool: Tool) -> str:
-    """What comes next, its commands about the same tool."""
-    return re.sub(r"(omphalon (?:heater|extruder|flow|advance) \w+)", rf"\1 --tool {tool}", text)
 
 
 def _drawn(answer: Finding | Plan, path: str) -> bool:

@@ -64,5 +64,5 @@ def look(place: str) -> BenchLine:
         failed=reasons.count(FAILED),
         due=sum(r not in (STALE, FAILED) for r in reasons),
         next=f"{first.kind.words}: {first.why}" if first else "nothing: every setting stands",
-        command=first.command if first else "",
+        command=str(first.command) if first else "",
     )

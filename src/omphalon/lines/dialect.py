@@ -172,7 +172,7 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "halt": (),
 }
 SETTINGS |= {
-    f"tool-{name}": ("tool", *(f for f in SETTINGS[name] if f not in ("axis", "index")))
+    Tool(1).line(name): ("tool", *(f for f in SETTINGS[name] if f not in ("axis", "index")))
     for name in LINES_OF_TOOL
 }
 SETTINGS["select"] = ("tool",)

@@ -169,7 +169,7 @@ def farm_page(results: Sequence[Any], compared: Finding) -> str:
         printers=len({r.printer for r in results if r.printer}),
         compared=compared,
         table=[(row.label, row.cells) for row in compared.table],
-        next=shown(compared.next.replace("`", "")),
+        next=shown(str(compared.next)),
         figure=_figure(compared),
     )
 

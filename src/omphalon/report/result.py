@@ -39,7 +39,7 @@ class Result:
     @property
     def next(self) -> str:
         """What to do next."""
-        return self.finding.next.replace("`", "")
+        return str(self.finding.next)
 
     @property
     def settings(self) -> tuple[Setting, ...]:

@@ -5,7 +5,6 @@ what next.
 from __future__ import annotations
 
 import os
-import re
 import sys
 import textwrap
 from dataclasses import replace
@@ -13,6 +12,7 @@ from typing import Any
 
 import click
 
+from omphalon.answers.commands import Command, Said
 from omphalon.answers.finding import Finding, Plan, Shown
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import shown
@@ -35,10 +35,13 @@ def _safe(answer: Any) -> Any:
     def row(one: Shown) -> Shown:
         return Shown(shown(one.label), tuple(map(shown, one.cells)))
 
-    common: dict[str, Any] = {"next": shown(answer.next), "lines": tuple(map(shown, answer.lines))}
+    common: dict[str, Any] = {
+        "next": _safe_text(answer.next),
+        "lines": tuple(map(shown, answer.lines)),
+    }
     if isinstance(answer, Plan):
         return replace(
-            answer, title=shown(answer.title), steps=tuple(map(shown, answer.steps)), **common
+            answer, title=shown(answer.title), steps=tuple(map(_safe_text, answer.steps)), **common
         )
     return replace(
         answer,
@@ -51,14 +54,20 @@ def _safe(answer: Any) -> Any:
     )
 
 
+def _safe_text(text: Any) -> Any:
+    if isinstance(text, str):
+        return shown(text)
+    return text.changed(lambda one: Command(tuple(map(shown, one.words))), shown)
+
+
 def show(text: str) -> None:
     """Print with colours only on a terminal that has not asked for none."""
     click.echo(text, color=sys.stdout.isatty() and not os.environ.get("NO_COLOR"))
 
 
-def show_bench(words: str) -> None:
+def show_bench(words: Said) -> None:
     """Print what a bench had to do with an answer, under it."""
-    show("\n" + _wrapped("bench   ", shown(words)))
+    show("\n" + _paragraph("bench   ", _safe_text(words)))
 
 
 def _finding(finding: Finding) -> str:
@@ -90,7 +99,7 @@ def _finding(finding: Finding) -> str:
             [
                 _warnings(finding.warnings),
                 _lines("enter", finding.lines),
-                _wrapped("next    ", finding.next) if finding.next else "",
+                _paragraph("next    ", finding.next) if finding.next else "",
             ],
         )
     )
@@ -99,11 +108,11 @@ def _finding(finding: Finding) -> str:
 
 def _within(part: Finding) -> Finding:
     """An answer that is shown within another: that one has its lines, and what comes next."""
-    return replace(part, lines=(), next=part.next if part.verdict == "retest" else "")
+    return replace(part, lines=(), next=part.next if part.verdict == "retest" else Said())
 
 
 def _plan(plan: Plan) -> str:
-    steps = "\n".join(_wrapped(f"  {n}. ", step) for n, step in enumerate(plan.steps, 1))
+    steps = "\n".join(_paragraph(f"  {n}. ", step) for n, step in enumerate(plan.steps, 1))
     return "\n\n".join(
         filter(
             None,
@@ -116,15 +125,15 @@ def _plan(plan: Plan) -> str:
                 steps,
                 _warnings(plan.warnings),
                 f"{_lines('enter', plan.lines)}\n        {ENTERED}" if plan.lines else "",
-                f"then    {plan.next}{_present(plan.next)}" if plan.next else "",
+                _paragraph("then    ", plan.next) + _present(plan.next) if plan.next else "",
             ],
         )
     )
 
 
-def _present(command: str) -> str:
+def _present(text: Said) -> str:
     """Where the value in force is found that a command asks for."""
-    if not PRESENT & set(command.split()):
+    if not PRESENT & set(str(text).split()):
         return ""
     where = "the present value is what the printer lists (M503); with a bench leave it out"
     return f"\n        {where}"
@@ -192,15 +201,23 @@ def _lines(title: str, lines: tuple[str, ...]) -> str:
     )
 
 
+def _paragraph(head: str, text: Said | str) -> str:
+    """Words under their head, each command alone on its line, so that it can be pasted."""
+    if isinstance(text, str):
+        return _wrapped(head, text)
+    out: list[str] = []
+    below = " " * len(head)
+    for part in text.parts:
+        start = below if out else head
+        if isinstance(part, str):
+            out.append(_wrapped(start, part))
+        else:
+            out.append(start + "  " * bool(out) + str(part))
+    return "\n".join(out)
+
+
 def _wrapped(head: str, text: str) -> str:
-    """A paragraph under its head; a command between backquotes stays in one piece, so that it can
-    be pasted.
-    """
-    text = re.sub(r"`([^`]*)`", lambda m: m[1].replace(" ", "\0"), text)
-    return _filled(head, text).replace("\0", " ")
-
-
-def _filled(head: str, text: str) -> str:
+    """A paragraph under its head."""
     return textwrap.fill(
         text,
         WIDTH,

@@ -24,6 +24,7 @@ from omphalon.cli.bench.lines import readback, sheet
 from omphalon.cli.bench.work import adopt, back_up, changed, report, restore, revert, trial
 from omphalon.cli.groups import InOrder
 from omphalon.cli.numbers import choice
+from omphalon.cli.proposed import as_here, proposed
 
 if TYPE_CHECKING:
     from omphalon.bench.bench import Bench
@@ -77,7 +78,7 @@ def new(folder: str, facts: tuple[str, ...], listing: str | None) -> None:
     click.echo(
         f"next    fill in {echoed(folder)}/bench.toml, then: cd {echoed(folder)} && ", nl=False
     )
-    click.echo("omphalon bench next")
+    click.echo(proposed("bench next"))
 
 
 def _pair(text: str) -> tuple[str, str]:
@@ -159,7 +160,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
     table(facts)
     click.echo("" if facts else "  no facts yet: fill in bench.toml")
     if not rows:
-        click.echo("  no settings yet: omphalon bench next")
+        click.echo(f"  no settings yet:\n      {proposed('bench next')}")
         return
     table(
         [
@@ -201,8 +202,8 @@ def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
                 "setting": s.kind.key,
                 "reason": s.reason,
                 "why": s.why,
-                "command": s.command,
-                "then": s.then,
+                "command": str(s.command),
+                "then": str(s.then),
                 "minutes": ORDER[s.kind.group].minutes,
                 "grams": ORDER[s.kind.group].grams,
             }
@@ -212,29 +213,31 @@ def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
         return
     if not found:
         click.echo("nothing: every setting stands. Print something, and keep what came out:")
-        click.echo("      omphalon bench trial --changed TEXT --outcome TEXT --score N")
+        again = proposed("bench trial", changed="TEXT", outcome="TEXT", score="N")
+        click.echo(f"      {again}")
         return
-    some = found if every else found[:FIRST]
+    some, write = found if every else found[:FIRST], as_here()
     for number, step in enumerate(some, 1):
         work = ORDER[step.kind.group]
         grams = f", {work.grams} g" if work.grams else ""
         click.echo(f"{number:2}. {step.kind.words}: {shown(step.why)} ({work.minutes} min{grams})")
         if number == 1 or step.command != found[number - 2].command:
-            click.echo(f"      {step.command}\n      {step.then}")
+            click.echo(f"      {write(step.command)}\n      {write(step.then)}")
     if len(found) > len(some):
-        click.echo(f"and {len(found) - len(some)} more: omphalon bench next --all")
+        click.echo(f"and {len(found) - len(some)} more:\n      {proposed('bench next', all=True)}")
     if len(groups := by_card(found)) > 1:
         words = " and ".join(groups)
-        click.echo(f"one card for {words}: omphalon card plan --out prints/card.gcode")
+        card = proposed("card plan", out="prints/card.gcode")
+        click.echo(f"one card for {words}:\n      {card}")
 
 
 def _seen(words: str, as_json: bool, bench: Bench) -> None:
     """What may be behind a complaint, and what tells."""
     from omphalon.bench.settings import KINDS
-    from omphalon.bench.work import command, reason
+    from omphalon.bench.work import planned, reason
     from omphalon.tables.complaints import complaint_of
 
-    one, state = complaint_of(words), bench.state()
+    one, state, write = complaint_of(words), bench.state(), as_here()
     rows: list[dict[str, str | None]] = []
     for cause in one.causes:
         why = reason(cause.key, state) if cause.key else None
@@ -244,7 +247,7 @@ def _seen(words: str, as_json: bool, bench: Bench) -> None:
                 "cause": cause.words,
                 "setting": cause.key or None,
                 "state": stands if cause.key else None,
-                "command": command(KINDS[cause.key], state) if cause.key else None,
+                "command": str(write(planned(KINDS[cause.key], state))) if cause.key else None,
                 "look": cause.look or None,
             }
         )

@@ -15,6 +15,7 @@ from omphalon.cli.common import tool_field
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.numbers import choice
 from omphalon.cli.options import takes, text
+from omphalon.cli.proposed import proposed
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 from omphalon.tables.tools import SETTINGS_OF_TOOL, Tool
@@ -64,10 +65,11 @@ def changed(one: Bench, part: str, options: ChangedOptions) -> None:
     click.echo(f"the {part}{tool.of} was changed; {_out_of_date(state, part, tool)}")
     if fact is not None and to is None:
         had = f"still {state.facts[fact]}" if fact in state.facts else "not known"
-        click.echo(f"{fact} is {had}: say what it is now, omphalon bench set {fact}=…")
+        again = proposed("bench set", f"{fact}=VALUE")
+        click.echo(f"{fact} is {had}: say what it is now\n        {again}")
     if part == "filament" and to is not None:
         _say_unknown(state, to)
-    click.echo("next    omphalon bench next")
+    click.echo(f"next    {proposed('bench next')}")
 
 
 def _out_of_date(state: State, part: str, tool: Tool) -> str:
@@ -92,7 +94,8 @@ def _say_unknown(state: State, filament: str) -> None:
     keys = [one.key for one in FILAMENT if f"filament.{filament}.{one.key}" not in state.facts]
     if keys:
         click.echo(f"not known of {echoed(filament)} yet: {', '.join(keys)}; say them with")
-        click.echo(f"        omphalon bench set filament.{echoed(filament)}.{keys[0]}=…")
+        pair = f"filament.{echoed(filament)}.{keys[0]}=VALUE"
+        click.echo(f"        {proposed('bench set', pair)}")
 
 
 @click.command("adopt", short_help="Make a finding the setting in force.")
@@ -131,10 +134,11 @@ def adopt(one: Bench, finding: int | None, every: bool) -> None:
         port = one.facts().get("controller.port")
         click.echo("next    enter and store these lines, then read them back:", err=True)
         if port:
-            click.echo("        omphalon bench sheet --out sheet.txt", err=True)
-            click.echo("        omphalon printer send sheet.txt --readback", err=True)
+            click.echo(f"        {proposed('bench sheet', out='sheet.txt')}", err=True)
+            send = proposed("printer send", "sheet.txt", readback=True)
+            click.echo(f"        {send}", err=True)
         else:
-            click.echo("        omphalon bench readback LISTING", err=True)
+            click.echo(f"        {proposed('bench readback', 'LISTING')}", err=True)
     left = [str(e.id) for e in one.waiting()]
     if left:
         click.echo(f"waiting: {', '.join(left)}", err=True)

@@ -23,6 +23,7 @@ from omphalon.cli.benched import WITHIN
 from omphalon.cli.common import Answer, Leaving, answering, template
 from omphalon.cli.groups import InOrder, OnceEach
 from omphalon.cli.options import ANSWER, Described, argument, flag, number, takes, text
+from omphalon.cli.proposed import proposed
 from omphalon.farm.manifest import ColumnUse, Study
 
 if TYPE_CHECKING:
@@ -260,7 +261,7 @@ def _tell(done: FarmRun, store: Store) -> None:
         click.echo(f"  and {len(wanting) - MOST_TOLD} more, in {RESULTS}")
     place = echoed(str(store.place))
     click.echo(f"\nwritten  {place}{os.sep}{RESULTS}, {PAGE}, {ANSWERS}{os.sep}")
-    click.echo(f"next     omphalon farm compare {place}")
+    click.echo(f"next     {proposed('farm compare', place)}")
 
 
 @click.command("show", short_help="Many benches in one table: stale, due, failed checks, next.")

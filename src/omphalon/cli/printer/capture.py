@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.base.errors import UsageError, echoed
+from omphalon.base.errors import UsageError
 from omphalon.cli.common import tool_field
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.heater import one_tool, usual_target
@@ -30,6 +30,7 @@ from omphalon.cli.printer.wire import (
     kept_words,
     say_off,
 )
+from omphalon.cli.proposed import proposed
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.constants import OVER_TARGET_C, STEP_C
 from omphalon.tables.heaters import KINDS, Heater
@@ -105,7 +106,7 @@ def course_of(
 
 
 def _no_line(dialect: Dialect, setting: str) -> UsageError:
-    own = f"tool-{setting}" if dialect.tool else setting
+    own = dialect.tool.line(setting)
     return UsageError(f"the dialect {dialect.name} has no line {own}", "add it: --dialect FILE")
 
 
@@ -296,6 +297,6 @@ def _came_to(done: Captured, out: str) -> str:
 
 def _next(run: str, out: str, heater: Heater, target: float, blew: bool) -> str:
     if run == "hold":
-        return f"omphalon heater check {echoed(out)} --target {target:g}"
+        return proposed("heater check", out, heater=heater.name, target=target)
     fan = "on" if blew and run == "oscillation" else "off"
-    return f"omphalon heater fit {echoed(out)} --heater {heater} --target {target:g} --fan {fan}"
+    return proposed("heater fit", out, heater=heater.name, target=target, fan=fan)

@@ -25,6 +25,7 @@ from omphalon.cli.printer.wire import (
     say_off,
     trusted_dialect,
 )
+from omphalon.cli.proposed import proposed
 from omphalon.standin import FAULTS
 from omphalon.tables.constants import BUILDS
 
@@ -71,7 +72,7 @@ def list_ports(as_json: bool) -> None:
         return
     if not rows:
         click.echo("no serial port here, and none known; plug the printer in, or try without one:")
-        click.echo("next    omphalon printer stand-in")
+        click.echo(f"next    {proposed('printer stand-in')}")
         return
     table(
         [

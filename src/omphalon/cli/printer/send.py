@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
+from omphalon.answers.commands import Said
 from omphalon.base.errors import LinkFault, OmphalonError, UsageError, echoed, shown
 from omphalon.base.files import put_lines
 from omphalon.cli.benched import INPUTS, record
@@ -30,6 +31,7 @@ from omphalon.cli.printer.wire import (
     hot_words,
     say_off,
 )
+from omphalon.cli.proposed import proposed
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.heaters import Heater
 from omphalon.tables.units import plural
@@ -192,15 +194,15 @@ class HeatWatch:
 
         for line in lines:
             self.asked |= targets_of(line, self.dialect)
-        on = self.printer.left_on()
+        on, off = self.printer.left_on(), proposed("printer cool")
         if on is None:
             if over:
-                click.echo("left on  not known: no report comes; omphalon printer cool: all off")
+                click.echo(f"left on  not known: no report comes; all off:\n         {off}")
             return
         new = {n: t for n, t in on.items() if self.before.get(n) != t}
         unasked = {n: t for n, t in new.items() if not abs(self.asked.get(n, 0.0) - t) < 1}
         if on and (over or unasked):
-            click.echo(f"left on  {hot_words(on)}; omphalon printer cool switches it off")
+            click.echo(f"left on  {hot_words(on)}; off:\n         {off}")
         if unasked and not confirmed(
             f"no line that omphalon knows asked for that ({hot_words(unasked)}): leave it on?",
             without=False,
@@ -379,7 +381,7 @@ def shown_and_kept(finding: Finding, inputs: Sequence[str]) -> None:
     from omphalon.report.text import show, show_bench, text_of
 
     click.get_current_context().meta[INPUTS] = list(inputs)
-    show("\n" + text_of(replace(finding, next="")) + "\n")  # what comes next is done here
+    show("\n" + text_of(replace(finding, next=Said())) + "\n")  # what comes next is done here
     words = record(finding)
     if words:
         show_bench(words)

@@ -6,7 +6,7 @@ No sentences: `words` has them.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -49,15 +49,7 @@ class NextPrint:
     start_s: float
     stop_s: float
     step_s: float
-    line_words: str
-
-    def __str__(self) -> str:
-        """The command that writes it, ready to paste."""
-        return (
-            f"`omphalon advance plan --style {self.style} --drive {self.drive} --from "
-            f"{self.start_s:.6g} --to {self.stop_s:.6g} --step {self.step_s:g} "
-            f"{self.line_words} --out {self.style}.gcode`"
-        )
+    line_given: Mapping[str, str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -233,7 +225,7 @@ def next_print(
         start_s=round(max(math.floor(start_s / step + 1e-9) * step, 0.0), 9),
         stop_s=round(math.ceil(stop_s / step - 1e-9) * step, 9),
         step_s=step,
-        line_words=question.line_words,
+        line_given=question.line_given,
     )
 
 

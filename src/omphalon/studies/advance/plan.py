@@ -9,6 +9,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from omphalon.answers.commands import Said, command, said
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -31,13 +32,13 @@ READ = {
         "mm, on the rear 10 mm.",
         "Read five times, looking away between, or let others read too. Write each height down.",
         "Or take a photo of it: upright, along its diagonal, the bar and the clean corner to the "
-        "right, before something plain, the camera level with it and half a metre away; then "
-        "omphalon advance fit PHOTO --print FILE. (In two bands the clean corner is passed slowly "
-        "and always looks right: what the outline is held against.)",
+        "right, before something plain, the camera level with it and half a metre away. (In two "
+        "bands the clean corner is passed slowly and always looks right: what the outline is held "
+        "against.)",
     ),
     "ladder": (
         "Scan it with 600 dots per inch, on the plate, or take a photo from straight above, and "
-        "let it be read: omphalon advance fit PICTURE --print FILE.",
+        "let it be read.",
         "Or look at each line at the ticks above and below all, where its speed changes; a line "
         "begins at its number, in thousandths of a second: thin after speeding up and fat after "
         "slowing down is too little, the other way round too much. Give each line a score (higher "
@@ -51,12 +52,6 @@ READ = {
         "caliper how far it stands out (positive) or falls short (negative). Write a file with the "
         "columns advance_s and score, or advance_s and bulge_mm.",
     ),
-}
-THEN = {
-    "tower": "omphalon advance fit --from {start} --per-mm {step} --to {stop} --drive {drive} "
-    "--height MM --height MM --height MM",
-    "ladder": "omphalon advance fit PICTURE --print FILE, or READINGS.csv --drive {drive}",
-    "corners": "omphalon advance fit READINGS.csv --drive {drive}",
 }
 
 
@@ -253,6 +248,25 @@ def _head(
     )
 
 
+def _then(asked: AdvanceAsked) -> Said:
+    """The commands that read the print: a picture of it, or what eyes and a caliper found."""
+    picture = command("advance fit", "PICTURE", print="FILE")
+    table = command("advance fit", "READINGS.csv", drive=asked.drive)
+    if asked.style == "corners":
+        return said(table)
+    if asked.style == "ladder":
+        return said(picture, "or, read by eye:", table)
+    heights = command(
+        "advance fit",
+        from_=f"{asked.start_s:.6g}",
+        per_mm=f"{asked.step_s:.6g}",
+        to=f"{asked.stop_s:.6g}",
+        drive=asked.drive,
+        height=("MM",) * 3,
+    )
+    return said(heights, "or from a photo:", picture)
+
+
 def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: TestPrint) -> Plan:
     first = [
         "Set steps, flow and the printing temperature first: this comes after them, for one "
@@ -277,12 +291,7 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: 
             "for this filament, temperature and nozzle.",
         ),
         (),
-        THEN[asked.style].format(
-            start=f"{asked.start_s:.6g}",
-            stop=f"{asked.stop_s:.6g}",
-            step=f"{asked.step_s:.6g}",
-            drive=asked.drive,
-        ),
+        _then(asked),
         settings={
             "style": asked.style,
             "from": asked.start_s,

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -35,7 +36,7 @@ class AdvanceQuestion:
     step.
 
     `step_s`: between two printed values that are no tower's. `clean_s`, `clean_height_mm`: looks
-    clean from here to there. `line_words` are the options that give the next print its line, ready
+    clean from here to there. `line_given` are the options that give the next print its line, ready
     to paste. `read_mm` is the deviation of what was read from a picture; None: a caliper read.
     `shared_mm` is what all of it may be off by alike.
     """
@@ -49,7 +50,7 @@ class AdvanceQuestion:
     drive: str | None = None
     present_s: float | None = None
     resolution_mm: float | None = None
-    line_words: str = ""
+    line_given: Mapping[str, str] = field(default_factory=dict)
     read_mm: float | None = None
     shared_mm: float = 0.0
 

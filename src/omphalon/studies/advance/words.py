@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
+from omphalon.answers.commands import Said, command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
@@ -21,8 +22,9 @@ KIND = "advance-fit"
 USUAL_MM_S = 60.0  # an example
 AFTER = (
     "keep the value with this filament, temperature and nozzle; shorten the retraction step by "
-    "step, and judge a cube's corners: `omphalon advance check READINGS.csv`"
+    "step, and judge a cube's corners:"
 )
+CHECK = command("advance check", "READINGS.csv")
 
 
 def advance_answer(readings: Readings, question: AdvanceQuestion, dialect: Dialect) -> Finding:
@@ -89,7 +91,7 @@ def _finding(fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect) -> Fi
         lines=()
         if fit.verdict == "keep"
         else dialect.entering(("advance", words, {"advance": value}, {"advance": half})),
-        next=_next(fit, question),
+        next=_next(fit),
         headline=_headline(fit, question),
         table=_table(fit, question),
         picture=(fit, None),
@@ -167,14 +169,24 @@ def _one_reading(fit: AdvanceFit) -> str:
     return f"± {two:.2g} {'points' if read.method == 'score' else 'mm'} about the fitted curve"
 
 
-def _next(fit: AdvanceFit, question: AdvanceQuestion) -> str:
+def _next(fit: AdvanceFit) -> Said:
     keeps = fit.verdict == "keep"
     if fit.refine is None:
         first = "nothing to enter" if keeps else "enter it"
-        return f"{first}; the search is over: another print would not tell more. Then {AFTER}"
-    first = "" if keeps else "enter it, or first "
-    finer = str(fit.refine)
-    return f"{first}print finer, if you want it surer: {finer}; then {AFTER}"
+        words = f"{first}; the search is over: another print would not tell more. Then {AFTER}"
+        return said(words, CHECK)
+    one, first = fit.refine, "" if keeps else "enter it, or first "
+    finer = command(
+        "advance plan",
+        style=one.style,
+        drive=one.drive,
+        from_=f"{one.start_s:.6g}",
+        to=f"{one.stop_s:.6g}",
+        step=f"{one.step_s:g}",
+        out=f"{one.style}.gcode",
+        **one.line_given,
+    )
+    return said(f"{first}print finer, if you want it surer:", finer, f"then {AFTER}", CHECK)
 
 
 def advance_check_answer(
@@ -195,9 +207,10 @@ def advance_check_answer(
 def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
     before, after = check.before, check.after
     side = ("bulge", "small") if after.mean.value > 0 else ("lack", "large")
-    again = (
-        "print a tower or a ladder around the present value: `omphalon advance plan --style "
-        f"tower`; corners now {side[0]}, so the value is too {side[1]}"
+    again = said(
+        f"corners now {side[0]}, so the value is too {side[1]}: print a tower or a ladder around "
+        "the present value",
+        command("advance plan", style="tower"),
     )
     return Finding(
         kind="advance-check",
@@ -212,7 +225,7 @@ def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
         },
         next=again
         if check.verdict == "change"
-        else "nothing; check again with another filament, nozzle or temperature",
+        else said("nothing; check again with another filament, nozzle or temperature"),
         table=_corner_table(check, seam),
         picture=check,
     )

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from omphalon import __version__
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.lines.dialect import Dialect
@@ -141,8 +142,10 @@ def _finding(sights: Sequence[CardSight], question: CardQuestion, dialect: Diale
         warnings=tuple(note for s in sights for note in s.notes),
         lines=tuple(line for line in entered if line is not None),
         table=_table(sights, swings),
-        next="after the lines are entered, print and picture the card once more: "
-        "`omphalon card check PICTURE`",
+        next=said(
+            "after the lines are entered, print and picture the card once more:",
+            command("card check", "PICTURE"),
+        ),
         picture=CardRead(sight=first, swings=swings, parts=tuple(parts)),
         parts=tuple(parts),
     )
@@ -251,7 +254,9 @@ def _scale_finding(scale: Scale, dialect: Dialect) -> Finding:
         warnings=scale.remarks,
         lines=dialect.entering(*wanted) if wanted else (),
         headline=_scale_headline(scale, settings),
-        next="print the card again after the change, and turn it by a quarter for a second scan",
+        next=said(
+            "print the card again after the change, and turn it by a quarter for a second scan"
+        ),
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from omphalon.answers.commands import Said, command, said
 from omphalon.answers.finding import Plan
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UsageError
@@ -54,7 +55,7 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
     odd = Remark("unusual-target", {"goal": goal, "heater": heater})
     lines, run = _run(test, dialect)
     own = test.style == "oscillation"
-    fan = " --fan on" if heater == "hotend" and own else ""
+    fan = "on" if heater == "hotend" and own else None
     return Plan(
         "heater-plan",
         f"{TITLES[test.style]} of the {heater} at {goal:g} °C",
@@ -71,7 +72,7 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
             "Save the log as text: a CSV, or what the console showed.",
         ),
         lines,
-        f"omphalon heater fit LOG --heater {heater} --target {goal:g}{fan}",
+        said(command("heater fit", "LOG", heater=heater, target=goal, fan=fan)),
         warnings=() if is_usual(goal, quantity) else (odd,),
         settings={"heater": heater, "target_c": goal, "cycles": test.cycles, "style": test.style},
     )
@@ -96,7 +97,7 @@ def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
     )
 
 
-def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str | Said, ...]]:
     """The lines, and what to do with them."""
     kind, goal = KINDS[test.heater], test.goal_c
     if test.style == "oscillation":
@@ -112,5 +113,14 @@ def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str
     words = " then ".join(f"{each:g} °C, and {minutes} from where it is there;" for each in goals)
     return tuple(line for line in found if line is not None), (
         f"Set the target, a line below for each: {words} then off. Any gains that hold it will do.",
-        f"Or let `omphalon printer capture --run {test.style}` do it: it keeps the log, too.",
+        said(
+            "Or let a capture do it, which keeps the log too:",
+            command(
+                "printer capture",
+                run=test.style,
+                heater=kind.name,
+                target=goal,
+                out=f"{test.style}.csv",
+            ),
+        ),
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.remarks import Refusal
 from omphalon.lines.dialect import Dialect
@@ -96,8 +97,11 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
         },
         warnings=fit.remarks,
         lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
-        next=f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it: "
-        f"`omphalon heater check LOG --target {goal}`; better gains come from a log of the test",
+        next=said(
+            f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it:",
+            command("heater check", "LOG", target=goal),
+            "better gains come from a log of the test",
+        ),
         headline=_headline(fit, question),
         table=(
             Shown(

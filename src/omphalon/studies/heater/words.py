@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
+from omphalon.answers.commands import Said, command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
@@ -240,15 +241,16 @@ def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:
     }
 
 
-def _next(fit: HeaterFit) -> str:
+def _next(fit: HeaterFit) -> Said:
     again = parts_of(f"{fit.heater}-gains")
     if fit.verdict == "keep":
-        return f"nothing to enter; test again after a change of {again}"
+        return said(f"nothing to enter; test again after a change of {again}")
     goal = f"{fit.tuned.loop.target_c:.0f}"
-    return (
+    return said(
         f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
-        f"and judge it: `omphalon heater check LOG --target {goal}`. Test again after a change of "
-        f"{again}"
+        "and judge it:",
+        command("heater check", "LOG", target=goal),
+        f"test again after a change of {again}",
     )
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array
@@ -290,7 +291,7 @@ AXIS: Measurand[AxisQuestion] = Measurand(
     ),
     again=(
         "nothing to enter; measure again after a change of belt, pulley, screw or motor",
-        "run `omphalon axis fit` on these readings",
+        "fit these readings: `omphalon axis fit`",
         "enter and store, switch off and on, measure again and judge it: `omphalon axis check "
         "READINGS.csv {steps}`",
     ),
@@ -355,6 +356,6 @@ def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
             "of the steps.",
         ),
         tuple(x for x in lines if x),
-        f"omphalon axis fit READINGS.csv --steps {test.axis}=N",
+        said(command("axis fit", "READINGS.csv", steps=f"{test.axis}=N")),
         settings={"runs": runs, "lengths_mm": list(test.lengths_mm)},
     )

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array, Mask
@@ -257,7 +258,7 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     ),
     again=(
         "nothing to enter; measure again after a change of drive wheel, motor or filament path",
-        "run `omphalon extruder fit` on these readings",
+        "fit these readings: `omphalon extruder fit`",
         "enter and store, switch off and on, feed once more and judge it with what is left then: "
         "`omphalon extruder check --steps {setting:.2f} --asked {first:g} --mark MM --left MM`",
     ),
@@ -318,6 +319,6 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
             "cool down after the last.",
         ),
         tuple(x for x in lines if x),
-        f"omphalon extruder fit --steps N --asked {asked:g} --mark {mark:g} --left MM",
+        said(command("extruder fit", steps="N", asked=asked, mark=mark, left="MM")),
         settings={"runs": runs, "asked_mm": asked},
     )

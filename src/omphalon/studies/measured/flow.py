@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
@@ -159,7 +160,7 @@ FLOW: Measurand[FlowQuestion] = Measurand(
     ),
     again=(
         "nothing to enter; measure again for another filament",
-        "run `omphalon flow fit` on these readings",
+        "fit these readings: `omphalon flow fit`",
         "enter it for this filament, print the cube again and judge it: `omphalon flow check "
         "--flow {setting:.4f} --expected {goal:g} --wall MM --wall MM --wall MM`",
     ),
@@ -205,7 +206,7 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
             *MEASURE,
         ),
         (),
-        f"omphalon flow fit --flow F --expected {expected_mm:g} --wall MM --wall MM --wall MM",
+        said(command("flow fit", flow="F", expected=expected_mm, wall=("MM",) * 3)),
         settings=settings,
         picture=printed,
     )

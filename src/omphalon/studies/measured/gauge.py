@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -48,12 +49,15 @@ def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, Tes
             "Let it cool, and leave it on the plate until then. Zero the caliper.",
             "Measure each frame outside and inside, in X and in Y, at the middle of the sides and "
             "above the first layers: twelve lengths, twice each.",
-            "Write a file with the columns axis, kind, asked_mm, moved_mm (omphalon axis fit "
-            "--template FILE makes an empty one). Outside and inside are off by the line's width "
-            "in opposite ways: it stays out of the steps.",
+            said(
+                "Write a file with the columns axis, kind, asked_mm, moved_mm. Outside and inside "
+                "are off by the line's width in opposite ways: it stays out of the steps. An empty "
+                "file:",
+                command("axis fit", template="FILE"),
+            ),
         ),
         (),
-        "omphalon axis fit READINGS.csv --steps x=N --steps y=N",
+        said(command("axis fit", "READINGS.csv", steps=("x=N", "y=N"))),
         settings={
             "outside_mm": list(gauge.outside_mm),
             "inside_mm": list(gauge.inside_mm(job)),

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
@@ -167,7 +168,7 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
     ),
     again=(
         "nothing to enter",
-        "run `omphalon probe fit` on these heights",
+        "fit these heights: `omphalon probe fit`",
         "enter and store the offset, probe again and judge it with fresh drags: `omphalon probe "
         "check --offset {setting:.3f}{larger} --paper {goal:g} --drag MM --drag MM --drag MM`",
     ),
@@ -196,6 +197,7 @@ def plan_probe(paper_mm: float) -> Plan:
             "(measure it) until it just drags; write the height down; lift; do it five times.",
         ),
         (),
-        f"omphalon probe fit --offset MM --paper {paper_mm:g} --drag MM --drag MM --drag MM "
-        "--trigger MM --trigger MM",
+        said(
+            command("probe fit", offset="MM", paper=paper_mm, drag=("MM",) * 3, trigger=("MM",) * 2)
+        ),
     )

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from omphalon.answers.commands import marked
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.remarks import filled
 from omphalon.answers.settings import Setting
@@ -96,8 +97,10 @@ def _finding(kind: str, found: Fitted[Any], dialect: Dialect | None, checking: b
         evidence=quantity.evidence(found),
         warnings=found.remarks,
         lines=() if checking else _lines(found, dialect),
-        next=filled(quantity.again[0 if keeps else 1 if checking else 2], facts)
-        + (f"; {coming}" if keeps and coming else ""),
+        next=marked(
+            filled(quantity.again[0 if keeps else 1 if checking else 2], facts)
+            + (f"; {coming}" if keeps and coming else "")
+        ),
         headline=() if checking else _headline(found),
         table=tuple(quantity.table(found)),
         picture=found,

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -73,7 +74,7 @@ def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
         "motion-plan",
         f"Dry run of {asked.what_runs}: {start:g} to {stop:g} {asked.unit}",
         _steps(asked, run),
-        next=f"omphalon motion fit READINGS.csv --axis {asked.axis}",
+        next=said(command("motion fit", "READINGS.csv", axis=asked.axis)),
         settings={"levels": list(run.levels), "axis": asked.axis},
     ), run
 
@@ -174,8 +175,10 @@ def _steps(asked: DryRunAsked, run: DryRun) -> tuple[str, ...]:
         *_reached(asked, run.high_mm - run.low_mm),
         *((stays,) if run.set_lines and asked.present is None else ()),
         "Run it two or three times: repeats give the failure curve, not just the last good level.",
-        f"Write a file with the columns axis, {asked.quantity}, result (omphalon motion fit "
-        "--template FILE makes an empty one).",
+        said(
+            f"Write a file with the columns axis, {asked.quantity}, result. An empty one:",
+            command("motion fit", template="FILE"),
+        ),
     )
 
 

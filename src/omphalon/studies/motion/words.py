@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.recordings.recording import Readings
@@ -40,8 +41,10 @@ def _finding(fit: MotionFit) -> Finding:
         lines=tuple(
             f"; {_name(one)} limit {_number(one.setting)} {one.tried.unit}" for one in fit.limits
         ),
-        next="enter the values as the axes' limits in your controller; test again after a change "
-        "of motor, current or belt",
+        next=said(
+            "enter the values as the axes' limits in your controller; test again after a change "
+            "of motor, current or belt"
+        ),
         headline=(
             Shown("limits", ("setting", "highest pass", "lowest fail")),
             *(_setting_row(one) for one in fit.limits),
@@ -109,10 +112,12 @@ def _check_finding(check: MotionCheck) -> Finding:
             "failed": len(check.failed),
             "highest_pass": check.highest_pass,
         },
-        next=f"find the new limit: `omphalon motion plan --axis {axis} "
-        f"--{check.tried.what} FROM:TO:STEP`, then fit"
+        next=said(
+            "find the new limit, and fit it:",
+            command("motion plan", axis=axis, **{check.tried.what: "FROM:TO:STEP"}),
+        )
         if check.failed
-        else "nothing",
+        else said("nothing"),
         table=(
             Shown("limit", (f"{check.limit:g} {unit}",)),
             Shown("failed at or below it", (plural(len(check.failed), "run"),)),

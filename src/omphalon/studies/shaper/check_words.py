@@ -4,10 +4,9 @@ have read.
 
 from __future__ import annotations
 
-import shlex
-
 import numpy as np
 
+from omphalon.answers.commands import Said, command, marked, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.base.arrays import Array
 from omphalon.physics.rest import Stillness, ranges
@@ -23,13 +22,13 @@ from omphalon.studies.shaper.check import (
 )
 from omphalon.studies.shaper.modes import SENSOR_AXES
 from omphalon.studies.shaper.question import ShaperCheckQuestion
-from omphalon.studies.shaper.words import LIMITED, health_words, mode_document
+from omphalon.studies.shaper.words import AFTER_WORK, LIMITED, health_words, mode_document
 from omphalon.tables.units import digits, plural
 
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
 FIGURES = {"frequency_hz": ("Hz", "", 3), "damping": ("", "damping", 2), "share": ("", "share", 2)}
 SENSOR_CHECK = "sensor-check"  # not shaper-check: it says nothing of a shaper's setting
-FIT = "mount it rigidly and square, then log a sweep: `omphalon shaper plan`"
+FIT = said("mount it rigidly and square, then log a sweep:", command("shaper plan"))
 BANDS_CHECK = "bands-check"  # not shaper-check: no log judged the setting
 
 
@@ -43,8 +42,11 @@ def _finding(check: ShaperCheck, question: ShaperCheckQuestion) -> Finding:
     last, best, use = check.last, check.best, question.acceleration_mm_s2
     allows = last.allowed.acceleration_mm_s2
     carded = last.reading.how.way == "card"
-    how = "card fit" if carded else f"shaper fit --{question.axis}"
-    command = f"`omphalon {how} {shlex.quote(last.source)}`"
+    again = (
+        command("card fit", last.source)
+        if carded
+        else command("shaper fit", **{question.axis: last.source})
+    )
     before = None
     if len(check.logs) > 1:
         first = check.logs[0]
@@ -68,9 +70,11 @@ def _finding(check: ShaperCheck, question: ShaperCheckQuestion) -> Finding:
             **({"changes": changes_document(check.changes)} if check.changes else {}),
         },
         warnings=check.remarks,
-        next="nothing; check again after work on belts, bed or feet"
+        next=said(f"nothing; check again {AFTER_WORK}")
         if check.verdict == "keep"
-        else f"find the new setting: {command}; until then print no faster than {allows:.0f} mm/s²",
+        else said(
+            f"print no faster than {allows:.0f} mm/s² until then, and find the new setting:", again
+        ),
         table=_check_table(check),
         picture=check,
     )
@@ -144,7 +148,7 @@ def _rest_finding(check: SensorCheck, log: MotionLog) -> Finding:
     because, remedy = "fit for a sweep", FIT
     if check.unfit is not None:
         because = f"not fit for a sweep: {check.unfit.because}"
-        remedy = f"{check.unfit.remedy}; then log five seconds at rest again"
+        remedy = marked(f"{check.unfit.remedy}; then log five seconds at rest again")
     return Finding(
         kind=SENSOR_CHECK,
         verdict=check.verdict,
@@ -266,13 +270,13 @@ def _limit(check: BandsCheck) -> str:
     return digits(check.eye_limit_mm, check.eye_half_mm, least=2)
 
 
-def _next(check: BandsCheck, question: BandsQuestion) -> str:
+def _next(check: BandsCheck, question: BandsQuestion) -> Said:
     if check.verdict == "keep":
-        return "nothing; print at the acceleration in use"
-    axis = question.axis
-    return (
-        f"fit again with your own limit: `omphalon shaper fit --{axis} LOG --ringing-limit "
-        f"{check.eye_limit_mm:.2g}`, and use it from then on"
+        return said("nothing; print at the acceleration in use")
+    limit = {"ringing-limit": f"{check.eye_limit_mm:.2g}"}
+    return said(
+        "fit again with your own limit, and use it from then on:",
+        command("shaper fit", **{question.axis: "LOG"}, **limit),
     )
 
 

@@ -4,6 +4,7 @@ without a sensor.
 
 from __future__ import annotations
 
+from omphalon.answers.commands import Said, command, said
 from omphalon.answers.finding import Plan
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UsageError
@@ -27,7 +28,7 @@ def plan_shaper(
         if axis == "y" and bed_moves_y
         else "the print head, as near the nozzle as it goes"
     )
-    steps = [
+    steps: list[str | Said] = [
         f"Axis {axis}: screw or clamp the sensor to {where}, rigidly and square, one of its own "
         f"axes along {axis}; no tape, no tie. "
         + (
@@ -35,8 +36,11 @@ def plan_shaper(
             if bed_moves_y
             else "One mounting on the head serves X and Y."
         ),
-        "Before anything moves, log five seconds with nobody near: omphalon shaper check LOG "
-        "--kind rest says whether the sensor is fit.",
+        said(
+            "Before anything moves, log five seconds with nobody near, and see whether the sensor "
+            "is fit:",
+            command("shaper check", "LOG", kind="rest"),
+        ),
         "Log 1000 samples a second or more (3200 is good), in a range of 8 g or wider, with time "
         "stamps.",
         "Shapers off; belts, feet, table and spool as when you print; the head in the middle, a "
@@ -59,7 +63,7 @@ def plan_shaper(
         f"Sweep of axis {axis} under an accelerometer",
         tuple(steps),
         (),
-        "omphalon shaper fit --x LOG --y LOG",
+        said(command("shaper fit", x="LOG", y="LOG")),
         warnings,
         settings={"axis": axis}
         if shake is None
@@ -139,8 +143,15 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
             f"{bands.start_mm_s2:g} to {bands.stop_mm_s2:g} mm/s²",
             _bands_steps(bands, figure, whole.time_s),
             (),
-            f"omphalon shaper check --seen MM_S2 --seen MM_S2 --bands {bands.words} --axis x "
-            "--acceleration MM_S2",
+            said(
+                command(
+                    "shaper check",
+                    seen=("MM_S2",) * 2,
+                    bands=bands.words,
+                    axis="x",
+                    acceleration="MM_S2",
+                )
+            ),
             settings={**settings, "bands_mm_s2": list(bands.values), "band_mm": figure.band_mm},
             picture=printed,
         ), printed
@@ -149,8 +160,9 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
         f"Ringing print at {job.fast_mm_s:g} mm/s, for an axis without a sensor",
         _ringing_steps(job, whole.time_s, line is not None),
         (),
-        "omphalon shaper fit --ripple-x MM --ripple-x MM --ripple-y MM --ripple-y MM --speed "
-        f"{job.fast_mm_s:g}",
+        said(
+            command("shaper fit", ripple_x=("MM",) * 2, ripple_y=("MM",) * 2, speed=job.fast_mm_s)
+        ),
         settings=settings,
         picture=printed,
     ), printed

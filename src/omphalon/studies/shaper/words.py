@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from omphalon.answers.commands import Command, command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.base.stages import begins
@@ -27,8 +28,6 @@ def shaper_answer(question: ShaperQuestion, dialect: Dialect) -> Finding:
 
 def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Finding:
     keeps, common = fit.verdict == "keep", fit.acceleration_mm_s2
-    command = _check_command(fit.slow, common)
-    after = f"after work on belts, bed or feet: {command}"
     return Finding(
         kind="shaper-fit",
         verdict=fit.verdict,
@@ -45,10 +44,13 @@ def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Find
         },
         warnings=fit.remarks,
         lines=() if keeps else _lines(fit, dialect),
-        next=f"nothing to enter; check again {after}"
-        if keeps
-        else "enter the lines, set the acceleration in the slicer too (no higher than this for "
-        f"outer walls), print a cube; {after}",
+        next=said(
+            f"nothing to enter; check again {AFTER_WORK}:"
+            if keeps
+            else "enter the lines, set the acceleration in the slicer too (no higher than this for "
+            f"outer walls), print a cube; {AFTER_WORK}:",
+            _check_command(fit.slow, common),
+        ),
         headline=_headline(fit),
         table=_table(fit),
         picture=fit,
@@ -92,12 +94,20 @@ def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
     return because
 
 
-def _check_command(one: AxisChoice, acceleration: float) -> str:
+AFTER_WORK = "after work on belts, bed or feet"
+
+
+def _check_command(one: AxisChoice, acceleration: float) -> Command:
     """The command that judges the setting on a fresh log."""
     now = one.in_force
-    return (
-        f"`omphalon shaper check LOG --axis {one.reading.axis} --shaper {now.shaper} --frequency "
-        f"{now.frequency_hz:.2f} --damping {now.damping:.4f} --acceleration {acceleration:.0f}`"
+    return command(
+        "shaper check",
+        "LOG",
+        axis=one.reading.axis,
+        shaper=now.shaper,
+        frequency=f"{now.frequency_hz:.2f}",
+        damping=f"{now.damping:.4f}",
+        acceleration=f"{acceleration:.0f}",
     )
 
 
