@@ -15,7 +15,7 @@ from omphalon.answers.remarks import Remark
 from omphalon.answers.settings import Setting
 from omphalon.base.errors import OmphalonError, UnknownFormat
 from omphalon.lines.dialect import load_dialect
-from omphalon.lines.template import checked
+from omphalon.lines.template import Entered, checked
 from omphalon.report.text import WIDTH, text_of
 from omphalon.tables.units import digits
 
@@ -182,7 +182,7 @@ def test_the_default_dialect_has_shared_codes_only(setting, fields, line):
 @pytest.mark.parametrize(
     "form, value, half, better",
     [
-        (".0f", 0.506, 0.01, ".3f"),  # a tenth of its spread may be lost
+        (".0f", 0.506, 0.01, ".3f"),  # a quarter of its half width may be lost
         (".2f", 0.0074, None, ".5f"),  # half a percent where it has none
         ("d", 0.6, None, ".3f"),
         (".1f", 437.13, 3.7, ""),
@@ -196,9 +196,9 @@ def test_a_template_that_rounds_the_answer_away_is_refused(form, value, half, be
     spread = {} if half is None else {"advance": half}
     if better:
         with pytest.raises(UnknownFormat, match=r"\{advance:" + re.escape(better) + r"\}"):
-            dialect.line_within("advance", {"advance": value}, spread)
+            dialect.lines_within("advance", {"advance": value}, spread)
     else:
-        assert dialect.line_within("advance", {"advance": value}, spread)
+        assert dialect.lines_within("advance", {"advance": value}, spread)
 
 
 @pytest.mark.parametrize(
@@ -207,7 +207,7 @@ def test_a_template_that_rounds_the_answer_away_is_refused(form, value, half, be
         ("lines = [", "not a TOML file"),
         ("lines = 3", "unknown setting 'lines'"),
         ("[lines]\nwarp = 'x'", "unknown setting 'warp'"),
-        ("[lines]\nsteps = 5", "a line must be text; its fields are {axis}, {steps}"),
+        ("[lines]\nsteps = 5", "a line must be text; its fields are {axis}, {axis_lower}, {steps}"),
         ("[lines]\nsteps = {section = 'a'}", "not of the form {section, line}"),
         ('[lines]\nsteps = "M92 \\r E1"', "a control character or a line end in it"),
         ("[lines]\nsteps = '" + "M" * 201 + "'", "longer than 200 characters"),
@@ -223,8 +223,14 @@ def test_a_template_that_rounds_the_answer_away_is_refused(form, value, half, be
         ("gain_scale = true", "gain_scale must be a number above 0"),
         ("[loop]\nperiod_s = 0", "[loop] period_s must be a number above 0"),
         ("[loop]\nspeed = 1", "[loop] is of another form"),
-        ("[lines]\nhotend-gains = 'P {ki_per_loop}'", "a form of gains that needs period_s"),
-        ("[lines]\nbed-gains = 'P {kp_percent_band}'", "a form of gains that needs span_c"),
+        (
+            "[lines]\nhotend-gains = 'P {kp} {ki_per_loop} {kd}'",
+            "a form of gains that needs period_s",
+        ),
+        (
+            "[lines]\nbed-gains = 'P {kp_percent_band} {ki} {kd}'",
+            "a form of gains that needs span_c",
+        ),
     ],
 )
 def test_a_dialect_that_cannot_be_read(text, says, tmp_path):
@@ -255,8 +261,9 @@ def test_a_dialect_set_by_a_file_and_its_words_for_shapers(tmp_path):
         '[shaper-names]\ntwo-hump = "twice"\n'
     )
     dialect = load_dialect(str(tmp_path / "d.toml"))
-    line = dialect.line("shaper", axis="x", shaper="two-hump", frequency=40.0, damping=0.1)
-    assert line == "calm_x: twice 40.0" and dialect.templates["shaper"].section == "frame"
+    values = {"axis": "x", "shaper": "two-hump", "frequency": 40.0, "damping": 0.1}
+    assert dialect.lines_within("shaper", values, {}) == (Entered("calm_x: twice 40.0", "frame"),)
+    assert dialect.line("shaper", **values) is None  # it is no code that could be sent
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from omphalon.answers.remarks import Refusal
 from omphalon.lines.codes import codes_of
-from omphalon.lines.dialect import FORMS, ControlLoop, Dialect, load_dialect
+from omphalon.lines.dialect import Dialect, load_dialect
+from omphalon.lines.gain_forms import FORMS, ControlLoop
 from omphalon.lines.listing import listed
 from omphalon.lines.template import checked
 from omphalon.physics import comparison, lead, scale

@@ -14,6 +14,7 @@ from typing import Any
 from omphalon.base.errors import UnwritableFile, UsageError, echoed
 from omphalon.base.files import put_bytes, small_file
 from omphalon.bench.facts import (
+    LIVES_FACTS,
     LOOP_FACTS,
     Facts,
     Value,
@@ -52,7 +53,10 @@ class Bench:
     def dialect(self, facts: Facts) -> Dialect:
         """The dialect that bench.toml names: one that ships, or a file in the bench."""
         known = {name: facts.get(key) for name, key in LOOP_FACTS.items()}
-        return load_dialect(self.dialect_path(facts)).with_loop(**known)
+        lives = {name: str(facts[key]) for name, key in LIVES_FACTS.items() if key in facts}
+        line = facts.get("advance.line")
+        chosen = load_dialect(self.dialect_path(facts)).with_loop(**known).living(**lives)
+        return chosen.with_line("advance", line if isinstance(line, str) else None, "advance.line")
 
     def dialect_path(self, facts: Facts) -> str | None:
         """The dialect's name or path, as `load_dialect` takes it; None: the default."""
@@ -92,11 +96,14 @@ class Bench:
 
     def settings(self, loaded: Mapping[Tool, str]) -> dict[str, InForce]:
         """The settings in force with these filaments, by tool, in the order of work."""
-        found = {
-            setting.kind.key: setting
+        bearing = [
+            setting
             for entry in self.journal.latest("setting")
             if (setting := setting_of(entry)) is not None and _bears_on(entry, loaded)
-        }
+        ]
+        # a filament's own goes before what holds for all of them
+        bearing.sort(key=lambda setting: setting.filament is not None)
+        found = {setting.kind.key: setting for setting in bearing}
         return {key: found[key] for key in KINDS if key in found}
 
     def record(

@@ -50,6 +50,8 @@ WORDS = {"builds": BUILDS, "shapers": SHAPER_NAMES}
 FACTS = tuple(rows_of("facts", Fact, choice=WORDS))
 FILAMENT = tuple(rows_of("filament", Fact))
 BY_KEY = table_by("key", *FACTS)
+# the dialect's setting → the fact that says where it lives
+LIVES_FACTS = {"advance": "advance.lives", "flow": "flow.lives"}
 # what a dialect knows of the controller's loop → the fact that knows better
 LOOP_FACTS = {
     "full_power": "controller.gain_scale",

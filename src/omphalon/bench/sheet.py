@@ -12,24 +12,47 @@ from typing import Any
 from omphalon.answers.settings import GAINS
 from omphalon.bench.settings import KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
+from omphalon.lines.editing import Filed
 from omphalon.lines.listing import STORED, Listed, alike, decimals
+from omphalon.lines.template import Entered
 from omphalon.tables.units import digits, plural
 
 SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the bench"
 UNSTORED = "not stored yet"  # the printer still has what the bench replaced
 
 
-def entered(setting: InForce, dialect: Dialect) -> str | None:
-    """The line that enters a setting; None where the dialect has none."""
+def entered(setting: InForce, dialect: Dialect) -> tuple[Entered, ...]:
+    """The lines that enter a setting; none where the dialect has none."""
     kind = setting.kind
     if not kind.line:
-        return None
+        return ()
 
     def scaled(fields: Mapping[str, Any]) -> dict[str, Any]:
         return {k: v * dialect.gain_scale if k in GAINS else v for k, v in fields.items()}
 
     values = {**scaled(setting.value), **({"axis": kind.axis} if kind.axis else {})}
-    return dialect.for_tool(kind.tool).line_within(kind.line, values, scaled(setting.spread))
+    return dialect.for_tool(kind.tool).lines_within(kind.line, values, scaled(setting.spread))
+
+
+def filed(settings: Mapping[str, InForce], dialect: Dialect) -> tuple[list[Filed], list[Kind]]:
+    """The lines of the settings in force that belong into a settings file, and the kinds of those
+    that have none there.
+    """
+    found: list[Filed] = []
+    without = []
+    for key in KINDS:
+        if key not in settings:
+            continue
+        kind = settings[key].kind
+        template = dialect.for_tool(kind.tool).templates.get(kind.line)
+        elsewhere = _elsewhere(settings[key], dialect)
+        if template is None or template.section is None or elsewhere:
+            without.append(kind)
+            continue
+        known = template.filled(axis=kind.axis or None, axis_lower=kind.axis.lower() or None)
+        pairs = zip(known.lines, entered(settings[key], dialect), strict=True)
+        found += [Filed(one, line) for one, line in pairs]
+    return found, without
 
 
 def value_words(setting: InForce, gain_scale: float = 1.0, *, to_enter: bool = False) -> str:
@@ -82,42 +105,56 @@ def sheet_lines(
     are grouped under it. `start`: only what belongs to the start of a print: what a filament asks
     for, and what no store keeps.
     """
-    rows: list[tuple[str | None, str, str]] = []
+    rows: dict[str | None, list[str]] = {None: []}
     by_hand = []
     for key in KINDS:
         setting = settings.get(key)
-        if setting is None or (start and not _at_start(setting)):
+        if setting is None or (start and not _at_start(setting, dialect)):
             continue
-        if not start and setting.kind.of_filament:
+        if not start and _elsewhere(setting, dialect):
             words = f"; {setting.kind.words}: {value_words(setting, to_enter=True)}"
-            by_hand.append(f"{words} (of {setting.filament}: omphalon bench sheet --start)")
+            sliced = dialect.in_slicer(setting.kind.line)
+            there = "in the slicer's profile" if sliced else "omphalon bench sheet --start"
+            by_hand.append(f"{words} (of {setting.filament or 'every filament'}: {there})")
             continue
         old = before.get(key)
         words = f"; {setting.kind.words}" + (
             f", was {value_words(old, dialect.gain_scale)}" if old else ""
         )
-        line = entered(setting, dialect)
-        if line is None:
+        lines = entered(setting, dialect)
+        for line in lines:
+            own = rows.setdefault(line.section, [])
+            if words:
+                own.append(words if line.section is None else f"#{words[1:]}")
+            own.append(line.text)
+            words = ""
+        if not lines:
             value = value_words(setting, dialect.gain_scale)
             by_hand.append(f"; {setting.kind.words}: {value} (no line in the dialect)")
-        else:
-            rows.append((dialect.templates[setting.kind.line].section, words, line))
-    sections = sorted({s for s, _, _ in rows if s is not None})
-    for section in [None, *sections]:
-        if section is not None:
-            yield f"[{section}]"
-        for where, words, line in rows:
-            if where == section:
-                mark = "#" if section is not None else ";"
-                yield mark + words[1:]
-                yield line
+    codes = rows.pop(None)
+    yield from codes
+    for section, own in sorted(rows.items()):
+        yield from (f"[{section}]", *own)
     yield from by_hand
-    stores = [dialect.line("store"), dialect.line("list")] if rows and not start else []
+    stores = [dialect.line("store"), dialect.line("list")] if codes and not start else []
     yield from (line for line in stores if line)
 
 
-def _at_start(setting: InForce) -> bool:
-    return setting.kind.of_filament or (bool(setting.kind.line) and setting.kind.line not in STORED)
+def _elsewhere(setting: InForce, dialect: Dialect) -> bool:
+    """Whether a setting is not the controller's to keep: what a filament asks for is said at the
+    start of a print, where nobody says that it lives in the controller.
+    """
+    usual = "controller" if setting.filament is None else "start"
+    return setting.kind.of_filament and dialect.lives.get(setting.kind.line, usual) != "controller"
+
+
+def _at_start(setting: InForce, dialect: Dialect) -> bool:
+    """Whether a setting belongs to the start of each print: no store keeps it."""
+    line = setting.kind.line
+    if setting.kind.of_filament:
+        return _elsewhere(setting, dialect) and not dialect.in_slicer(line)
+    unstored = line not in STORED or (dialect.has_code(line) and not dialect.has_code("store"))
+    return bool(line) and unstored
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -184,9 +221,13 @@ def compare(
         if setting is None and one is None:
             continue
         own = dialect.for_tool(kind.tool)
-        if kind.line not in own.templates or (kind.of_filament and one is None):
+        lives = dialect.lives.get(kind.line, "controller") == "controller"
+        if kind.line not in own.templates or not lives or (kind.of_filament and one is None):
             continue  # what a filament asks for is set at the start of a print, not stored
+        written = own.templates[kind.line].fields()
         for name in kind.fields:
+            if name not in written and name not in GAINS:
+                continue  # the controller has no place for it
             text = one.values.get(name) if one else None
             rows.append(_compared(kind, name, setting, text, own, before.get(key)))
     return rows

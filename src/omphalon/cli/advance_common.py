@@ -22,7 +22,10 @@ class LineOptions:
     """The line that sets pressure advance, and its present value."""
 
     line_template: str | None = text(
-        "--line", "Line that sets the value: '… {advance:.4f} …'.", metavar="TEMPLATE"
+        "--line",
+        "Line that sets the value: '… {advance:.4f} …'.",
+        metavar="TEMPLATE",
+        bench=fact("advance.line"),
     )
 
 

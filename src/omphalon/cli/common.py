@@ -14,6 +14,7 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines, put_with
 from omphalon.cli.at_work import shown_at_work
 from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
+from omphalon.cli.known import facts_of_bench
 from omphalon.cli.numbers import UNUSUAL
 from omphalon.cli.options import ANSWER, Command, described, flag, option, takes, text, typed
 from omphalon.cli.proposed import as_here
@@ -139,10 +140,12 @@ class Leaving:
             check_outputs(self.force, list(filter(None, [*inputs, self.dialect])), **outputs)
 
     def lines(self) -> Dialect:
-        """The dialect of the lines to enter."""
+        """The dialect of the lines to enter, each where the bench says that it lives."""
+        from omphalon.bench.facts import LIVES_FACTS
         from omphalon.lines.dialect import load_dialect
 
-        return load_dialect(self.dialect).for_tool(self.tool)
+        lives = facts_of_bench(**LIVES_FACTS)
+        return load_dialect(self.dialect).for_tool(self.tool).living(**lives)
 
     def left(self, answer: Finding | Plan) -> Finding | Plan:
         """Record an answer and show it, with its figure where one was asked for; a caller in the

@@ -29,6 +29,7 @@ from omphalon.recordings.columns import FLOW as WALLS
 from omphalon.tables.constants import FILAMENT_MM
 
 if TYPE_CHECKING:
+    from omphalon.bench.work import State
     from omphalon.recordings.recording import Readings
     from omphalon.tables.units import Number
 
@@ -38,6 +39,16 @@ CUBE = PrintDefaults(fast_mm_s=45.0, acceleration_mm_s2=1500.0, retract_mm=0.7)
 @click.group(cls=Verbs)
 def flow() -> None:
     """Flow multiplier, for one filament."""
+
+
+def _slicers_flow(state: State, given: FlowPlanOptions) -> float | None:
+    """The flow in force where the slicer would have applied it, for a print that it does not
+    make.
+    """
+    setting = state.settings.get("flow")
+    if setting is None or state.facts.get("flow.lives") != "slicer" or given.out is None:
+        return None
+    return float(setting.value["flow"])
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -53,6 +64,14 @@ class FlowPlanOptions:
         bench=of_filament("line"),
     )
     out: str | None = text("--out", "Write the cube as a print (G-code).")
+    flow: float | None = number(
+        "--flow",
+        "flow",
+        "Feed at this multiplier, where it lives in the slicer.",
+        bench=_slicers_flow,
+        needs=("out",),
+        remedy=NEEDS_OUT,
+    )
     print: PrintOptions = nested(PrintOptions, needs=("out",), remedy=NEEDS_OUT)
 
 
@@ -74,6 +93,7 @@ def plan(how: Leaving, options: FlowPlanOptions) -> Answer:
     if options.out is None:
         return plan_flow(options.expected_mm)
     job = job_of(options.print, CUBE, how.tool, width_mm=options.expected_mm)
+    job = replace(job, flow=1.0 if options.flow is None else options.flow)
     printed = cube_print(job, print_lines(how, options.print))
     put_lines(options.out, printed.lines(), ";")
     return plan_flow(options.expected_mm, printed)

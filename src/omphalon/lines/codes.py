@@ -160,7 +160,7 @@ def harmless(line: str, dialect: Dialect) -> bool:
     return any(
         matched_line(template, line)
         for setting, template in dialect.templates.items()
-        if setting not in HEATS
+        if setting not in HEATS and dialect.has_code(setting)
     )
 
 
@@ -238,10 +238,11 @@ def refuse_heating(dialect: Dialect) -> None:
     """
     for setting, template in dialect.templates.items():
         switches_off = setting in OFF
-        if setting in HEATS and not switches_off:
+        if (setting in HEATS and not switches_off) or not dialect.has_code(setting):
             continue
-        sample = {**dict.fromkeys(template.fields(), 1), "axis": "X", "shaper": "zv", "target": 0}
-        line = fill(template, sample, f"dialect {dialect.name}: '{setting}'")
+        words = {"axis": "X", "axis_lower": "x", "shaper": "zv", "target": 0}
+        sample = {**dict.fromkeys(template.fields(), 1), **words}
+        line = fill(template, sample, f"dialect {dialect.name}: '{setting}'")[0].text
         if _heats_in_frame(line, setting, dialect):
             where = " where it switches off" if switches_off else ""
             raise UnknownFormat(

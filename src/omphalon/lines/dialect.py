@@ -1,6 +1,5 @@
 """Dialects: templates of the printer's lines, one a setting, from a TOML file that a user can copy
-and edit. Gains go into lines in the forms that controllers take (kp, ki and kd, times, a
-proportional band, per loop).
+and edit.
 """
 
 from __future__ import annotations
@@ -8,22 +7,24 @@ from __future__ import annotations
 import functools
 import math
 import tomllib
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, fields, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from importlib import resources
 from pathlib import Path
 
 from omphalon.base.errors import UnknownFormat, UnreadableFile, UsageError, echoed
 from omphalon.base.files import small_file
-from omphalon.lines.template import WORD, Template, checked, fill
+from omphalon.lines.gain_forms import FORMS, GAIN_FORMS, LOOP_KEYS, ControlLoop, in_all_forms
+from omphalon.lines.template import WORD, Entered, Template, block, checked, fill
 from omphalon.tables.tools import FIRST, Tool
 
-FORMS = ("kp", "ki", "kd", "ti", "td", "kp_percent_band", "ki_per_loop", "kd_per_loop")
-# form → what must be known of the loop to write it
-NEEDS = {"kp_percent_band": "span_c", "ki_per_loop": "period_s", "kd_per_loop": "period_s"}
-_OF_FIT = ("period_s", "filter_s", "band_c")
 # what a tool of several has lines of its own for: `tool-steps`, …; `select` makes it the one in use
 LINES_OF_TOOL = ("steps", "hotend-gains", "flow", "advance", "hotend-oscillation", "heat")
+# where a setting may live beside the controller, as an answer says it
+LIVES = {
+    "slicer": ": put it into the filament's profile in the slicer",
+    "start": ": put it into the start of each print",
+}
 # setting whose line an option may give → that option's example
 EXAMPLES = {"advance": "… {advance:.4f} …", "acceleration": "… {acceleration:.0f} …"}
 KEYS = ("name", "gain_scale", "loop", "lines", "shaper-names")
@@ -39,112 +40,22 @@ SHIPPED = ("default", "stand-in")
 MOST_BYTES = 64_000
 
 
-@dataclass(frozen=True, kw_only=True)
-class ControlLoop:
-    """What is known of a controller's loop (None: nothing; its full power is taken as a byte's).
-
-    `period_s`: how often it works. `filter_s`: time constant of its derivative's filter. `band_c`:
-    how near the target it starts to act. `full_power`: what stands for it in its gains. `span_c`:
-    the range that its proportional band is a percentage of.
-    """
-
-    period_s: float | None = None
-    filter_s: float | None = None
-    band_c: float | None = None
-    full_power: float = 255.0
-    span_c: float | None = None
-
-    def missing(self, forms: Iterable[str]) -> str | None:
-        """The first thing that one of these forms of gains needs and nobody said."""
-        return next((NEEDS[f] for f in forms if f in NEEDS and self.of(NEEDS[f]) is None), None)
-
-    def of(self, name: str) -> float | None:
-        """A thing by its name."""
-        value: float | None = getattr(self, name)
-        return value
-
-    def for_question(self) -> dict[str, float]:
-        """What a fit of gains wants to know, as far as it is known."""
-        known = {f"loop_{n}" if n == "period_s" else n: self.of(n) for n in _OF_FIT}
-        return {name: value for name, value in known.items() if value is not None}
-
-
-LOOP_KEYS = tuple(field.name for field in fields(ControlLoop))
-
-
-def in_all_forms(values: Mapping[str, object], loop: ControlLoop) -> dict[str, object]:
-    """kp, ki and kd (for full power as the loop has it) with every other form beside them."""
-    kp, ki, kd = (float(str(values[name])) for name in ("kp", "ki", "kd"))
-    out: dict[str, object] = {**values, "ti": kp / ki if ki else 0.0}
-    out["td"] = kd / kp if kp else 0.0
-    if loop.span_c is not None and kp:
-        out["kp_percent_band"] = 100 * loop.full_power / (kp * loop.span_c)
-    if loop.period_s is not None:
-        out |= {"ki_per_loop": ki * loop.period_s, "kd_per_loop": kd / loop.period_s}
-    return out
-
-
-def as_gains(texts: Mapping[str, str], loop: ControlLoop) -> dict[str, str]:
-    """Gains that are listed in any form as kp, ki and kd, with as many decimals as the digits
-    carry; what is listed so already is left as it is.
-    """
-    if not set(texts) & set(FORMS[3:]):
-        return dict(texts)
-    low, mid, high = (
-        _gains({n: _shifted(t, by) for n, t in texts.items()}, loop) for by in (-1, 0, 1)
-    )
-    others = {name: text for name, text in texts.items() if name not in FORMS}
-    return others | {
-        name: texts.get(name, _carried(low[name], mid[name], high[name])) for name in mid
-    }
-
-
-def _gains(values: Mapping[str, float], loop: ControlLoop) -> dict[str, float]:
-    """kp, ki and kd, those of them that can be worked out."""
-    kp, out = values.get("kp"), {}
-    band, period = values.get("kp_percent_band"), loop.period_s
-    if kp is None and band and loop.span_c:
-        kp = 100 * loop.full_power / (band * loop.span_c)
-    if kp is not None:
-        out["kp"] = kp
-        if "ti" in values:
-            out["ki"] = kp / values["ti"] if values["ti"] else 0.0
-        if "td" in values:
-            out["kd"] = kp * values["td"]
-    if period and "ki_per_loop" in values:
-        out["ki"] = values["ki_per_loop"] / period
-    if period and "kd_per_loop" in values:
-        out["kd"] = values["kd_per_loop"] * period
-    return out | {name: values[name] for name in ("ki", "kd") if name in values}
-
-
-def _shifted(text: str, by: int) -> float:
-    """A listed number, half of its last digit lower or higher."""
-    places = len(text.lower().split("e")[0].partition(".")[2])
-    return float(text) + by * 0.5 * 10.0**-places
-
-
-def _carried(low: float, value: float, high: float) -> str:
-    """A number with the decimals that its doubt leaves."""
-    doubt = max(abs(low - value), abs(high - value), abs(high - low), 1e-12)
-    places = next((p for p in range(12, -1, -1) if 0.5 * 10.0**-p >= doubt), 0)
-    return f"{value:.{places}f}"
-
-
-# setting → fields that its line may have
+# setting → fields that its line may have; `axis_lower` is the axis in lower case
+AXIS = ("axis", "axis_lower")
 SETTINGS: dict[str, tuple[str, ...]] = {
-    "steps": ("axis", "steps"),
+    "steps": (*AXIS, "steps"),
     "hotend-gains": FORMS,
     "bed-gains": FORMS,
     "chamber-gains": FORMS,
     "flow": ("flow",),
     "advance": ("advance",),
-    "shaper": ("axis", "shaper", "frequency", "damping"),
+    "shaper": (*AXIS, "shaper", "frequency", "damping"),
     "shaper-off": ("axis",),
     "acceleration": ("acceleration",),
-    "speed-limit": ("axis", "speed"),
-    "acceleration-limit": ("axis", "acceleration"),
-    "corner-limit": ("axis", "corner"),
+    "probe-offset": ("offset",),
+    "speed-limit": (*AXIS, "speed"),
+    "acceleration-limit": (*AXIS, "acceleration"),
+    "corner-limit": (*AXIS, "corner"),
     "store": (),
     "list": (),
     "hotend-oscillation": ("index", "target", "cycles"),
@@ -172,49 +83,59 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "halt": (),
 }
 SETTINGS |= {
-    Tool(1).line(name): ("tool", *(f for f in SETTINGS[name] if f not in ("axis", "index")))
+    Tool(1).line(name): ("tool", *(f for f in SETTINGS[name] if f not in (*AXIS, "index")))
     for name in LINES_OF_TOOL
 }
 SETTINGS["select"] = ("tool",)
 # settings: what is written of them must be what was found
-KEPT = frozenset(("steps", "flow", "advance", "shaper", "acceleration")) | {
+KEPT = frozenset(("steps", "flow", "advance", "shaper", "acceleration", "probe-offset")) | {
     name for name in SETTINGS if name.endswith(("-limit", "-gains"))
 }
 
 
 @dataclass(frozen=True)
 class Dialect:
-    """Templates by setting, what is known of the controller's loop, and its words for shapers."""
+    """Templates by setting, what is known of the controller's loop, its words for shapers; where
+    settings of a filament live (LIVES), as far as that is known.
+    """
 
     name: str
     loop: ControlLoop
     templates: Mapping[str, Template]
     shaper_names: Mapping[str, str] = field(default_factory=dict)
     tool: Tool = FIRST
+    lives: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def gain_scale(self) -> float:
         """The number that its gain lines take for full power."""
         return self.loop.full_power
 
-    def line(self, setting: str, **values: object) -> str | None:
-        """The line for a setting, or None where this dialect has no code for it."""
-        return self.line_within(setting, values, {})
+    def has_code(self, setting: str) -> bool:
+        """Whether a setting can be sent, or stand in a print."""
+        return setting in self.templates and self.templates[setting].section is None
 
-    def line_within(
+    def line(self, setting: str, **values: object) -> str | None:
+        """The code for a setting, or None where this dialect has none for it."""
+        lines = self.lines_within(setting, values, {}) if self.has_code(setting) else ()
+        return lines[0].text if lines else None
+
+    def lines_within(
         self, setting: str, values: dict[str, object], spread: Mapping[str, float]
-    ) -> str | None:
-        """The same; a format that rounds a setting away, by more than a tenth of its spread, is
-        refused.
+    ) -> tuple[Entered, ...]:
+        """The lines of a setting, none where this dialect has none; a format that rounds it away,
+        by more than a quarter of its half width, is refused.
         """
         template = self.templates.get(setting)
         if template is None:
-            return None
+            return ()
+        if "axis" in values:
+            values["axis_lower"] = str(values["axis"]).lower()
         if isinstance(values.get("shaper"), str):
             values["shaper"] = self.shaper_names.get(str(values["shaper"]), values["shaper"])
         if setting.endswith("-gains"):
             values = in_all_forms(values, self.loop)
-        room = {name: half / 10 for name, half in spread.items()}
+        room = {name: half / 4 for name, half in spread.items()}
         keeps = room if setting in KEPT else None
         return fill(template, values, f"dialect {self.name}: '{setting}'", keeps)
 
@@ -224,11 +145,34 @@ class Dialect:
         """The lines that set what is wanted (setting, comment, values, half widths), then store and
         list; the comment where this dialect has no line for it.
         """
-        lines = [self.line_within(name, values, spread) for name, _, values, spread in wanted]
-        rows = zip(lines, wanted, strict=True)
-        shown = tuple(f"; {row[1]}" if line is None else line for line, row in rows)
-        ends = (self.line("store"), self.line("list")) if any(lines) else ()
-        return (*shown, *(line for line in ends if line is not None))
+        rows = [
+            self._entered(name, values, spread) or (Entered(f"; {comment}{self.where(name)}"),)
+            for name, comment, values, spread in wanted
+        ]
+        sent = any(self.has_code(name) and not self.where(name) for name, *_ in wanted)
+        ends = (self.line("store"), self.line("list")) if sent else ()
+        given = [line for own in rows for line in own]
+        return block([*given, *(Entered(line) for line in ends if line is not None)])
+
+    def _entered(
+        self, setting: str, values: dict[str, object], spread: Mapping[str, float]
+    ) -> tuple[Entered, ...]:
+        """The lines that enter a setting where it lives; none where that is the slicer."""
+        lines = () if self.in_slicer(setting) else self.lines_within(setting, values, spread)
+        at_start = self.lives.get(setting) == "start" and lines
+        return (Entered(f"; {setting}{LIVES['start']}"), *lines) if at_start else lines
+
+    def in_slicer(self, setting: str) -> bool:
+        """Whether a setting lives in the slicer's profile."""
+        return self.lives.get(setting) == "slicer"
+
+    def where(self, setting: str) -> str:
+        """Where a setting lives, behind its value; nothing where it is the controller's."""
+        return LIVES.get(self.lives.get(setting, ""), "")
+
+    def living(self, **places: str) -> Dialect:
+        """This dialect, where settings live elsewhere than in the controller."""
+        return replace(self, lives={**self.lives, **places})
 
     def for_tool(self, tool: Tool) -> Dialect:
         """The lines of one tool of several, in place of the plain ones, which are tool 0's; a
@@ -367,15 +311,43 @@ def _loop(table: Mapping[str, object], name: str) -> ControlLoop:
 
 
 def _template(entry: object, setting: str, name: str) -> Template:
-    """A line, or a table {section, line}."""
+    """A line; or a table {section, line}, or several of them."""
     where = f"{name}: the template of '{setting}'"
-    if isinstance(entry, dict):
-        if set(entry) != {"section", "line"}:
+    if not isinstance(entry, (dict, list)):
+        return _complete(checked(entry, SETTINGS[setting], where), setting, where)
+    rows = entry if isinstance(entry, list) else [entry]
+    if not rows or any(not isinstance(r, dict) or set(r) != {"section", "line"} for r in rows):
+        raise UnknownFormat(
+            f"{where}: not of the form {{section, line}}, or a list of such",
+            'write { section = "…", line = "…" }',
+        )
+    first, *further = (checked(r["line"], SETTINGS[setting], where, r["section"]) for r in rows)
+    return _complete(replace(first, further=tuple(further)), setting, where)
+
+
+def _complete(template: Template, setting: str, where: str) -> Template:
+    """The template of a setting, which must say all of it.
+
+    Raises UnknownFormat with the field that it forgets.
+    """
+    if setting not in KEPT:
+        return template
+    wanted = (
+        GAIN_FORMS
+        if setting.endswith("-gains")
+        else [
+            AXIS if name == "axis" else (name,)
+            for name in SETTINGS[setting]
+            if name not in ("axis_lower", "damping", "tool")
+        ]
+    )
+    for names in wanted:
+        if not set(names) & set(template.fields()):
             raise UnknownFormat(
-                f"{where}: not of the form {{section, line}}", 'write { section = "…", line = "…" }'
+                f"{where}: {{{names[0]}}} is missing: what is entered would not be what was found",
+                "put it where the value belongs, in the line or in a further one",
             )
-        return checked(entry["line"], SETTINGS[setting], where, entry["section"])
-    return checked(entry, SETTINGS[setting], where)
+    return template
 
 
 def _shaper_names(table: object, name: str) -> dict[str, str]:

@@ -8,16 +8,16 @@ import math
 import re
 import string
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from omphalon.base.errors import BadReading, UnknownFormat, echoed
 from omphalon.base.files import small_file
-from omphalon.lines.dialect import LINES_OF_TOOL, Dialect, as_gains
-from omphalon.lines.template import Template
+from omphalon.lines.dialect import LINES_OF_TOOL, Dialect
+from omphalon.lines.gain_forms import as_gains
+from omphalon.lines.template import SECTION, Template
 from omphalon.tables.tools import FIRST, Tool
 
 NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
-SECTION = re.compile(r"\s*\[([^\]]+)\]\s*$")
 MOST_BYTES = 4_000_000
 MOST_LINE = 4096  # bytes; no controller lists more in one
 # a field of a setting → the least and the most that a printer could be set to
@@ -33,6 +33,7 @@ POSSIBLE = {
     "acceleration": (1e-3, 1e7),
     "speed": (1e-3, 1e6),
     "corner": (0.0, 1e5),
+    "offset": (-100.0, 100.0),
 }
 # settings that a controller keeps; what else a sheet sets need not be listed
 STORED = (
@@ -65,8 +66,11 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
 
     `text`: codes with their words amid chatter, or a file with sections.
     """
-    templates = [(s, t) for s, t in dialect.templates.items() if t.fields()]
-    found, section = [], ""
+    templates = [
+        (s, line) for s, t in dialect.templates.items() for line in t.lines if line.fields()
+    ]
+    found: list[Listed] = []
+    section = ""
     for row, line in enumerate(text.splitlines(), 1):
         head = SECTION.fullmatch(line)
         if head:
@@ -75,9 +79,7 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
         here: list[tuple[set[str], Listed]] = []
         for setting, template in templates:
             if template.section is not None:
-                if template.section != section or line.lstrip().startswith((";", "#")):
-                    continue
-                matches = _whole(template, line)
+                matches = filed(template, section, line)
             else:
                 matches = _words(template, line)
             own = {word for word in template.text.split() if "{" not in word}
@@ -85,23 +87,48 @@ def listed(text: str, dialect: Dialect) -> list[Listed]:
             for values in matches:
                 if "tool" in own and "tool" not in values:
                     continue
-                here.append((own, _listed(setting, values, row, dialect)))
+                here.append((own, _listed(setting, values, row)))
         # a line that says more than another is not that other
         found += [one for own, one in here if not any(own < more for more, _ in here)]
-    return [one for one in found if one.values]
+    whole = _joined(found, {s for s, t in dialect.templates.items() if t.further})
+    return [_in_gains(one, dialect) for one in whole if one.values]
 
 
-def _listed(setting: str, values: dict[str, str], row: int, dialect: Dialect) -> Listed:
-    """A match as a setting: of its axis and its tool, gains as kp, ki and kd."""
-    axis, tool = values.pop("axis", "").upper(), Tool(int(float(values.pop("tool", 0))))
+def _joined(found: list[Listed], spread: set[str]) -> list[Listed]:
+    """Settings that a file spreads over several lines, each put together again; what stands there
+    twice holds as it stands last.
+    """
+    out: list[Listed] = []
+    for one in found:
+        same = [n for n, other in enumerate(out) if _same_thing(other, one)]
+        if same and one.setting in spread:
+            out[same[-1]] = replace(out[same[-1]], values=out[same[-1]].values | one.values)
+        else:
+            out.append(one)
+    return out
+
+
+def _same_thing(one: Listed, other: Listed) -> bool:
+    return (one.setting, one.axis, one.tool) == (other.setting, other.axis, other.tool)
+
+
+def _in_gains(one: Listed, dialect: Dialect) -> Listed:
+    """The same with gains as kp, ki and kd."""
+    if not one.setting.endswith("-gains"):
+        return one
+    return replace(one, values=as_gains(one.values, dialect.loop))
+
+
+def _listed(setting: str, values: dict[str, str], row: int) -> Listed:
+    """A match as a setting: of its axis and its tool."""
+    axis = values.pop("axis", "") or values.pop("axis_lower", "")
+    axis, tool = axis.upper(), Tool(int(float(values.pop("tool", 0))))
     plain = setting.removeprefix("tool-")
     if plain != setting and plain in LINES_OF_TOOL:
         setting, axis = (
             plain,
             "E" if plain == "steps" else axis,
         )  # a tool's steps are its extruder's
-    if setting.endswith("-gains"):
-        values = as_gains(values, dialect.loop)
     return Listed(setting=setting, axis=axis, values=values, row=row, tool=tool)
 
 
@@ -184,6 +211,8 @@ def _pattern(token: str) -> str:
         out += re.escape(literal)
         if name == "axis":
             out += "(?P<axis>[A-Za-z])"
+        elif name == "axis_lower":
+            out += "(?P<axis_lower>[a-z])"
         elif name == "shaper":
             out += r"(?P<shaper>[A-Za-z0-9_+.-]+)"
         elif name:
@@ -191,11 +220,14 @@ def _pattern(token: str) -> str:
     return out
 
 
-def _whole(template: Template, line: str) -> Iterator[dict[str, str]]:
-    """A line of a file with sections: the whole of it, blanks aside, a comment behind it."""
-    match = matched_line(template, line)
-    if match:
-        yield {k: v for k, v in match.groupdict().items() if v is not None}
+def filed(template: Template, section: str, line: str) -> Iterator[dict[str, str]]:
+    """A line of a file, under its section: the whole of it, blanks aside, a comment behind it."""
+    if line.lstrip().startswith((";", "#")):
+        return
+    head = re.fullmatch(_pattern(template.section or ""), section)
+    match = matched_line(template, line) if head else None
+    if head and match:
+        yield head.groupdict() | {k: v for k, v in match.groupdict().items() if v is not None}
 
 
 def matched_line(template: Template, line: str) -> re.Match[str] | None:

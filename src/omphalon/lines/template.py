@@ -18,46 +18,90 @@ NUMBER_FORMAT = re.compile(
 )
 MOST_WIDTH, MOST_PLACES = 20, 12
 LOST = 0.005  # of a number without a spread may be lost in writing it
+SECTION = re.compile(r"\s*\[([^\]]+)\]\s*")
 WORD = re.compile(r"[A-Za-z0-9_+.-]{1,40}")
 
 
 @dataclass(frozen=True)
-class Template:
-    """A checked line: its text, and the section of the controller's file it belongs to, if it is
-    set by a file.
+class Entered:
+    """A line to enter, and the section of the controller's file that it belongs to, where the
+    controller is set by a file.
     """
 
     text: str
     section: str | None = None
 
+
+@dataclass(frozen=True)
+class Template:
+    """A checked line: its text, and the section of the controller's file that it belongs to, where
+    it is set by a file; `further` are the other lines of a setting that a file spreads.
+    """
+
+    text: str
+    section: str | None = None
+    further: tuple[Template, ...] = ()
+
+    @property
+    def lines(self) -> tuple[Template, ...]:
+        """All its lines, one by one."""
+        return (Template(self.text, self.section), *self.further)
+
     def fields(self) -> tuple[str, ...]:
         """The names of its fields, in their order."""
-        return tuple(name for _, name, _, _ in string.Formatter().parse(self.text) if name)
+        parsed = (
+            name
+            for one in self.lines
+            for text in (one.section or "", one.text)
+            for _, name, _, _ in string.Formatter().parse(text)
+        )
+        return tuple(name for name in parsed if name)
 
     def places(self, field: str) -> int | None:
         """The decimals in which a field is written; None where its format names none."""
-        for _, name, form, _ in string.Formatter().parse(self.text):
-            if (
-                name == field
-                and form
-                and (found := NUMBER_FORMAT.fullmatch(form))
-                and found["places"]
-            ):
-                return int(found["places"])
+        for one in self.lines:
+            for _, name, form, _ in string.Formatter().parse(one.text):
+                found = NUMBER_FORMAT.fullmatch(form or "") if name == field else None
+                if found is not None and found["places"]:
+                    return int(found["places"])
         return None
 
-    def filled(self, **numbers: int | None) -> Template:
-        """The same line with some whole numbers written in for good; None leaves a field open."""
-        text = self.text
-        for field, number in numbers.items():
-            if number is not None:
-                text = re.sub(rf"\{{{field}(:[^}}]*)?\}}", str(number), text)
-        return Template(text, self.section)
+    def filled(self, **known: object) -> Template:
+        """The same lines with some numbers or words written in for good; None leaves a field
+        open.
+        """
+        text, section = self.text, self.section
+        for field, value in known.items():
+            if value is not None:
+                pattern = rf"\{{{field}(:[^}}]*)?\}}"
+                text = re.sub(pattern, str(value), text)
+                section = section and re.sub(pattern, str(value), section)
+        return Template(text, section, tuple(one.filled(**known) for one in self.further))
 
     def with_places(self, field: str, places: int) -> Template:
         """The same line with so many decimals for a field."""
         text = re.sub(rf"\{{{field}(:[^}}]*)?\}}", f"{{{field}:.{places}f}}", self.text)
-        return Template(text, self.section)
+        return Template(text, self.section, self.further)
+
+
+def block(lines: Iterable[Entered]) -> tuple[str, ...]:
+    """Lines as they are entered: codes first, then those of a file under their sections."""
+    groups: dict[str | None, list[str]] = {None: []}
+    for one in lines:
+        groups.setdefault(one.section, []).append(one.text)
+    codes = groups.pop(None)
+    return (*codes, *(text for name, own in groups.items() for text in (f"[{name}]", *own)))
+
+
+def lines_in(block: Iterable[str]) -> list[Entered]:
+    """The lines of one or more blocks again."""
+    found, section = [], None
+    for text in block:
+        if head := SECTION.fullmatch(text):
+            section = head[1]
+        else:
+            found.append(Entered(text, None if text.startswith(";") else section))
+    return found
 
 
 def checked(text: object, allowed: Iterable[str], where: str, section: object = None) -> Template:
@@ -85,7 +129,7 @@ def checked(text: object, allowed: Iterable[str], where: str, section: object = 
                 f"{where}: longer than {LONGEST} characters", "write a shorter line"
             )
     try:
-        parts = list(string.Formatter().parse(text))
+        parts = [*string.Formatter().parse(text), *string.Formatter().parse(section or "")]
     except ValueError as error:
         raise UnknownFormat(
             f"{where}: '{echoed(text)}' cannot be filled ({error})", fields
@@ -114,13 +158,25 @@ def fill(
     values: Mapping[str, object],
     where: str,
     room: Mapping[str, float] | None = None,
-) -> str:
-    """The line with its fields filled. A number must be finite, a word plain; where `room` is
+) -> tuple[Entered, ...]:
+    """The lines with their fields filled. A number must be finite, a word plain; where `room` is
     given, what is written of a number may be off by no more than that, or by LOST of it.
     UnknownFormat otherwise.
     """
+    return tuple(
+        Entered(
+            _filled(one.text, values, where, room),
+            one.section and _filled(one.section, values, where, None),
+        )
+        for one in template.lines
+    )
+
+
+def _filled(
+    text: str, values: Mapping[str, object], where: str, room: Mapping[str, float] | None
+) -> str:
     out = []
-    for literal, name, form, _ in string.Formatter().parse(template.text):
+    for literal, name, form, _ in string.Formatter().parse(text):
         out.append(literal)
         if name is None:
             continue

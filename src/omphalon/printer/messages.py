@@ -14,7 +14,8 @@ from typing import Any
 
 from omphalon.base import errors
 from omphalon.base.errors import LinkFault, OmphalonError
-from omphalon.lines.dialect import ControlLoop, Dialect
+from omphalon.lines.dialect import Dialect
+from omphalon.lines.gain_forms import ControlLoop
 from omphalon.lines.template import Template
 
 BEAT_S = 1.0  # each end says so often that it lives
@@ -154,11 +155,11 @@ def fault_of(message: Mapping[str, str]) -> OmphalonError:
 
 def as_dialect(dialect: Dialect) -> Message:
     """A dialect as it is handed on."""
-    lines = {name: (t.text, t.section) for name, t in dialect.templates.items()}
+    lines = {name: t.text for name, t in dialect.templates.items() if t.section is None}
     return {"name": dialect.name, "loop": asdict(dialect.loop), "lines": lines}
 
 
 def dialect_of(message: Mapping[str, Any]) -> Dialect:
     """The dialect again; its templates were checked where it was read."""
-    templates = {name: Template(*entry) for name, entry in message["lines"].items()}
+    templates = {name: Template(text) for name, text in message["lines"].items()}
     return Dialect(message["name"], ControlLoop(**message["loop"]), templates)

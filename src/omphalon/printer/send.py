@@ -34,7 +34,7 @@ def lines_of(text: str, source: str, dialect: Dialect) -> list[str]:
     `dialect`: whose own words may begin a line, beside codes of a letter and a number. Raises
     UnknownFormat with the row that is no line of a printer, or where there is none at all.
     """
-    own = {template.text.split()[0] for template in dialect.templates.values()}
+    own = {t.text.split()[0] for t in dialect.templates.values() if t.section is None}
     lines = []
     for row, raw in enumerate(text.splitlines(), 1):
         line = raw.partition(";")[0].strip()

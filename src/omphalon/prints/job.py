@@ -64,6 +64,7 @@ class Job:
     at: tuple[float, float] | None = None
     nozzle_mm: float = 0.4
     filament_mm: float = FILAMENT_MM
+    flow: float = 1.0
     layer_mm: float = 0.2
     width_mm: float = 0.45
     slow_mm_s: float = 22.0
@@ -92,6 +93,11 @@ class Job:
     def section_mm2(self) -> float:
         """Cross-section of the line: a rectangle with round ends."""
         return (self.width_mm - self.layer_mm) * self.layer_mm + math.pi * self.layer_mm**2 / 4
+
+    @property
+    def feed_mm_mm(self) -> float:
+        """Filament that is fed a mm of path, at the job's flow."""
+        return self.flow * self.section_mm2 / self.filament_mm2
 
     @property
     def filament_mm2(self) -> float:

@@ -136,12 +136,7 @@ def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
             f"the print is {high_z:.1f} mm high, the printer {job.bed.height_mm:g} mm",
             "choose a larger --step, or a narrower range",
         )
-    return Survey(
-        count,
-        path * job.section_mm2 / job.filament_mm2,
-        time,
-        (low_x, low_y, high_x, high_y, high_z),
-    )
+    return Survey(count, path * job.feed_mm_mm, time, (low_x, low_y, high_x, high_y, high_z))
 
 
 def gcode_lines(
@@ -160,7 +155,7 @@ def gcode_lines(
     for text in head:
         yield "; " + text.translate(PLAIN)
     yield from opening(job, acceleration_line)
-    per_mm = job.section_mm2 / job.filament_mm2
+    per_mm = job.feed_mm_mm
     value: float | None = None
     z, at, fan = -1.0, (math.nan, math.nan), False
     for stroke in strokes:

@@ -79,7 +79,6 @@ def plain_json(value: Any, indent: int | None = None) -> str:
 def take_found(one: Bench, text: str) -> None:
     """What a listing holds becomes the settings found."""
     from omphalon.bench.facts import loaded_in
-    from omphalon.bench.settings import KINDS
     from omphalon.bench.sheet import found_settings
     from omphalon.lines.listing import listed, sound
 
@@ -89,7 +88,7 @@ def take_found(one: Bench, text: str) -> None:
     held = one.settings(loaded)
     every = found_settings(sound(listed(text, dialect)), dialect)
     found = [each for each in every if not _stands(each, held.get(each.key))]
-    one.set_all([(each, loaded.get(KINDS[each.key].tool), None) for each in found], "found")
+    one.set_all([(each, None, None) for each in found], "found")
     nothing = "nothing new" if every else "no setting that the dialect knows"
     click.echo(f"found   {', '.join(each.key for each in found) or nothing}")
 

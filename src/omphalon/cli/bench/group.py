@@ -48,8 +48,9 @@ def bench() -> None:
 @bench.command("new", short_help="Make a bench for a printer.")
 @click.argument("folder", metavar="DIR")
 @click.option("--set", "facts", multiple=True, metavar="KEY=VALUE", help="A fact to begin with.")
-@click.option("--listing", metavar="LISTING", help="What the printer lists of its settings.")
-def new(folder: str, facts: tuple[str, ...], listing: str | None) -> None:
+@click.option("--listing", metavar="LISTING", help="What the printer lists, or its settings file.")
+@click.option("--dialect", metavar="FILE", help="Its lines; a copy goes into the bench.")
+def new(folder: str, facts: tuple[str, ...], listing: str | None, dialect: str | None) -> None:
     """Make a bench in DIR: facts to fill in, an empty journal, folders for data and prints.
 
     What a LISTING holds goes into the journal as the settings found, before anything is changed.
@@ -60,13 +61,20 @@ def new(folder: str, facts: tuple[str, ...], listing: str | None) -> None:
     """
     from omphalon.bench.bench import make
     from omphalon.bench.facts import checked
+    from omphalon.lines.dialect import SHIPPED, load_dialect
     from omphalon.lines.listing import read_listing
 
     pairs = [_pair(fact) for fact in facts]
     for key, value in pairs:
         checked(key, value)
     text = read_listing(listing) if listing is not None else None
+    if dialect is not None:
+        load_dialect(dialect)
+        named = dialect if dialect in SHIPPED else Path(dialect).name
+        pairs.append(("controller.dialect", named))
     made = make(Path(folder))
+    if dialect is not None and dialect not in SHIPPED:
+        shutil.copyfile(dialect, made.place / named)
     made.set_facts(dict(pairs))
     click.echo(f"a bench for one printer: {echoed(folder)}")
     if text is not None:

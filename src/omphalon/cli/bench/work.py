@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -124,24 +125,46 @@ def adopt(one: Bench, finding: int | None, every: bool) -> None:
     for entry in chosen:
         doubts = one.doubts(entry)
         found = one.adopt(entry)
+        _keep_line(one, entry)
         lines = entry.body["document"]["lines"]
         kept = [f"; {KINDS[each.key].words}: kept as it is" for each in found]
         for line in lines or kept:
             click.echo(shown(line))
         for doubt in doubts:
             click.echo(f"warning: {shown(doubt)}", err=True)
-    if any(entry.body["document"]["lines"] for entry in chosen):
-        port = one.facts().get("controller.port")
-        click.echo("next    enter and store these lines, then read them back:", err=True)
-        if port:
-            click.echo(f"        {proposed('bench sheet', out='sheet.txt')}", err=True)
-            send = proposed("printer send", "sheet.txt", readback=True)
-            click.echo(f"        {send}", err=True)
-        else:
-            click.echo(f"        {proposed('bench readback', 'LISTING')}", err=True)
+    _say_entering(one, [line for entry in chosen for line in entry.body["document"]["lines"]])
     left = [str(e.id) for e in one.waiting()]
     if left:
         click.echo(f"waiting: {', '.join(left)}", err=True)
+
+
+def _say_entering(one: Bench, lines: Sequence[str]) -> None:
+    """How lines come into the printer, and are read back; comments are for a hand."""
+    facts = one.facts()
+    dialect = one.dialect(facts)
+    stored = [line for line in lines if not line.startswith(";")]
+    if not stored or any(f"; {name}{dialect.where(name)}" in lines for name in dialect.lives):
+        return
+    steps = [proposed("bench readback", "LISTING")]
+    if any(line.startswith("[") for line in stored):
+        sheet = proposed("bench sheet", into="FILE", out="NEW-FILE")
+        steps = [sheet, proposed("bench readback", "NEW-FILE")]
+    elif facts.get("controller.port"):
+        sheet = proposed("bench sheet", out="sheet.txt")
+        steps = [sheet, proposed("printer send", "sheet.txt", readback=True)]
+    click.echo("next    enter and store these lines, then read them back:", err=True)
+    for step in steps:
+        click.echo(f"        {step}", err=True)
+
+
+def _keep_line(one: Bench, entry: Entry) -> None:
+    """The line of pressure advance that was given with a finding stays in the bench."""
+    words = entry.body["command"]
+    if entry.subject == "advance-fit" and "--line" in words[:-1]:
+        line = str(words[words.index("--line") + 1])
+        if one.facts().get("advance.line") != line:
+            one.set_facts({"advance.line": line})
+            click.echo(f"advance.line = {shown(line)} is kept in bench.toml", err=True)
 
 
 def _named(one: Bench, number: int) -> Entry:
@@ -175,6 +198,7 @@ def revert(one: Bench, setting: str | None, date: str | None, entry: int | None)
     """
     from omphalon.bench.settings import KINDS
     from omphalon.bench.sheet import entered, value_words
+    from omphalon.lines.template import Entered, block
 
     if sum(one is not None for one in (setting, date, entry)) > 1:
         raise UsageError("SETTING, --to and --entry", "give one of them")
@@ -186,16 +210,16 @@ def revert(one: Bench, setting: str | None, date: str | None, entry: int | None)
     one.revert(back)
     state = one.state()
     dialect = one.dialect(state.facts)
-    lines = []
+    lines: list[Entered] = []
     for each in back:
         now = state.settings.get(each.entry.subject)
         if now is not None:
-            words = f"; {now.kind.words}: {value_words(now, dialect.gain_scale)}"
-            lines.append(entered(now, dialect) or words)
-    ends = [dialect.line("store"), dialect.line("list")]
-    sets = any(not line.startswith(";") for line in lines)
-    for line in [*lines, *(end for end in ends if end and sets)]:
-        click.echo(line)
+            words = Entered(f"; {now.kind.words}: {value_words(now, dialect.gain_scale)}")
+            lines += entered(now, dialect) or (words,)
+    sent = any(line.section is None and not line.text.startswith(";") for line in lines)
+    ends = [dialect.line("store"), dialect.line("list")] if sent else []
+    for shown_line in block([*lines, *(Entered(end) for end in ends if end)]):
+        click.echo(shown_line)
 
 
 @click.command("trial", short_help="Record a trial print, or rank them.")

@@ -129,7 +129,9 @@ def _ships(at: Wired) -> bool:
 
 
 def _rows(dialect: Dialect) -> list[str]:
-    return [f"{name} = {t.text}" for name, t in sorted(dialect.templates.items())]
+    return [
+        f"{name} = {t.text}" for name, t in sorted(dialect.templates.items()) if t.section is None
+    ]
 
 
 def _digest(dialect: Dialect) -> str:

@@ -206,7 +206,7 @@ def _setter(dialect: Dialect, values: tuple[float, ...]) -> Callable[[float], st
     """The function that writes the line for a value; UsageError where there is none, or it does not
     tell values apart.
     """
-    if "advance" not in dialect.templates:
+    if not dialect.has_code("advance"):
         raise UsageError(
             "no line that sets pressure advance: controllers share no code for it",
             "give your controller's own with --line '… {advance:.4f} …', or a dialect with "
@@ -216,10 +216,8 @@ def _setter(dialect: Dialect, values: tuple[float, ...]) -> Callable[[float], st
 
     def set_line(value: float) -> str:
         # neighbours must differ; more is not asked of what a print passes through
-        return (
-            dialect.line_within("advance", {"advance": round(value, 9)}, {"advance": math.inf})
-            or ""
-        )
+        values: dict[str, object] = {"advance": round(value, 9)}
+        return dialect.lines_within("advance", values, {"advance": math.inf})[0].text
 
     lines = [set_line(v) for v in values]
     if len(set(lines)) < len(lines):

@@ -66,10 +66,9 @@ def tower_answer(
 
 def _finding(fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect) -> Finding:
     value, half, refine = fit.value_s, fit.half_width_s, fit.refine
-    words = (
-        f"pressure advance {digits(value, half)} s (for your controller's own line: --line "
-        "TEMPLATE)"
-    )
+    words = f"pressure advance {digits(value, half)} s"
+    if not dialect.in_slicer("advance"):
+        words += " (for your controller's own line: --line TEMPLATE)"
     return Finding(
         kind=KIND,
         verdict=fit.verdict,

@@ -96,7 +96,7 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
         whole=whole,
         plan=card.plan,
     )
-    by_hand = "combs" in card.parts and "shaper-off" not in dialect.templates
+    by_hand = "combs" in card.parts and not dialect.has_code("shaper-off")
     return _plan_of(asked, card, printed, words, by_hand), printed
 
 
@@ -184,7 +184,7 @@ def _check_legs(card: Card) -> None:
 
 def _setter(dialect: Dialect, card: Card) -> Callable[[float], str]:
     """The function that writes the line for a value."""
-    if "advance" in card.parts and "advance" not in dialect.templates:
+    if "advance" in card.parts and not dialect.has_code("advance"):
         raise UsageError(
             "no line that sets pressure advance: controllers share no code for it",
             "give your controller's own with --line '… {advance:.4f} …', a dialect with --dialect "

@@ -11,6 +11,7 @@ from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.lines.dialect import Dialect
+from omphalon.lines.template import Entered, block, lines_in
 from omphalon.physics.swing import Swings
 from omphalon.prints.card import Card
 from omphalon.recordings.recording import GreyPicture
@@ -125,9 +126,9 @@ def _finding(sights: Sequence[CardSight], question: CardQuestion, dialect: Diale
         parts.append(_scale(sights, question, dialect))
     verdicts = [p.verdict for p in parts]
     worst = next((v for v in ("retest", "change") if v in verdicts), "keep")
-    lines = dict.fromkeys(line for p in parts for line in p.lines)
-    ends = [line for n in ("store", "list") if (line := dialect.line(n)) in lines]
-    entered = (*(line for line in lines if line not in ends), *ends)
+    lines = dict.fromkeys(line for p in parts for line in lines_in(p.lines))
+    ends = [line for n in ("store", "list") if (line := Entered(dialect.line(n) or "")) in lines]
+    entered = block([*(line for line in lines if line not in ends), *ends])
     return Finding(
         kind="card-fit",
         verdict=worst,
@@ -140,7 +141,7 @@ def _finding(sights: Sequence[CardSight], question: CardQuestion, dialect: Diale
             "seen_to_hz": {axis: one.seen_to_hz for axis, one in swings.items()},
         },
         warnings=tuple(note for s in sights for note in s.notes),
-        lines=tuple(line for line in entered if line is not None),
+        lines=entered,
         table=_table(sights, swings),
         next=said(
             "after the lines are entered, print and picture the card once more:",

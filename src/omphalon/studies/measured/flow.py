@@ -191,7 +191,7 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
             "flow as it is now, usual temperature and speed. --out FILE writes one.",
         )
         if printed is None
-        else ("The flow as it is now: this file has no line for it.", *print_steps(printed))
+        else (_flow_in_force(printed.job.flow), *print_steps(printed))
     )
     settings: dict[str, float] = {"expected_mm": expected_mm}
     if printed is not None:
@@ -209,6 +209,16 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
         said(command("flow fit", flow="F", expected=expected_mm, wall=("MM",) * 3)),
         settings=settings,
         picture=printed,
+    )
+
+
+def _flow_in_force(flow: float) -> str:
+    """Who applies the flow that is in force."""
+    if flow == 1:
+        return "The flow as it is now in the controller: this file has no line for it."
+    return (
+        f"This file feeds at a flow of {flow:g}, as the slicer does: no line of the controller "
+        "may change it."
     )
 
 
@@ -230,6 +240,7 @@ def cube_print(job: Job, dialect: Dialect) -> TestPrint:
             "measure its walls with the caliper, all four sides, two heights or more, away from "
             "corners, seam and first layers",
             "the seam is at the rear left corner, the bar on the plate is at the front",
+            *(() if job.flow == 1 else (f"fed at a flow of {job.flow:g}",)),
         ),
         dialect.line("acceleration", acceleration=job.acceleration_mm_s2),
     )
