@@ -307,6 +307,26 @@ def test_bad_readings_get_one_line(words, run):
     assert (done.returncode, done.stderr) == (BAD[words][0], f"omphalon: {BAD[words][1]}\n")
 
 
+def test_a_ladder_for_eyes_rises_once_and_is_found_again_in_a_bench(run, sample, tmp_path):
+    plan = ("advance", "plan", "--style", "ladder", "--for", "eye", "--dialect", "stand-in")
+    told = json.loads(run(*plan, "--out", "eye.gcode", "--json").stdout)
+    assert told["next"].startswith("omphalon advance fit --value S --print eye.gcode")
+    sent = [
+        float(line.split()[1])
+        for line in (tmp_path / "eye.gcode").read_text().splitlines()
+        if line.startswith("LEAD")
+    ]
+    assert sent == sorted(set(sent)) and len(sent) == 13
+    refused = run("advance", "fit", sample("ladder-scan.jpg"), "--print", "eye.gcode")
+    assert refused.returncode == 2 and "a ladder for eyes" in refused.stderr
+    run("bench", "new", "b")
+    run(*plan, "--bench", "b")
+    found = json.loads(run("advance", "fit", "--value", "0.05", "--bench", "b", "--json").stdout)
+    assert found["settings"] == {"advance_s": 0.05}
+    shown = run("advance", "fit", "--value", "0.05", "--bench", "b").stdout
+    assert "--print b/prints/advance-ladder.gcode" in shown and "--for eye" in shown
+
+
 def test_answer_says_what_next(run):
     heights = [
         "--from",

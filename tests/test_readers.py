@@ -221,6 +221,14 @@ def test_the_same_log_comes_out(name, packed, tmp_path):
     np.testing.assert_allclose(log.power, POWER, atol=0.005)
 
 
+@pytest.mark.parametrize("bed, apart", [(22.0, False), (40.0, True), (60.0, False)])
+def test_cold_sensors_that_differ_are_named(bed, apart, tmp_path):
+    path = tmp_path / "log.txt"
+    path.write_text(console(clock).replace("B:22.10", f"B:{bed:.2f}"))
+    log = read_temperature(str(path), Wanted(heater=HOTEND, full_power=127.0))
+    assert ("cold-apart" in {note.code for note in log.notes}) is apart
+
+
 def test_no_power_and_no_target(tmp_path):
     path = tmp_path / "log.csv"
     path.write_text(table("time_s,temperature_c", "{t:.1f},{c:.2f}"))

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import click
 
 from omphalon.base.files import put_lines
-from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_given
+from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_given, next_out
 from omphalon.cli.advance_printed import as_printed, fit_picture
 from omphalon.cli.common import Answer, Leaving, answering, chosen_readings, readings_template
 from omphalon.cli.groups import Asking, Verbs
@@ -35,6 +36,9 @@ if TYPE_CHECKING:
     from omphalon.tables.units import Number
 
 
+PRINTS = ("advance-tower.gcode", "advance-ladder.gcode")
+
+
 @click.group(cls=Verbs)
 def advance() -> None:
     """Pressure advance, in seconds, for one filament."""
@@ -42,6 +46,10 @@ def advance() -> None:
 
 def _beside_tower(options: AdvancePlanOptions) -> str:
     return "" if options.style == "tower" else f"--style {options.style}"
+
+
+def _beside_ladder(options: AdvancePlanOptions) -> str:
+    return "" if options.style == "ladder" else f"--style {options.style}"
 
 
 def _beside_corners(options: AdvancePlanOptions) -> str:
@@ -65,6 +73,13 @@ class AdvancePlanOptions:
         "advance",
         "Per mm of height (tower), line or corner.  [some 48 mm, or 25 of them]",
         within=(0, 1),
+    )
+    read_by: str = one_of(
+        "--for",
+        ("scan", "eye"),
+        "Ladder: read by a scanner (doubled, mixed) or by eye (once, rising).",
+        default="scan",
+        idle=_beside_ladder,
     )
     side_mm: float = number(
         "--side", "size", "Tower's side.", within=(15, 200), default=36.0, idle=_beside_tower
@@ -100,14 +115,15 @@ def plan(how: Leaving, options: AdvancePlanOptions) -> Answer:
       omphalon advance plan --style tower --drive bowden --dialect stand-in --out tower.gcode
     """
     how.check(out=options.out)
-    from omphalon.studies.advance.drives import LINES, TOWER_MM
+    from omphalon.studies.advance.drives import EYE_LINES, LINES, TOWER_MM
     from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
     from omphalon.studies.card.plan import most_values
 
     span, style = options.span, options.style
     job = job_of(options.print, span.print_defaults(), how.tool)
-    room = most_values(job.bed) - 1 if style == "ladder" else LINES[0]
-    steps = next((n for n in LINES if n <= room), LINES[-1])
+    for_eye = options.read_by == "eye"
+    room = most_values(job.bed, for_eye) - 1 if style == "ladder" else LINES[0]
+    steps = next((n for n in (EYE_LINES if for_eye else LINES) if n <= room), LINES[-1])
     usual_step = (span.highest_s - span.start_s) / (TOWER_MM if style == "tower" else steps)
     asked = AdvanceAsked(
         style=style,
@@ -120,6 +136,8 @@ def plan(how: Leaving, options: AdvancePlanOptions) -> Answer:
         leg_mm=span.usual.leg_mm,
         foot_mm=span.usual.foot_mm,
         layers=options.layers,
+        for_eye=for_eye,
+        file=options.out,
     )
     chosen = print_lines(how, options.print).with_line("advance", span.line_template)
     found, printed = plan_advance(asked, job, chosen)
@@ -135,6 +153,19 @@ def _without_picture(options: AdvanceFitOptions) -> str:
     return "" if options.pictured else "no picture"
 
 
+def _last_printed(state: State, given: AdvanceFitOptions) -> str | None:
+    """The print that a bench planned last, where something was read that needs it."""
+    heights = bool(given.height_mm or given.clean_height_mm)
+    picked = heights or bool(given.clean_s or (given.advance_s and not given.score))
+    ranged = (given.start_s, given.per_mm, given.stop_s, given.step_s)
+    if not (picked or given.pictured) or any(value is not None for value in ranged):
+        return None
+    names = ("advance-tower.gcode",) if heights else PRINTS
+    places = [state.place / "prints" / name for name in names]
+    there = sorted((p for p in places if p.is_file()), key=lambda p: p.stat().st_mtime)
+    return os.path.relpath(there[-1]) if there else None
+
+
 @dataclass(frozen=True, kw_only=True)
 class AdvanceFitOptions(LineOptions):
     """Options of `advance fit`."""
@@ -143,6 +174,7 @@ class AdvanceFitOptions(LineOptions):
     printed: str | None = text(
         "--print",
         "The print's G-code, as `advance plan` wrote it: it knows its values.",
+        bench=_last_printed,
         farm="file",
     )
     print_at: tuple[float, float] | None = typed(
@@ -268,6 +300,7 @@ def fit(how: Leaving, options: AdvanceFitOptions) -> Answer:
         present_s=options.present_s,
         resolution_mm=options.resolution_mm,
         line_given=line_given(how, options.line_template),
+        next_out=next_out(),
     )
     if options.pictured:
         return fit_picture(options, question, dialect)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from omphalon.cli.common import Leaving
-from omphalon.cli.known import fact, in_force
+from omphalon.cli.known import fact, held, in_force, print_in_bench
 from omphalon.cli.options import number, one_of, text
 from omphalon.cli.printing import PrintDefaults
 
@@ -69,6 +69,12 @@ class SpanOptions(LineOptions):
             acceleration_mm_s2=usual.acceleration_mm_s2,
             retract_mm=usual.retract_mm,
         )
+
+
+def next_out() -> str:
+    """Where the next print goes, by its style: in a bench, where a fit looks for it."""
+    found = held()
+    return "{style}.gcode" if found is None else print_in_bench(found[1], "advance-{style}")
 
 
 def line_given(how: Leaving, line_template: str | None) -> dict[str, str]:

@@ -80,6 +80,12 @@ def fit_picture(options: AdvanceFitOptions, question: AdvanceQuestion, dialect: 
     from omphalon.studies.card.words import ladder_answer
 
     card = card_in(plan, printed)
+    if card.once:
+        raise UsageError(
+            f"{echoed(printed)}: a ladder for eyes, each value once; a picture takes one with "
+            "each twice",
+            "give --value of the line that looks best, or --clean FROM:TO; or plan it --for scan",
+        )
 
     def seen(sight: CardSight) -> None:
         keep(widths_csv(sight.readings, sight.rungs))

@@ -10,7 +10,7 @@ import click
 
 from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines
-from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_given
+from omphalon.cli.advance_common import DRIVES, LineOptions, SpanOptions, line_given, next_out
 from omphalon.cli.common import Answer, Leaving, answering
 from omphalon.cli.groups import Verbs
 from omphalon.cli.known import build, fact, held, in_force, print_in_bench, steps_across
@@ -207,6 +207,7 @@ def _question(how: Leaving, options: CardOptions) -> CardQuestion:
         drive=options.drive,
         present_s=options.present_s,
         line_given=line_given(how, options.line_template),
+        next_out=next_out(),
     )
     return CardQuestion(
         length_mm=options.length_mm,

@@ -205,14 +205,24 @@ def draw_readings(ax: Axes, fit: AdvanceFit) -> None:
         va="top",
     )
     if fit.present_s is not None:
-        ax.axvline(fit.present_s, color=INK, linewidth=1.4, linestyle=":")
-        ax.annotate(
-            f" present {fit.present_s:g}",
-            (fit.present_s, 0.02),
-            color=INK,
-            fontsize=11,
-            xycoords=("data", "axes fraction"),
-        )
+        _draw_present(ax, fit.present_s)
+
+
+def _draw_present(ax: Axes, value_s: float) -> None:
+    """The present value; one that lies outside of what is shown is named at that end."""
+    low, high = ax.get_xlim()
+    inside = low <= value_s <= high
+    if inside:
+        ax.axvline(value_s, color=INK, linewidth=1.4, linestyle=":")
+    beyond = f"present {value_s:g} →" if value_s > high else f"← present {value_s:g}"
+    ax.annotate(
+        f" present {value_s:g}" if inside else f" {beyond} ",
+        (value_s if inside else high if value_s > high else low, 0.02),
+        color=INK,
+        fontsize=11,
+        ha="right" if value_s > high else "left",
+        xycoords=("data", "axes fraction"),
+    )
 
 
 def _reach(

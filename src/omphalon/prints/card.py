@@ -74,7 +74,7 @@ class Rung:
 class Card:
     """A test card: its size, what is on it, and what it was laid with; all in mm, mm/s, mm/s², s.
     Places are from its lower left corner, which lies at `origin_mm` on the bed. `printer`: whose it
-    is, where a bench knows it.
+    is, where a bench knows it. `once`: the values stand once and in rising order, for eyes.
     """
 
     size_mm: float
@@ -91,16 +91,23 @@ class Card:
     width_mm: float
     layer_mm: float
     printer: str = ""
+    once: bool = False
 
     @property
     def plan(self) -> dict[str, Any]:
         """What a reader of the print must know, and its number."""
-        return {"print": "card", **asdict(self), "number": self.number}
+        return {"print": "card", **self._own, "number": self.number}
+
+    @property
+    def _own(self) -> dict[str, Any]:
+        """Its fields; what cards for a scanner do not have leaves their numbers as they were."""
+        own = asdict(self)
+        return own if self.once else {n: value for n, value in own.items() if n != "once"}
 
     @cached_property
     def number(self) -> int:
         """By which the strip names the plan."""
-        return int(zlib.crc32(json.dumps(asdict(self), sort_keys=True).encode()) % 2**BITS)
+        return int(zlib.crc32(json.dumps(self._own, sort_keys=True).encode()) % 2**BITS)
 
     @property
     def bits(self) -> tuple[tuple[bool, ...], ...]:
@@ -164,7 +171,7 @@ class Card:
     @property
     def rungs(self) -> tuple[Rung, ...]:
         """The lines for pressure advance, from below: every value twice, far apart, not in rising
-        order, neighbours in opposite directions.
+        order, neighbours in opposite directions; for eyes once, from small to large, alike.
         """
         if "advance" not in self.parts:
             return ()
@@ -174,15 +181,17 @@ class Card:
         more = (span - slow - count * (slow + fast)) / (count + 1)
         stretches = (*(slow + more, fast) * count, slow + more)
         left, right = INNER_MM + self._label_mm, self.size_mm - INNER_MM - self._label_mm
-        foot = self.size_mm - INNER_MM - (2 * len(self.values_s) - 1) * self.row_mm
+        values = self.values_s if self.once else mixed(self.values_s)
+        foot = self.size_mm - INNER_MM - (len(values) - 1) * self.row_mm
+        back = [bool(row % 2) and not self.once for row in range(len(values))]
         return tuple(
             Rung(
                 value_s=value,
-                start=(right if row % 2 else left, foot + row * self.row_mm),
-                way=-1 if row % 2 else 1,
+                start=(right if back[row] else left, foot + row * self.row_mm),
+                way=-1 if back[row] else 1,
                 stretches_mm=stretches,
             )
-            for row, value in enumerate(mixed(self.values_s))
+            for row, value in enumerate(values)
         )
 
     @property
@@ -190,7 +199,8 @@ class Card:
         """Between two lines for pressure advance: as much as the card has room for."""
         if "combs" in self.parts:
             return ROW_MM
-        room = (self.size_mm - 2 * INNER_MM) / (2 * len(self.values_s) - 1)
+        count = (1 if self.once else 2) * len(self.values_s)
+        room = (self.size_mm - 2 * INNER_MM) / (count - 1)
         return min(room, MOST_ROW_MM)
 
     @cached_property

@@ -28,6 +28,7 @@ CONSOLE = "console text"  # the format's name
 FEWEST = 3  # report lines that make a console's log
 FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's
 MOST_FAN = 255.0  # of a line that names no speed
+COLD_C, APART_C = 45.0, 8.0  # heaters that were not used lately read one room
 RESTART_S = 60.0
 LONGEST_STEP_S, LONGEST_S = 30.0, 40 * 86_400.0  # between two reports, and of a log
 SHORTEST_S = 0.5  # of a log: less is another unit
@@ -55,6 +56,7 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
     several = (report_of(line) for line in text.lines if line.count(":") > 1)
     if how.heater is None and any(one is not None and len(one.heaters) > 1 for one in several):
         notes.append(Remark("cycled-heater", {"heater": str(want)}))
+    notes += _cold_apart(text.lines)
     if not text.whole:
         notes.append(Remark("cut-line"))
     times = _times(text.source, [stamp for stamp, _, _ in rows], how)
@@ -71,6 +73,24 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
         heater=want,
         fan=fan if any(fan) else None,
     )
+
+
+def _cold_apart(lines: list[str]) -> list[Remark]:
+    """A word where hotend and bed, both cold, do not read one room at the first report."""
+    reports = (report for line in lines if (report := report_of(line)) is not None)
+    first = next(reports, None)
+    cold = {
+        str(heater): one.temperature_c
+        for heater, one in (first.heaters if first else {}).items()
+        if one.temperature_c < COLD_C and heater.name in ("hotend", "bed")
+    }
+    if not cold:
+        return []
+    low, high = min(cold, key=lambda name: cold[name]), max(cold, key=lambda name: cold[name])
+    if cold[high] - cold[low] < APART_C:
+        return []
+    facts = {"one": high, "reads": cold[high], "other": low, "instead": cold[low]}
+    return [Remark("cold-apart", facts)]
 
 
 def _reports(text: Text, heater: Heater) -> list[tuple[str, Heating, float]]:

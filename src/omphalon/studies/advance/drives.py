@@ -38,6 +38,7 @@ DRIVES = table_by("name", *rows_of("drives", Drive))
 TOWER_MM = 48.0
 # steps of a ladder or a row of corners, the most that the bed holds: round values, easily read
 LINES = (24, 20, 16, 12, 10, 8)
+EYE_LINES = LINES[3:]  # steps for eyes, wider apart: neighbours must look different
 
 
 def drive_of(name: str | None, highest_s: float) -> Drive:

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from omphalon.answers.commands import Command, command
 from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing, peak, told_by
@@ -50,6 +51,27 @@ class NextPrint:
     stop_s: float
     step_s: float
     line_given: Mapping[str, str]
+    out: str
+    for_eye: bool = False
+
+    @property
+    def command(self) -> Command:
+        """The command that writes it."""
+        return command(
+            "advance plan",
+            style=self.style,
+            drive=self.drive,
+            from_=f"{self.start_s:.6g}",
+            to=f"{self.stop_s:.6g}",
+            step=f"{self.step_s:g}",
+            out=self.out,
+            for_="eye" if self.for_eye else None,
+            **self.line_given,
+        )
+
+    def __str__(self) -> str:
+        """As a table of sentences takes it."""
+        return f"`{self.command}`"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -219,13 +241,16 @@ def next_print(
 ) -> NextPrint:
     """A print over a range, with round numbers."""
     step = _nice((stop_s - start_s) / (TOWER_STEPS if read.of_heights else LINE_STEPS))
+    style = "tower" if read.of_heights else "ladder"
     return NextPrint(
-        style="tower" if read.of_heights else "ladder",
+        style=style,
         drive=read.drive.name,
         start_s=round(max(math.floor(start_s / step + 1e-9) * step, 0.0), 9),
         stop_s=round(math.ceil(stop_s / step - 1e-9) * step, 9),
         step_s=step,
         line_given=question.line_given,
+        out=question.next_out.format(style=style),
+        for_eye=style == "ladder" and read.by_eye,
     )
 
 

@@ -46,6 +46,14 @@ READ = {
         "slow. Write a file with the columns advance_s and score, or advance_s, speedup_mm, "
         "slowdown_mm.",
     ),
+    "ladder for eyes": (
+        "Look at the lines in side light, at the ticks above and below all, where the speed "
+        "changes; a line begins at its number, in thousandths of a second. Thin after speeding up "
+        "and fat after slowing down is too little, the other way round too much.",
+        "Point at the line that looks best; or say from which line to which they look clean, which "
+        "is easier and mostly closer. Look twice, or let somebody else look.",
+        "Or give each line a score (higher is better): columns advance_s and score in a file.",
+    ),
     "corners": (
         "Look at each corner in side light: an outward blob is too little, a cut corner too much.",
         "Give each a score (higher is better), all of them; or measure across the corner with the "
@@ -71,6 +79,13 @@ class AdvanceAsked:
     leg_mm: float = 20.0
     foot_mm: float = 9.0
     layers: int = 5
+    for_eye: bool = False
+    file: str = "FILE"
+
+    @property
+    def read_by(self) -> tuple[str, ...]:
+        """How it is read."""
+        return READ["ladder for eyes" if self.for_eye else self.style]
 
 
 def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
@@ -102,10 +117,11 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
             for n in range(min(figure.layers(job), 20))
         )
     elif asked.style == "ladder":
-        figure = ladder(values, asked.drive, job)
+        figure = ladder(values, asked.drive, job, asked.for_eye)
+        order = "from small to large" if asked.for_eye else "each twice and mixed"
         words = (
-            f"{count} values, {asked.start_s:g} to {values[-1]:g} by {asked.step_s:.6g}, each "
-            "twice and mixed, in thousandths of a second at the start of its line"
+            f"{count} values, {asked.start_s:g} to {values[-1]:g} by {asked.step_s:.6g}, {order}, "
+            "in thousandths of a second at the start of its line"
         )
     else:
         figure = Corners(values, asked.leg_mm, asked.foot_mm, asked.layers)
@@ -242,16 +258,20 @@ def _head(
         f"acceleration {job.acceleration_mm_s2:g} mm/s²"
         + ("" if acceleration else ": set it on the printer, no line here does"),
         f"about {clock(whole.time_s)} and {whole.filament_mm / 1000:.2f} m of filament",
-        *READ[asked.style],
+        *asked.read_by,
     )
 
 
 def _then(asked: AdvanceAsked) -> Said:
     """The commands that read the print: a picture of it, or what eyes and a caliper found."""
-    picture = command("advance fit", "PICTURE", print="FILE")
+    picture = command("advance fit", "PICTURE", print=asked.file)
     table = command("advance fit", "READINGS.csv", drive=asked.drive)
     if asked.style == "corners":
         return said(table)
+    if asked.for_eye:
+        pick = command("advance fit", value="S", print=asked.file)
+        clean = command("advance fit", clean="FROM:TO", print=asked.file)
+        return said(pick, "or, clean from here to there:", clean)
     if asked.style == "ladder":
         return said(picture, "or, read by eye:", table)
     heights = command(
@@ -273,7 +293,8 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: 
     first.append(
         "Switch off whatever else works against oozing: a feed that stops before a line ends, a "
         "nozzle drawn over the print without feeding, extra filament after a pause, any other "
-        "correction of the feed at corners. This file has none."
+        "correction of the feed at corners. This file has none. A high speed through corners and a "
+        "low acceleration hide what is looked for: leave them as you print."
     )
     return Plan(
         "advance-plan",
@@ -281,12 +302,13 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: 
         (
             *first,
             *print_steps(printed),
-            *READ[asked.style],
+            *asked.read_by,
             "The last value stays in force until it is set again."
             if asked.present_s is None
             else f"The file ends by setting {asked.present_s:g} again.",
-            "Afterwards shorten the retraction step by step: less is needed now. The value holds "
-            "for this filament, temperature and nozzle.",
+            "Afterwards switch on again what was switched off for it, and shorten the retraction "
+            "step by step: less is needed now. The value holds for this filament, temperature and "
+            "nozzle.",
         ),
         (),
         _then(asked),

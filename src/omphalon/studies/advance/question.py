@@ -36,9 +36,9 @@ class AdvanceQuestion:
     step.
 
     `step_s`: between two printed values that are no tower's. `clean_s`, `clean_height_mm`: looks
-    clean from here to there. `line_given` are the options that give the next print its line, ready
-    to paste. `read_mm` is the deviation of what was read from a picture; None: a caliper read.
-    `shared_mm` is what all of it may be off by alike.
+    clean from here to there. `line_given` are the options that give the next print its line,
+    `next_out` is where it goes, by its style. `read_mm` is the deviation of what was read from a
+    picture; None: a caliper read. `shared_mm` is what all of it may be off by alike.
     """
 
     start_s: float | None = None
@@ -51,6 +51,7 @@ class AdvanceQuestion:
     present_s: float | None = None
     resolution_mm: float | None = None
     line_given: Mapping[str, str] = field(default_factory=dict)
+    next_out: str = "{style}.gcode"
     read_mm: float | None = None
     shared_mm: float = 0.0
 

@@ -174,18 +174,10 @@ def _next(fit: AdvanceFit) -> Said:
         first = "nothing to enter" if keeps else "enter it"
         words = f"{first}; the search is over: another print would not tell more. Then {AFTER}"
         return said(words, CHECK)
-    one, first = fit.refine, "" if keeps else "enter it, or first "
-    finer = command(
-        "advance plan",
-        style=one.style,
-        drive=one.drive,
-        from_=f"{one.start_s:.6g}",
-        to=f"{one.stop_s:.6g}",
-        step=f"{one.step_s:g}",
-        out=f"{one.style}.gcode",
-        **one.line_given,
+    first = "" if keeps else "enter it, or first "
+    return said(
+        f"{first}print finer, if you want it surer:", fit.refine.command, f"then {AFTER}", CHECK
     )
-    return said(f"{first}print finer, if you want it surer:", finer, f"then {AFTER}", CHECK)
 
 
 def advance_check_answer(

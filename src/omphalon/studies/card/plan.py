@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from omphalon.answers.commands import command, said
@@ -100,22 +100,23 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
     return _plan_of(asked, card, printed, words, by_hand), printed
 
 
-def most_values(bed: Bed) -> int:
+def most_values(bed: Bed, once: bool = False) -> int:
     """How many values a ladder on this bed can have."""
-    return int((size_on(bed) - 2 * INNER_MM) / LEAST_ROW_MM + 1) // 2
+    return int((size_on(bed) - 2 * INNER_MM) / LEAST_ROW_MM + 1) // (1 if once else 2)
 
 
-def ladder(values_s: tuple[float, ...], drive: str, job: Job) -> Card:
-    """A card of lines for pressure advance alone.
+def ladder(values_s: tuple[float, ...], drive: str, job: Job, once: bool = False) -> Card:
+    """A card of lines for pressure advance alone; for eyes each value `once`.
 
     Raises UsageError if the bed does not hold so many values, or a line.
     """
-    card = _card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2)
+    card = replace(_card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2), once=once)
     if card.row_mm < LEAST_ROW_MM:
-        most = most_values(job.bed)
+        most = most_values(job.bed, once)
         span = values_s[-1] - values_s[0]
+        twice = "" if once else ", each twice,"
         raise UsageError(
-            f"{len(values_s)} values, each twice, do not fit a {job.bed.words}",
+            f"{len(values_s)} values{twice} do not fit a {job.bed.words}",
             f"give a larger --step: {span / (most - 1):.2g} makes {most}",
         )
     slow = card.rungs[0].stretches_mm[0]

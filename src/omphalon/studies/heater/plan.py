@@ -61,7 +61,8 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
         f"{TITLES[test.style]} of the {heater} at {goal:g} °C",
         (
             *_made_ready(heater, own),
-            "Start from room temperature, settled: off for half an hour at least.",
+            "Start from room temperature, settled: off for half an hour at least. Cold, hotend and "
+            "bed should read the room alike: a sensor of the wrong type shows there.",
             "Log temperature, target and power at least once a second, with time stamps, from "
             "start to end.",
             *run,

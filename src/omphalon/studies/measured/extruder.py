@@ -229,9 +229,18 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
         units = {"speed_mm_s": "mm/s", "temp_c": "°C"}
         parts = [f"{' and '.join(f'{v:g}' for v in at[n])} {units[n]}" for n in at]
         rows.append(Shown("fed at", (", ".join(parts),)))
+    if one.sample.column == "fed_mm":
+        words = "of a piece that was fed without the nozzle: whether the drive slips under pressure"
+        rows.append(Shown("not told", (words,)))
     return rows
 
 
+# column that was read last → how it is measured again
+AGAIN = {
+    "fed_mm": "--fed MM",
+    "after_mm": "--before MM --after MM",
+    "left_mm": "--mark MM --left MM",
+}
 GOT = "{got:.2f} mm of {asked:g} mm were fed, a ratio of {value:.4f} ± {half:.4f}"
 EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     group="extruder",
@@ -259,9 +268,10 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     again=(
         "nothing to enter; measure again after a change of drive wheel, motor or filament path",
         "fit these readings: `omphalon extruder fit`",
-        "enter and store, switch off and on, feed once more and judge it with what is left then: "
-        "`omphalon extruder check --steps {setting:.2f} --asked {first:g} --mark MM --left MM`",
+        "enter and store, switch off and on, feed once more and judge it: "
+        "`omphalon extruder check --steps {setting:.2f} --asked {first:g} {way}`",
     ),
+    facts=lambda one: {"way": AGAIN[one.sample.column]},
     scales=True,
     one_said="one-run",
     doubts=_against_parts,
@@ -310,7 +320,7 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
             f"Heat to {test.temp_c:g} °C, hotter rather than colder, and load filament you can "
             "mark: light filament, dark mark.",
             f"Mark it {mark:g} mm above a fixed edge of the extruder, so that feeding too much "
-            "can still be seen.",
+            "can still be seen. A flag of tape does, too: take it off before it reaches the gears.",
             f"Feed {asked:g} mm at {test.speed_mm_s:g} mm/s, slowly, so that nothing slips.",
             "Measure from the same edge to the mark: that is what is left. If the mark went in, "
             "the number is negative.",
