@@ -70,13 +70,16 @@ class Row:
 @functools.cache
 def cases(family: str) -> list[Case]:
     """Every heater of a family with every kind of log, the gains in turn."""
-    found = []
-    for n, plant in enumerate(family_plants(family, OF_KIND)):
-        for k, kind in enumerate(KINDS):
-            quality = list(QUALITIES)[(n + k) % len(QUALITIES)]
-            random = np.random.default_rng([21, FAMILIES.index(family), n, k])
-            found.append(Case(plant, kind, quality, _hold(plant, kind, quality, random)))
-    return found
+    count = len(family_plants(family, OF_KIND))
+    return [case_of(family, n, kind) for n in range(count) for kind in KINDS]
+
+
+def case_of(family: str, n: int, kind: str) -> Case:
+    """One of them."""
+    plant, k = family_plants(family, OF_KIND)[n], KINDS.index(kind)
+    quality = list(QUALITIES)[(n + k) % len(QUALITIES)]
+    random = np.random.default_rng([21, FAMILIES.index(family), n, k])
+    return Case(plant, kind, quality, _hold(plant, kind, quality, random))
 
 
 def _hold(plant: Plant, kind: str, quality: str, random: np.random.Generator) -> Hold:

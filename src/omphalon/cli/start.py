@@ -141,9 +141,14 @@ def _complaint() -> str | None:
     while True:
         answer = typed("what is wrong with a print, if anything: corners bulge, ripples, …")
         try:
-            return complaint_of(answer).seen if answer else None
+            meant = complaint_of(answer) if answer else None
         except OmphalonError as error:
             click.echo(f"  {error}", err=True)
+            continue
+        if meant is None or meant.certain:
+            return answer or None
+        some = "; ".join(one.seen for one in meant.complaints)
+        click.echo(f"  did you mean one of these? {some}", err=True)
 
 
 def _dialect_of(listing: str) -> str:

@@ -239,15 +239,28 @@ def next_(one: Bench, every: bool, seen: str | None, as_json: bool) -> None:
         click.echo(f"one card for {words}:\n      {card}")
 
 
+def _did_you_mean(some: list[str], as_json: bool) -> None:
+    """The complaints that words may mean, each with the command that says it."""
+    if as_json:
+        document("bench-next", seen=None, did_you_mean=some)
+        return
+    click.echo("did you mean")
+    for name in some:
+        click.echo(f"      {proposed('bench next', seen=name)}")
+
+
 def _seen(words: str, as_json: bool, bench: Bench) -> None:
     """What may be behind a complaint, and what tells."""
     from omphalon.bench.settings import KINDS
     from omphalon.bench.work import planned, reason
     from omphalon.tables.complaints import complaint_of
 
-    one, state, write = complaint_of(words), bench.state(), as_here()
+    meant, state, write = complaint_of(words), bench.state(), as_here()
+    if not meant.certain:
+        return _did_you_mean([one.seen for one in meant.complaints], as_json)
+    one = meant.complaints[0]
     rows: list[dict[str, str | None]] = []
-    for cause in one.causes:
+    for cause in meant.causes:
         why = reason(cause.key, state) if cause.key else None
         stands = "measured, and it stands" if why is None else why[1]
         rows.append(
