@@ -134,12 +134,12 @@ def test_no_power_in_the_log(run, sample, tmp_path):
     "options, line",
     [
         (["--full-power", "255", "--gain-scale", "1"], r"M301 P0\.1\d+ I0\.0\d+ D0\.2\d+"),
-        (["--dialect", "mine.toml"], r"gains 235 set p=0\.\d{4}"),
+        (["--dialect", "mine.toml"], r"gains 235 set p=0\.\d{4} i=0\.\d{5} d=0\.\d{4}"),
     ],
 )
 def test_lines_follow_scale_heater_and_dialect(options, line, run, sample, tmp_path):
     (tmp_path / "mine.toml").write_text(
-        'gain_scale = 1\n[lines]\nhotend-gains = "gains 235 set p={kp:.4f}"\n'
+        'gain_scale = 1\n[lines]\nhotend-gains = "gains 235 set p={kp:.4f} i={ki:.5f} d={kd:.4f}"\n'
     )
     done = run("heater", "fit", sample("hotend-oscillation.csv"), "--quiet", *options)
     assert re.fullmatch(line, done.stdout.splitlines()[0])

@@ -93,7 +93,9 @@ def session(run, at, folder, port, ladder=True):
     ok("printer", "capture", "--out", "before.csv", "--run", "hold", "--yes", "--quiet")
     out["before"] = ok("heater", "check", "before.csv", codes=(4,)).stdout
     ok("printer", "capture", "--out", "test.csv", "--run", "oscillation", "--cycles", 9, "--yes")
-    ok("heater", "fit", "test.csv", "--heater", "hotend")
+    assert "# received: try kp" in (folder / "test.csv").read_text()
+    fitted = ok("heater", "fit", "test.csv", "--heater", "hotend").stdout
+    assert "the controller's own gains overshoot by" in " ".join(fitted.split())
     ok("bench", "adopt")
     fed = feed(run, at, folder, port, env)
     out["steps"] = json.loads(fed.stdout)

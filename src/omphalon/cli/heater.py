@@ -212,7 +212,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     if len(set(logs)) < len(logs):
         raise UsageError("one log is given twice", "it would count double; give each once")
     options.reading.refuse_upside_down()
-    from omphalon.readers.temperature import CONSOLE, read_temperature
+    from omphalon.readers.temperature import read_temperature
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.summary_words import summary_answer
     from omphalon.studies.heater.words import heater_answer
@@ -247,7 +247,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         if result is None or not result.tells:
             raise
         return _from_result(result, options, question, lines)
-    if read[0].read_as == CONSOLE and (result := _result_in(logs)) and result.of_test:
+    if (result := _result_in(logs)) and result.of_test:
         question = _with_own(question, result)
     refuse_beside("a LOG", "power_high", "power_low")
     _refuse_other_tool(read, how.tool)

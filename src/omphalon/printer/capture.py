@@ -11,13 +11,14 @@ from dataclasses import dataclass
 from typing import IO
 
 from omphalon import __version__
-from omphalon.base.errors import LinkFault, UnwritableFile, echoed
+from omphalon.base.errors import LinkFault, UnwritableFile, echoed, shown
 from omphalon.printer.course import Course, Moment
 from omphalon.printer.link import Link
 from omphalon.recordings.reports import Heating, Status
 from omphalon.tables.heaters import Heater
 
 HEAD = "time_s,temperature_c,target_c,power_counts,fan"
+MOST_REMARKS, LONGEST = 1000, 200  # of what a printer says, and letters of it
 View = Callable[[Status], None]
 
 
@@ -25,7 +26,7 @@ class Log:
     """A table that grows by one line at a time, each on its way to the disk when it is written."""
 
     def __init__(self, file: IO[bytes], path: str, lines: list[str]) -> None:
-        self.file, self.path, self.rows = file, path, 0
+        self.file, self.path, self.rows, self.remarks = file, path, 0, 0
         self._write(f"# written by omphalon {__version__}")
         for line in lines:
             self._write(f"# sent: {line}")
@@ -42,6 +43,12 @@ class Log:
         )
         self._write(",".join(cells))
         self.rows += 1
+
+    def remark(self, words: str) -> None:
+        """What the printer says beside its reports: the result of its own test among it."""
+        if self.remarks < MOST_REMARKS:
+            self._write(f"# received: {shown(words[:LONGEST])}")
+        self.remarks += 1
 
     def _write(self, line: str) -> None:
         try:
@@ -98,6 +105,9 @@ def capture(
             else:
                 link.ask_report(every_s)
         link.pump()
+        if log is not None:
+            for words in link.words:
+                log.remark(words)
         for at_s, report in link.reports:
             seen = report.heaters.get(heater)
             if seen is None or course.over:

@@ -60,6 +60,7 @@ class Link:
         self.reporting = False
         self.report_s = 0.0  # of the last report, by the printer's own clock where it has one
         self.last: Report | None = None
+        self.words: list[str] = []  # of the last round, that are no reports
 
     def _at_work(self, line: str) -> bool:
         return any(map(self.guard.at_work, targets_of(line, self.dialect)))
@@ -79,10 +80,12 @@ class Link:
         received = list(self.dialogue.read(data, now)) if data else []
         if any(one.kind is not Speech.NOISE for one in received):
             self.heard_s = now
-        self.reports = []
+        self.reports, self.words = [], []
         for one in received:
             if one.report is not None:
                 self._report(one.report, now)
+            elif one.kind is Speech.WORD:
+                self.words.append(one.text)
             if one.kind is Speech.REFUSAL:
                 self._trouble(one.text, idle)
         due = self.dialogue.due(now)

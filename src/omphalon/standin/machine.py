@@ -42,6 +42,7 @@ class Heated:
     relay: Relay | None = None
     cycles: int = 0
     reading_c: float = 0.0
+    tested: list[tuple[float, float]] = field(default_factory=list)  # of a test: s, °C
 
 
 @dataclass(kw_only=True)
@@ -173,7 +174,11 @@ class Machine:
             if math.isnan(heated.reading_c):
                 continue  # it heats on as before
             if heated.relay is not None:
+                switches = heated.relay.switches
                 heated.power = heated.relay.power(self.now_s, heated.reading_c)
+                heated.tested.append((self.now_s, heated.reading_c))
+                if heated.relay.switches != switches and heated.relay.heating:
+                    self._say_cycle(heated, heated.relay)
                 over = heated.relay.switches > 2 * heated.cycles
                 if over and self.ways.tests != "endless":
                     self.aim(name, 0.0)
@@ -182,6 +187,24 @@ class Machine:
                 heated.power = heated.regulator.power(
                     (kp, ki, kd), heated.target_c, heated.reading_c
                 )
+
+    def _say_cycle(self, heated: Heated, relay: Relay) -> None:
+        """A cycle of a test in the printer's own words, and after the last one what it makes of it:
+        ultimate gain and period, and gains by Ziegler and Nichols.
+        """
+        readings = [reading for _, reading in heated.tested]
+        period_s = heated.tested[-1][0] - heated.tested[0][0]
+        low, high = min(readings), max(readings)
+        heated.tested = []
+        number = relay.switches // 2
+        if number > 1:  # the heat-up is none
+            powers = f"middle {COUNTS * relay.middle:.0f} half {COUNTS * relay.swing:.0f}"
+            self.says.append(f"swing {number - 1}: low {low:.2f} high {high:.2f} {powers}")
+        if number == heated.cycles:
+            ultimate = 4 * GAIN_SCALE * relay.swing / (math.pi * (high - low) / 2)
+            kp, ki, kd = 0.6 * ultimate, 1.2 * ultimate / period_s, 0.075 * ultimate * period_s
+            self.says.append(f"swing is over: ku {ultimate:.3f} tu {period_s:.2f} s")
+            self.says.append(f"try kp {kp:.3f} ki {ki:.4f} kd {kd:.3f}")
 
     def aim(self, name: str, target_c: float) -> None:
         """Give a heater a target; 0 switches it off, a test on it ends."""
