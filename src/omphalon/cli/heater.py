@@ -288,7 +288,7 @@ def _from_result(
     ]
     refuse_beside("cycles alone", *OF_A_LOG)
     powers = options.powers()
-    if result.bias is not None and result.half:
+    if result.bias is not None and result.half and result.half <= result.bias:
         refuse_beside("powers in the text", "power_high", "power_low")
         full = full_power(result.bias + result.half)
         powers = ((result.bias + result.half) / full, (result.bias - result.half) / full)

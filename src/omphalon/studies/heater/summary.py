@@ -6,18 +6,20 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
-from omphalon.physics.linear import textbook
 from omphalon.physics.loop import Gains
+from omphalon.physics.rough import RoughHeater
 from omphalon.physics.scale import robust_deviation
 from omphalon.recordings.reports import FULL_POWERS
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
+from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
 
 FEWEST = 3  # cycles
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
@@ -26,7 +28,9 @@ MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
 # of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
 # come out is measured (docs/heater.md)
 OWN_ERROR = 0.3
-
+HOLDS = (0.15, 0.75)  # of full power, that may hold a target where no power was printed
+HOLDS_WITHIN = 0.25  # of the mean of the two powers, else
+DISPLAY_C = 0.1  # of a console's figures
 
 # tables that controllers use: shares of Ku, of Tu for Ti, of Tu for Td
 TABLES = {
@@ -68,9 +72,19 @@ class CycleSummary:
 
 
 @dataclass(frozen=True, kw_only=True)
+class _Console:
+    """How a console shows a heater: its target, and readings to a tenth of a degree."""
+
+    target_c: float
+    noise_c: float = DISPLAY_C / 2
+    quantum_c: float = DISPLAY_C
+
+
+@dataclass(frozen=True, kw_only=True)
 class SummaryFit:
-    """Careful gains, what they rest on, and how far off they may be (a share, 95 %); the gains that
-    the controller made of its test, in its scale, and by which table ("" where by none known).
+    """Gains chosen over all heaters that would swing so, and what they promise; how far off the
+    ultimate gain may be (a share, 95 %); the gains that the controller made of its test, in its
+    scale, and by which table ("" where by none known).
     """
 
     heater: str
@@ -80,13 +94,13 @@ class SummaryFit:
     period_s: float
     ultimate_gain: float
     relative_spread: float
+    tuned: Tuned
     gains: Gains
     full_power: float
     own: Gains | None
     own_table: str
+    verdict: Verdict
     remarks: tuple[Remark, ...]
-
-    verdict = "change"
 
     @property
     def scaled(self) -> Gains:
@@ -123,20 +137,7 @@ def fit_summary(
     Åström and Hägglund, Automatica 20 (1984), p. 645–651: Ku = 4 d / (π a), d half the step of
     power, a half the swing.
     """
-    if powers[0] <= powers[1]:
-        raise UsageError(
-            f"--power-high {powers[0]:g} --power-low {powers[1]:g}: upside down",
-            "the high power heats, the low one cools",
-        )
-    for one in cycles:
-        if one.high_c <= one.low_c:
-            raise UsageError(
-                f"--cycle {one.low_c:g}:{one.high_c:g}:{one.period_s:g}: the high reading is not "
-                "above the low one",
-                "give LOW:HIGH:SECONDS",
-            )
-    if len(cycles) < FEWEST:
-        raise Refusal("few-summaries", count=len(cycles), fewest=FEWEST)
+    _refuse_senseless(cycles, powers)
     used = tuple(cycles[min(len(cycles) // 3, len(cycles) - FEWEST) :])  # the relay has settled
     swings = np.array([c.high_c - c.low_c for c in used])
     periods = np.array([c.period_s for c in used])
@@ -152,17 +153,29 @@ def fit_summary(
         raise Refusal("target-elsewhere", target=target, middle=middle)
     gain = 4 * (powers[0] - powers[1]) / 2 / (math.pi * swing / 2)
     full_power = question.gain_scale or gain_scale
-    own = question.own
+    own, heater = question.own, question.heater or heater_at(target)
     printed = reported_gain or full_power * gain
+    present = question.present and times(question.present, 1 / full_power)
+    tuned = tune(
+        _Console(target_c=target),
+        _rough(gain, period, target, powers),
+        heater,
+        replace(question, target_c=target),
+        present,
+        own=own and times(own, gain / printed),
+    )
+    keeps = present is not None and (worth_keeping(tuned) or not sure_enough(tuned))
     return SummaryFit(
-        heater=question.heater or heater_at(target),
+        heater=heater,
         target_c=target,
         cycles=used,
         amplitude_c=swing / 2,
         period_s=period,
         ultimate_gain=gain,
         relative_spread=math.hypot(OWN_ERROR, 2 * scatter / math.sqrt(len(used))),
-        gains=textbook(gain, period),
+        tuned=tuned,
+        gains=present if keeps and present is not None else tuned.new,
+        verdict="keep" if keeps else "change",
         full_power=full_power,
         own=own,
         own_table="" if own is None else table_of(own, printed, period),
@@ -170,6 +183,42 @@ def fit_summary(
             Remark("summaries", {"count": len(used)}),
             *(_own_scale(printed / gain, full_power) if reported_gain else ()),
         ),
+    )
+
+
+def _refuse_senseless(cycles: Sequence[CycleSummary], powers: tuple[float, float]) -> None:
+    """Refuse powers and cycles that are upside down, and too few of these."""
+    if powers[0] <= powers[1]:
+        raise UsageError(
+            f"--power-high {powers[0]:g} --power-low {powers[1]:g}: upside down",
+            "the high power heats, the low one cools",
+        )
+    for one in cycles:
+        if one.high_c <= one.low_c:
+            raise UsageError(
+                f"--cycle {one.low_c:g}:{one.high_c:g}:{one.period_s:g}: the high reading is not "
+                "above the low one",
+                "give LOW:HIGH:SECONDS",
+            )
+    if len(cycles) < FEWEST:
+        raise Refusal("few-summaries", count=len(cycles), fewest=FEWEST)
+
+
+def _rough(
+    gain: float, period_s: float, target_c: float, powers: tuple[float, float]
+) -> RoughHeater:
+    """What the cycles leave open of the heater; the power that holds the target is about the mean
+    of the two, where these were printed.
+    """
+    low, high = HOLDS
+    if powers != (1.0, 0.0):
+        low, high = (share * sum(powers) / 2 for share in (1 - HOLDS_WITHIN, 1 + HOLDS_WITHIN))
+    return RoughHeater(
+        ultimate_gain=gain,
+        period_s=period_s,
+        target_c=target_c,
+        holding=(low, high),
+        rms_c=DISPLAY_C / 2,
     )
 
 

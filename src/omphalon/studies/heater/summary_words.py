@@ -4,15 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from omphalon.answers.commands import command, said
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.remarks import Refusal
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.loop import Gains
-from omphalon.studies.heater.fit import times
+from omphalon.studies.heater.gains_words import (
+    UNITS,
+    against_own,
+    free_of,
+    gain_scales,
+    gain_settings,
+    gains_headline,
+    gains_next,
+    loop_means,
+    predicted_evidence,
+    predicted_rows,
+)
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.summary import CycleSummary, SummaryFit, fit_summary
-from omphalon.studies.heater.words import UNITS, gain_scales, gain_settings
 from omphalon.tables.units import digits, plural
 
 
@@ -65,23 +74,15 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
     own = gain * fit.full_power
     half = own * fit.relative_spread
     fields = {k: getattr(scaled, k) for k in UNITS}
-    room = {k: getattr(scaled, k) * fit.relative_spread for k in UNITS}
+    room = {k: fit.full_power * free for k, free in free_of(fit).items()}
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
-    goal = f"{fit.target_c:.0f}"
-    keeps = _near(fit, question)
-    present = question.present
-    kept = gains if present is None else times(present, 1 / fit.full_power)
+    keeps = fit.verdict == "keep"
     return Finding(
         kind="heater-fit",
-        verdict="keep" if keeps else "change",
-        because="the present gains lie within what summaries can tell: "
-        * keeps
-        + f"{plural(len(fit.cycles), 'cycle')} of {fit.period_s:.1f} s that swing by ±"
-        f"{fit.amplitude_c:.2f} °C make an ultimate gain of {own:.3g} per °C; the "
-        "gains are the careful ones that a table makes of it",
-        means=f"the {fit.heater} comes to {goal} °C and holds it without swinging; slower than "
-        "gains from a log would",
-        settings=gain_settings(fit.heater, kept if keeps else gains),
+        verdict=fit.verdict,
+        because=_because(fit, own),
+        means=loop_means(fit),
+        settings=gain_settings(fit.heater, gains),
         also=gain_scales(gains, fit.full_power),
         evidence={
             "heater": fit.heater,
@@ -93,16 +94,12 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             "ultimate_gain_spread": gain * fit.relative_spread,
             "own": own_gains and {**own_gains, "table": fit.own_table or None},
             "model": None,
-            "predicted": None,
+            **predicted_evidence(fit.tuned),
         },
         warnings=fit.remarks,
         lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
-        next=said(
-            f"enter and store the lines, log a heat-up to {goal} °C with a hold, and judge it:",
-            command("heater check", "LOG", target=goal),
-            "better gains come from a log of the test",
-        ),
-        headline=_headline(fit, question),
+        next=gains_next(fit),
+        headline=gains_headline(fit, question),
         table=(
             Shown(
                 "cycles",
@@ -110,25 +107,18 @@ def _finding(fit: SummaryFit, question: HeaterQuestion, dialect: Dialect) -> Fin
             ),
             Shown("ultimate gain", (f"{digits(own, half, 2)} ± {digits(half, least=2)} per °C",)),
             *_own_rows(fit),
+            *predicted_rows(fit.tuned),
         ),
     )
 
 
-def _near(fit: SummaryFit, question: HeaterQuestion) -> bool:
-    """Whether the present gains lie within the half widths of the new ones."""
-    old = question.present
-    return old is not None and all(
-        abs(getattr(old, k) / getattr(fit.scaled, k) - 1) <= fit.relative_spread for k in UNITS
+def _because(fit: SummaryFit, own: float) -> str:
+    how = (
+        f"{plural(len(fit.cycles), 'cycle')} of {fit.period_s:.1f} s that swing by "
+        f"±{fit.amplitude_c:.2f} °C make an ultimate gain of {own:.3g} per °C"
     )
-
-
-def _headline(fit: SummaryFit, question: HeaterQuestion) -> tuple[Shown, ...]:
-    old = question.present
-    heads = ("present", "new", f"(full power is {fit.full_power:g})")
-    rows = [Shown(f"{fit.heater} at {fit.target_c:.0f} °C", heads)]
-    for name, unit in UNITS.items():
-        new = getattr(fit.scaled, name)
-        half = fit.relative_spread * new
-        before = "–" if old is None else digits(getattr(old, name))
-        rows.append(Shown(name, (before, digits(new, half, least=2), unit)))
-    return tuple(rows)
+    tuned = fit.tuned
+    if fit.verdict == "keep":
+        told = f"the best gains are better on {tuned.sure:.0%} of the heaters that swing so"
+        return f"{told}, too few to change; {how}{against_own(tuned)}"
+    return f"{how}; these gains suit all heaters that swing so{against_own(tuned)}"

@@ -20,7 +20,6 @@ from omphalon.physics.aims import AIMS, Aim
 from omphalon.physics.choice import Choice, choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
-from omphalon.physics.thermal_fit import ThermalFit
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.tables.constants import NORMAL_95
 from omphalon.tables.heaters import KINDS
@@ -103,6 +102,18 @@ class Tuned:
         return middle, np.hypot(drawn, OTHER_MAKE * middle)
 
 
+class Modelled(Protocol):
+    """What gains are chosen over: a model, others that are as likely, and their residual."""
+
+    @property
+    def model(self) -> ThermalModel: ...
+
+    @property
+    def rms_c(self) -> float: ...
+
+    def draws(self, count: int, random: np.random.Generator) -> list[ThermalModel]: ...
+
+
 class Sensed(Protocol):
     """What a loop needs to know of a log: its target, the noise and the step of its readings."""
 
@@ -116,7 +127,7 @@ class Sensed(Protocol):
     def quantum_c(self) -> float: ...
 
 
-def loop_of(test: Sensed, fit: ThermalFit, heater: str, question: HeaterQuestion) -> Loop:
+def loop_of(test: Sensed, fit: Modelled, heater: str, question: HeaterQuestion) -> Loop:
     """The controller that will run the gains, reading through the log's own noise and display
     steps, at the target that gains are wanted for.
     """
@@ -149,11 +160,11 @@ def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
 
 def tune(
     test: Sensed,
-    fit: ThermalFit,
+    fit: Modelled,
     heater: str,
     question: HeaterQuestion,
     present: Gains | None,
-    otherwise: ThermalFit | None = None,
+    otherwise: Modelled | None = None,
     own: Gains | None = None,
 ) -> Tuned:
     """Choose gains over an ensemble of what the heater may be, and run them, the present ones and

@@ -6,20 +6,25 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
-from omphalon.answers.commands import Said, command, said
 from omphalon.answers.finding import Finding, Shown, answer
-from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
-from omphalon.physics.loop import Gains
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excited import Excited
 from omphalon.studies.heater.fit import HeaterFit, fit_heater
+from omphalon.studies.heater.gains_words import (
+    UNITS,
+    against_own,
+    free_of,
+    gain_scales,
+    gain_settings,
+    gains_headline,
+    gains_next,
+    loop_means,
+    predicted_evidence,
+    predicted_rows,
+)
 from omphalon.studies.heater.question import HeaterQuestion
-from omphalon.studies.heater.tuning import OWN, promised_range
-from omphalon.tables.parts import parts_of
 from omphalon.tables.units import digits, plural
-
-UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
 
 
 def heater_answer(
@@ -49,20 +54,20 @@ def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Find
     keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     fields = {k: getattr(scaled, k) for k in UNITS}
-    room = {k: fit.full_power * free for k, free in _free(fit).items()}
+    room = {k: fit.full_power * free for k, free in free_of(fit).items()}
     dialect = dialect.with_loop(full_power=fit.full_power, period_s=question.loop_period_s)
     return Finding(
         kind="heater-fit",
         verdict=fit.verdict,
         because=_because(fit),
-        means=_means(fit),
+        means=loop_means(fit),
         settings=gain_settings(fit.heater, gains),
         also=gain_scales(gains, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
         lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
-        next=_next(fit),
-        headline=_headline(fit, question),
+        next=gains_next(fit),
+        headline=gains_headline(fit, question),
         table=_table(fit, question),
         picture=fit,
     )
@@ -88,23 +93,9 @@ def _because(fit: HeaterFit) -> str:
         for _, unit, places in (GAINED[name],)
     )
     better = f": {gained}; better on {tuned.sure:.0%} of the heaters that the log allows"
-    return f"{how}{better if gained else ''}{_against_own(fit)}"
+    return f"{how}{better if gained else ''}{against_own(fit.tuned)}"
 
 
-def _against_own(fit: HeaterFit) -> str:
-    """How the gains that the controller made of its test compare."""
-    if OWN not in fit.tuned.labels:
-        return ""
-    own = _promised(fit, fit.tuned.labels.index(OWN))
-    if own["ripple_c"] > UNSTABLE_C:
-        return "; the controller's own gains would swing"
-    over, here = own["overshoot_c"], _promised(fit, 0)["overshoot_c"]
-    if over < here + OWN_MISSED_C:
-        return "; the controller's own gains overshoot no more"
-    return f"; the controller's own gains overshoot by {over:.1f} °C, these by {here:.1f}"
-
-
-OWN_MISSED_C = 0.2  # of overshoot: less is not worth a word
 # figure → phrase for its gain, unit, decimals
 GAINED = {
     "overshoot_c": ("overshoot", "°C", 2),
@@ -115,44 +106,10 @@ GAINED = {
     "arrival_s": ("arrival after", "s", 0),
     "settle_s": ("settled after", "s", 0),
 }
-DIGITS = 0.03  # share of a gain that its last digits show
-UNSTABLE_C = 1.5  # ripple of a loop that runs on nothing but its sensor's noise
-
-
-def gain_settings(heater: str, gains: Gains) -> tuple[Setting, ...]:
-    """Gains for a power of 0…1. They are a choice, not an estimate, and have no half width."""
-    return tuple(Setting(f"{heater}-gains", k, getattr(gains, k)) for k in UNITS)
-
-
-def gain_scales(gains: Gains, full_power: float) -> dict[str, Any]:
-    """The same in the controller's scale and as times, for a document.
-
-    `gains`: for a power of 0…1. `full_power`: what stands for it in the controller's gains.
-    """
-    own = {k: getattr(gains, k) * full_power for k in UNITS}
-    return {
-        "scaled": {**own, "full_power": full_power},
-        "integral_time_s": gains.kp / gains.ki if gains.ki else None,
-        "derivative_time_s": gains.kd / gains.kp,
-    }
-
-
-def _free(fit: HeaterFit) -> dict[str, float]:
-    """How far each gain can move before it does worse; for a power of 0…1."""
-    best = fit.tuned.new
-    return {
-        name: min(getattr(best, name) - low, high - getattr(best, name))
-        for name, (low, high) in fit.tuned.as_good.items()
-    }
 
 
 def _evidence(fit: HeaterFit) -> dict[str, Any]:
     test, m, tuned = fit.read, fit.model.model, fit.tuned
-    promised = {label: _promised(fit, n) for n, label in enumerate(tuned.labels)}
-    new = promised.pop("new gains")
-    ranges = {
-        name: promised_range(getattr(tuned.doubt, name)[:, 0]) for name in ("overshoot_c", "dip_c")
-    }
     spreads = ("gain_c", "time_constant_s", "lag_s", "dead_time_s")
     limit, limit_half = (values.tolist() for values in tuned.ultimate)
     halves = dict(zip(("gain", "period_s"), limit_half, strict=True))
@@ -183,9 +140,7 @@ def _evidence(fit: HeaterFit) -> dict[str, Any]:
             **dict(zip(("gain", "period_s"), limit, strict=True)),
             **({"spread": halves} if fit.power_logged else {}),
         },
-        "does_as_well": dict(tuned.as_good),
-        "predicted": {**new, "range": ranges},
-        "predicted_otherwise": promised,
+        **predicted_evidence(tuned),
     }
 
 
@@ -214,62 +169,6 @@ def _cycle_evidence(fit: HeaterFit) -> dict[str, Any]:
         ],
         "power_logged": "mean" if fit.excited.averaged else "sample",
     }
-
-
-def _means(fit: HeaterFit) -> str:
-    promised = {label: _promised(fit, n) for n, label in enumerate(fit.tuned.labels)}
-    new, old = promised["new gains"], promised.get("present gains")
-    words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
-    if fit.heater == "hotend":
-        words += f" and dips by {new['dip_c']:.1f} °C when the fan comes on"
-    if old is None:
-        return words
-    dips = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
-    return words + f"; with the present gains {old['ripple_c']:.2g} °C{dips}"
-
-
-def _promised(fit: HeaterFit, column: int) -> dict[str, Any]:
-    run = fit.tuned.run
-    return {
-        "arrival_s": run.arrival_s[0, column],
-        "overshoot_c": run.overshoot_c[0, column],
-        "settle_s": run.settle_s[0, column],
-        "dip_c": run.dip_c[0, column],
-        "ripple_c": run.ripple_c[0, column],
-        "recovery_error_c": run.fan_error_c[0, column],
-        "peak_sensitivity": fit.tuned.sensitivity[column],
-    }
-
-
-def _next(fit: HeaterFit) -> Said:
-    again = parts_of(f"{fit.heater}-gains")
-    if fit.verdict == "keep":
-        return said(f"nothing to enter; test again after a change of {again}")
-    goal = f"{fit.tuned.loop.target_c:.0f}"
-    return said(
-        f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
-        "and judge it:",
-        command("heater check", "LOG", target=goal),
-        f"test again after a change of {again}",
-    )
-
-
-def _headline(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
-    """The gains, old and new, each with the range that does as well; the times below."""
-    scaled, old = fit.scaled, question.present
-    heads = ("present", "new", "does as well", f"(full power is {fit.full_power:g})")
-    rows = [Shown(f"{fit.heater} at {fit.tuned.loop.target_c:.0f} °C", heads)]
-    for name, free in _free(fit).items():
-        new = getattr(scaled, name)
-        last = max(fit.full_power * free, DIGITS * new)
-        before = "–" if old is None else digits(getattr(old, name))
-        ends = " to ".join(digits(fit.full_power * end, last) for end in fit.tuned.as_good[name])
-        rows.append(Shown(name, (before, digits(new, last), ends, UNITS[name])))
-    if scaled.ki > 0:
-        integral, derivative = digits(scaled.kp / scaled.ki), digits(scaled.kd / scaled.kp)
-        words = f"Ti {integral} s, Td {derivative} s"
-        rows.append(Shown("as times", ("", "", "", words)))
-    return tuple(rows)
 
 
 def assumed(fit: HeaterFit, question: HeaterQuestion) -> str:
@@ -318,7 +217,7 @@ def _table(fit: HeaterFit, question: HeaterQuestion) -> tuple[Shown, ...]:
         *(_stretch_rows(fit.excited) if fit.excited is not None else _cycle_rows(fit)),
         Shown("model", (f"{masses}, {holds}",)),
         Shown("model's limit", (limit,)),
-        *_predicted(fit),
+        *predicted_rows(fit.tuned),
         Shown("assumed", (assumed(fit, question),)),
     )
 
@@ -359,24 +258,3 @@ def _stretch_rows(excited: Excited) -> list[Shown]:
         rows.append(Shown("change point", (words,)))
     logged = "a mean since the last report" if excited.averaged else "a sample at each report"
     return [*rows, Shown("power logged", (f"as {logged}, by what follows it better",))]
-
-
-def _predicted(fit: HeaterFit) -> list[Shown]:
-    tuned, run = fit.tuned, fit.tuned.run
-    heads = ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity")
-    rows = [Shown("predicted", heads)]
-    for n, label in enumerate(tuned.labels):
-        cells = (
-            f"{run.overshoot_c[0, n]:.2f} °C",
-            f"{run.settle_s[0, n]:.0f} s",
-            f"{run.dip_c[0, n]:.2f} °C",
-            f"{run.ripple_c[0, n]:.2f} °C",
-            "unstable" if run.ripple_c[0, n] > UNSTABLE_C else f"{tuned.sensitivity[n]:.2f}",
-        )
-        rows.append(Shown("  " + label, cells))
-    over, dip = (
-        "{:.2f}–{:.2f}".format(*promised_range(v[:, 0]))
-        for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c)
-    )
-    rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 robust, 3 marginal")))
-    return rows

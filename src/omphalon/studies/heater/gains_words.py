@@ -1,0 +1,173 @@
+"""Gains that were chosen, from a log or from a summary of one, in words: old and new, what they
+promise, what comes next.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Protocol
+
+from omphalon.answers.commands import Said, command, said
+from omphalon.answers.finding import Shown
+from omphalon.answers.settings import Setting
+from omphalon.physics.loop import Gains
+from omphalon.studies.heater.question import HeaterQuestion
+from omphalon.studies.heater.tuning import OWN, Tuned, promised_range
+from omphalon.tables.parts import parts_of
+from omphalon.tables.units import digits
+
+UNITS = {"kp": "per °C", "ki": "per °C·s", "kd": "per °C/s"}
+OWN_MISSED_C = 0.2  # of overshoot: less is not worth a word
+DIGITS = 0.03  # share of a gain that its last digits show
+UNSTABLE_C = 1.5  # ripple of a loop that runs on nothing but its sensor's noise
+
+
+class Chosen(Protocol):
+    """Gains that were chosen, from a log or from the summary of one; in the controller's scale."""
+
+    @property
+    def heater(self) -> str: ...
+
+    @property
+    def verdict(self) -> str: ...
+
+    @property
+    def tuned(self) -> Tuned: ...
+
+    @property
+    def full_power(self) -> float: ...
+
+    @property
+    def scaled(self) -> Gains: ...
+
+
+def against_own(tuned: Tuned) -> str:
+    """How the gains that the controller made of its test compare."""
+    if OWN not in tuned.labels:
+        return ""
+    own = promised(tuned, tuned.labels.index(OWN))
+    if own["ripple_c"] > UNSTABLE_C:
+        return "; the controller's own gains would swing"
+    over, here = own["overshoot_c"], promised(tuned, 0)["overshoot_c"]
+    if over < here + OWN_MISSED_C:
+        return "; the controller's own gains overshoot no more"
+    return f"; the controller's own gains overshoot by {over:.1f} °C, these by {here:.1f}"
+
+
+def gain_settings(heater: str, gains: Gains) -> tuple[Setting, ...]:
+    """Gains for a power of 0…1. They are a choice, not an estimate, and have no half width."""
+    return tuple(Setting(f"{heater}-gains", k, getattr(gains, k)) for k in UNITS)
+
+
+def gain_scales(gains: Gains, full_power: float) -> dict[str, Any]:
+    """The same in the controller's scale and as times, for a document.
+
+    `gains`: for a power of 0…1. `full_power`: what stands for it in the controller's gains.
+    """
+    own = {k: getattr(gains, k) * full_power for k in UNITS}
+    return {
+        "scaled": {**own, "full_power": full_power},
+        "integral_time_s": gains.kp / gains.ki if gains.ki else None,
+        "derivative_time_s": gains.kd / gains.kp,
+    }
+
+
+def free_of(fit: Chosen) -> dict[str, float]:
+    """How far each gain can move before it does worse; for a power of 0…1."""
+    best = fit.tuned.new
+    return {
+        name: min(getattr(best, name) - low, high - getattr(best, name))
+        for name, (low, high) in fit.tuned.as_good.items()
+    }
+
+
+def predicted_evidence(tuned: Tuned) -> dict[str, Any]:
+    """What the gains promise, as a document has it."""
+    every = {label: promised(tuned, n) for n, label in enumerate(tuned.labels)}
+    new = every.pop("new gains")
+    ranges = {
+        name: promised_range(getattr(tuned.doubt, name)[:, 0]) for name in ("overshoot_c", "dip_c")
+    }
+    return {
+        "does_as_well": dict(tuned.as_good),
+        "predicted": {**new, "range": ranges},
+        "predicted_otherwise": every,
+    }
+
+
+def loop_means(fit: Chosen) -> str:
+    every = {label: promised(fit.tuned, n) for n, label in enumerate(fit.tuned.labels)}
+    new, old = every["new gains"], every.get("present gains")
+    words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
+    if fit.heater == "hotend":
+        words += f" and dips by {new['dip_c']:.1f} °C when the fan comes on"
+    if old is None:
+        return words
+    dips = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
+    return words + f"; with the present gains {old['ripple_c']:.2g} °C{dips}"
+
+
+def promised(tuned: Tuned, column: int) -> dict[str, Any]:
+    """What one of the gains that were run promises."""
+    run = tuned.run
+    return {
+        "arrival_s": run.arrival_s[0, column],
+        "overshoot_c": run.overshoot_c[0, column],
+        "settle_s": run.settle_s[0, column],
+        "dip_c": run.dip_c[0, column],
+        "ripple_c": run.ripple_c[0, column],
+        "recovery_error_c": run.fan_error_c[0, column],
+        "peak_sensitivity": tuned.sensitivity[column],
+    }
+
+
+def gains_next(fit: Chosen) -> Said:
+    again = parts_of(f"{fit.heater}-gains")
+    if fit.verdict == "keep":
+        return said(f"nothing to enter; test again after a change of {again}")
+    goal = f"{fit.tuned.loop.target_c:.0f}"
+    return said(
+        f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
+        "and judge it:",
+        command("heater check", "LOG", target=goal),
+        f"test again after a change of {again}",
+    )
+
+
+def gains_headline(fit: Chosen, question: HeaterQuestion) -> tuple[Shown, ...]:
+    """The gains, old and new, each with the range that does as well; the times below."""
+    scaled, old = fit.scaled, question.present
+    heads = ("present", "new", "does as well", f"(full power is {fit.full_power:g})")
+    rows = [Shown(f"{fit.heater} at {fit.tuned.loop.target_c:.0f} °C", heads)]
+    for name, free in free_of(fit).items():
+        new = getattr(scaled, name)
+        last = max(fit.full_power * free, DIGITS * new)
+        before = "–" if old is None else digits(getattr(old, name))
+        ends = " to ".join(digits(fit.full_power * end, last) for end in fit.tuned.as_good[name])
+        rows.append(Shown(name, (before, digits(new, last), ends, UNITS[name])))
+    if scaled.ki > 0:
+        integral, derivative = digits(scaled.kp / scaled.ki), digits(scaled.kd / scaled.kp)
+        words = f"Ti {integral} s, Td {derivative} s"
+        rows.append(Shown("as times", ("", "", "", words)))
+    return tuple(rows)
+
+
+def predicted_rows(tuned: Tuned) -> list[Shown]:
+    """What each of the gains that were run promises, and the range of the new ones."""
+    run = tuned.run
+    heads = ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity")
+    rows = [Shown("predicted", heads)]
+    for n, label in enumerate(tuned.labels):
+        cells = (
+            f"{run.overshoot_c[0, n]:.2f} °C",
+            f"{run.settle_s[0, n]:.0f} s",
+            f"{run.dip_c[0, n]:.2f} °C",
+            f"{run.ripple_c[0, n]:.2f} °C",
+            "unstable" if run.ripple_c[0, n] > UNSTABLE_C else f"{tuned.sensitivity[n]:.2f}",
+        )
+        rows.append(Shown("  " + label, cells))
+    over, dip = (
+        "{:.2f}–{:.2f}".format(*promised_range(v[:, 0]))
+        for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c)
+    )
+    rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 robust, 3 marginal")))
+    return rows
