@@ -99,13 +99,28 @@ def judged(job: tuple[int, Plant]) -> Row:
         return Row(read=bool(found["evidence"]))
     gains = np.array([[found["settings"][k] for k in ("kp", "ki", "kd")]])
     score, _ = day_score(plant.heater, gains, plant.target_c, bed=plant.bed)
+    bad, said_bad = _own_judged(found, plant, own)
     said = [w["message"] for w in other["warnings"] if w["code"] == "own-scale"]
     return Row(
         read=True,
         table=found["evidence"]["own"]["table"] == name,
         scale="Ku" not in end and not said or any(f" of {scale:g}," in one for one in said),
         ratio=float(score[0]) / best_possible(plant)[0],
+        said_bad=said_bad,
+        bad=bad,
     )
+
+
+def _own_judged(found, plant, own):
+    """Whether the controller's own gains are bad, and whether the answer says so."""
+    allowed = ALLOWED["bed" if plant.bed else "hotend"]
+    _, true = day_score(plant.heater, own, plant.target_c, bed=plant.bed)
+    bad = true.overshoot_c[0, 0] > allowed.overshoot_c or true.ripple_c[0, 0] > allowed.ripple_c
+    said = (found["evidence"].get("predicted_otherwise") or {}).get("controller's own")
+    if said is None:
+        return bool(bad), None
+    worse = said["overshoot_c"] > allowed.overshoot_c or said["ripple_c"] > allowed.ripple_c
+    return bool(bad), worse
 
 
 def _beside_log(file, text, log, plant, own, given):
@@ -114,16 +129,8 @@ def _beside_log(file, text, log, plant, own, given):
     console = "\n".join([*as_console(log, plant.bed), text])
     file.write_text(console)
     found = run("heater", "fit", str(file), *given, "--every", "0.5", "--fan", "off")
-    allowed = ALLOWED["bed" if plant.bed else "hotend"]
-    _, true = day_score(plant.heater, own, plant.target_c, bed=plant.bed)
-    bad = true.overshoot_c[0, 0] > allowed.overshoot_c or true.ripple_c[0, 0] > allowed.ripple_c
-    if found["verdict"] == "retest":
-        return Row(bad=bool(bad))
-    said = found["evidence"]["predicted_otherwise"].get("controller's own")
-    if said is None:
-        return Row(bad=bool(bad))
-    worse = said["overshoot_c"] > allowed.overshoot_c or said["ripple_c"] > allowed.ripple_c
-    return Row(read=True, said_bad=worse, bad=bool(bad))
+    bad, said_bad = _own_judged(found, plant, own)
+    return Row(read=said_bad is not None, said_bad=said_bad, bad=bad)
 
 
 def main() -> None:
@@ -140,8 +147,13 @@ def main() -> None:
         f"  gains over the best      median {np.median(ratios):.2f}, 90th "
         f"{np.quantile(ratios, 0.9):.2f}, worst {ratios.max():.2f}"
     )
-    seen = [r for r in beside if r.said_bad is not None]
-    print(f"results beside a log       {len(beside)}, answered {len(seen)}")
+    _print_judged(alone)
+    print(f"results beside a log       {len(beside)}, answered {sum(r.read for r in beside)}")
+    _print_judged(beside)
+
+
+def _print_judged(rows: list[Row]) -> None:
+    seen = [r for r in rows if r.said_bad is not None]
     right = sum(r.said_bad == r.bad for r in seen)
     print(f"  own gains judged right   {right} of {len(seen)}, bad in truth {sum(map(_bad, seen))}")
 
