@@ -307,6 +307,37 @@ def test_bad_readings_get_one_line(words, run):
     assert (done.returncode, done.stderr) == (BAD[words][0], f"omphalon: {BAD[words][1]}\n")
 
 
+ROUNDS = """round,advance_s,score
+1,0,1
+1,0.02,3
+1,0.04,6
+1,0.06,7
+1,0.08,4
+1,0.10,2
+2,0.045,40
+2,0.050,60
+2,0.055,80
+2,0.060,60
+2,0.065,30
+"""
+
+
+def test_two_rounds_are_one_answer_each_in_its_own_scores(run, tmp_path):
+    def fitted(text):
+        (tmp_path / "read.csv").write_text(text)
+        return json.loads(run("advance", "fit", "read.csv", "--json").stdout)
+
+    both = fitted(ROUNDS)
+    alone = [
+        fitted("\n".join(row for row in ROUNDS.splitlines() if row[0] in f"r{n}")) for n in (1, 2)
+    ]
+    values, halves = ([one[k]["advance_s"] for one in alone] for k in ("settings", "spread"))
+    assert min(values) <= both["settings"]["advance_s"] <= max(values)
+    assert both["spread"]["advance_s"] <= min(halves) * 1.01
+    apart = fitted(ROUNDS.replace("2,0.0", "2,0.5"))
+    assert apart["verdict"] == "retest" and "the rounds disagree" in apart["because"]
+
+
 def test_a_ladder_for_eyes_rises_once_and_is_found_again_in_a_bench(run, sample, tmp_path):
     plan = ("advance", "plan", "--style", "ladder", "--for", "eye", "--dialect", "stand-in")
     told = json.loads(run(*plan, "--out", "eye.gcode", "--json").stdout)

@@ -246,6 +246,7 @@ class AdvanceFitOptions(LineOptions):
     score: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     bulge_mm: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     speedup_mm: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
+    round: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     slowdown_mm: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     present_s: float | None = number(
         "--advance", "advance", "Present value.", bench=in_force("advance", "advance")

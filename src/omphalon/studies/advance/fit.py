@@ -14,6 +14,7 @@ import numpy as np
 from omphalon.answers.commands import Command, command
 from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
+from omphalon.base.errors import UsageError
 from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing, peak, told_by
 from omphalon.physics.scale import readings_needed
 from omphalon.recordings.recording import Readings
@@ -76,8 +77,8 @@ class NextPrint:
 
 @dataclass(frozen=True, kw_only=True)
 class AdvanceFit:
-    """The best value and how sure it is, what is to be set, the next print (None: the search is
-    over), and what was odd.
+    """The best value and how sure it is, by so many `rounds`; what is to be set, the next print
+    (None: the search is over), and what was odd.
     """
 
     readout: Readout
@@ -89,6 +90,7 @@ class AdvanceFit:
     refine: NextPrint | None
     verdict: Verdict
     remarks: tuple[Remark, ...]
+    rounds: int = 1
 
     @property
     def left_out(self) -> list[str]:
@@ -103,12 +105,48 @@ def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
     Refusal where they cannot carry a value, with the print that could; UsageError, BadReading if
     they are missing or cannot be.
     """
+    if readings.any_has("round"):
+        return _of_rounds(readings, question)
     read = readout(readings, question)
+    return _advance_fit(read, _solved(read, question), question)
+
+
+def _solved(read: Readout, question: AdvanceQuestion) -> Best:
+    """The best value of one print."""
     try:
-        best = SOLVERS[read.method](read, question)
+        return SOLVERS[read.method](read, question)
     except NoAnswer as none:
         raise _without_answer(none.why, read, question) from none
-    return _advance_fit(read, best, question)
+
+
+def _of_rounds(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
+    """One answer from several prints, the last one the finest: each is read by its own scale of
+    scores, and weighs by its own interval. One that has no answer leaves it to the others.
+    """
+    readings.refuse_gaps("round")
+    if readings.has("height_mm"):
+        raise UsageError("--round with heights", "give one tower at a time; or values, not heights")
+    found: list[tuple[Readout, Best]] = []
+    without: list[Refusal] = []
+    for number in sorted({row.value("round") for row in readings.rows}):
+        rows = tuple(row for row in readings.rows if row.value("round") == number)
+        try:
+            read = readout(replace(readings, rows=rows), question)
+            found.append((read, _solved(read, question)))
+        except Refusal as refusal:
+            without.append(refusal)
+    if not found:
+        raise without[-1]
+    read, best = found[-1]
+    halves = np.array([one.half_width for _, one in found])
+    values = np.array([one.value for _, one in found])
+    value = float(np.average(values, weights=halves**-2.0))
+    if np.any(np.abs(values - value) > 2 * halves):
+        low, high = float(values.min()), float(values.max())
+        raise Refusal("rounds-apart", read.remarks, low=low, high=high)
+    half = float(1 / np.sqrt(np.sum(halves**-2.0)))
+    fit = _advance_fit(read, replace(best, value=value, half_width=half), question)
+    return replace(fit, rounds=len(found))
 
 
 def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:

@@ -143,6 +143,8 @@ def _table(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
     span = f"printed {read.span[0]:g} to {read.span[1]:g} s"
     if question.stop_s is None and (read.clean or read.method == "values"):
         span = "with --print FILE it is known what was printed, and the interval narrower"
+    if fit.rounds > 1:
+        span = f"of the last of {fit.rounds} rounds; {span}"
     words = "" if question.drive else " (from the values)"
     usual = f"usually {drive.usual_s[0]:g} to {drive.usual_s[1]:g} s"
     further = (
