@@ -201,6 +201,7 @@ def test_a_folder_of_somebody_else_s_is_left_alone(here, run):
     assert [p.name for p in (here / "own").iterdir()] == ["letter.txt"]
 
 
+@pytest.mark.slow
 def test_parquet_holds_the_same_table(here, run):
     from pyarrow import parquet
 
@@ -252,6 +253,7 @@ def test_a_job_that_hangs_dies_or_eats_is_one_row(tmp_path):
     assert not any(came[str(n)].lasting for n in (1, 3, 4)) and came["6"].lasting
 
 
+@pytest.mark.slow
 def test_workers_stay_warm():
     came = list(run_here([job("do", str(n)) for n in range(12)], behaving, ready, 2, 9.0))
     assert len({o.document["pid"] for o in came}) <= 2
@@ -464,6 +466,7 @@ def test_compare_says_who_and_draws(here, run):
         assert run("farm", "compare", *words).returncode in (1, 2)
 
 
+@pytest.mark.slow
 def test_what_a_killed_run_has_half_written_is_swept_by_the_next(here, run):
     manifest(here, FED)
     assert run("farm", "fit", "farm.csv", "--out", "out").returncode == 0

@@ -65,7 +65,13 @@ def test_the_fan_s_moment_is_taken_from_the_log(run, tmp_path):
     )
 
 
-@pytest.mark.parametrize("heater, factors, windup, noise, limit, verdict, signs", LOOPS)
+@pytest.mark.parametrize(
+    "heater, factors, windup, noise, limit, verdict, signs",
+    [
+        pytest.param(*loop, marks=() if n % 3 == 0 else pytest.mark.slow)
+        for n, loop in enumerate(LOOPS)
+    ],
+)
 def test_a_loop_is_judged(heater, factors, windup, noise, limit, verdict, signs, run, tmp_path):
     (tmp_path / "log.csv").write_text(
         "\n".join(as_csv(log_of(heater, factors, windup, noise, limit))) + "\n"

@@ -132,7 +132,7 @@ def test_help_ends_with_an_example_that_runs(path, command, run, tmp_path):
 @pytest.mark.parametrize(
     "path, command",
     [
-        pytest.param(p, c, id=" ".join(p))
+        pytest.param(p, c, id=" ".join(p), marks=() if p[-1] == "list" else pytest.mark.slow)
         for p, c in commands()
         if p[1] == "printer" and p[-1] != "stand-in"
     ],

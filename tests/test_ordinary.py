@@ -66,7 +66,16 @@ ORDINARY = {
 }
 
 
-@pytest.mark.parametrize("changes", ORDINARY.values(), ids=ORDINARY)
+QUICK = ("a heat-up and a hold", "a step and back")
+
+
+@pytest.mark.parametrize(
+    "changes",
+    [
+        pytest.param(changes, id=name, marks=() if name in QUICK else pytest.mark.slow)
+        for name, changes in ORDINARY.items()
+    ],
+)
 def test_an_ordinary_log_serves_as_the_test_does(changes, best, run, tmp_path):
     found = answered(run, tmp_path, logged(**changes))
     assert found["verdict"] == "change" and found["evidence"]["cycles_used"] == 0

@@ -3,4 +3,4 @@
 from omphalon.base.errors import OmphalonError
 
 __all__ = ["OmphalonError"]
-__version__ = "0.1.0"
+__version__ = "0.2.0"
