@@ -6,35 +6,28 @@ the mean, of five decisions a second. So the reading is simulated from the power
 noise of the reading biases (output error: Ljung, System Identification, 2nd ed. 1999, ch. 13.4),
 and what the samples leave open of the power is carried as noise at the model's input: the
 residuals' covariance is that of the sensor, of the model's own error on the way, and of the unknown
-part of the power through the model. Coefficients are solved for inside (variable projection, as in
-thermal_fit).
+part of the power through the model.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from scipy.linalg import cholesky, solve_triangular
-from scipy.optimize import least_squares
 
 from omphalon.base.arrays import Array
 from omphalon.physics.record import ExcitedLog
-from omphalon.physics.scale import Estimate, autocorrelation_time, student_95
-from omphalon.physics.thermal import ThermalModel, first_order
-from omphalon.physics.thermal_fit import (
+from omphalon.physics.scale import Estimate, student_95
+from omphalon.physics.thermal_engine import (
     GROWTH_PRIOR,
     LATER_START_DOUBT_C,
     MOST_POINTS,
-    ONE_MASS,
-    TWO_MASSES,
+    ThermalEngine,
     ThermalFit,
-    bounds,
-    coefficients,
-    model_of,
-    slopes_at,
+    constants_of,
+    masses_in,
 )
 
 MOST_ROWS = 600  # reports that a fit looks at: where something moves all of them, else some
@@ -64,30 +57,24 @@ class ExcitedFit:
     misfit: float
 
 
-class _Course:
+class _Course(ThermalEngine):
     """What does not change from step to step of a fit."""
 
     def __init__(self, log: ExcitedLog) -> None:
-        self.log = log
+        self.log, self.delay_s, self.reference_c = log, log.delay_s, log.reference_c
         t = log.time_s
         self.step_s = max(log.interval_s / 4, log.delay_s / 25, t[-1] / MOST_POINTS)
         start = t[0] - log.interval_s
-        self.grid = np.arange(start, t[-1] + 2 * self.step_s, self.step_s)
-        middle = (self.grid[1:] + self.grid[:-1]) / 2
+        self.grid_s = np.arange(start, t[-1] + 2 * self.step_s, self.step_s)
+        middle = (self.grid_s[1:] + self.grid_s[:-1]) / 2
         self.rise = np.interp(middle, t, log.reading_c) - log.ambient_c
         self.changed = [(middle >= at).astype(np.float64) for at in log.losses_s]
         place = (t[log.rows] - start) / self.step_s
-        self.cell = np.minimum(place.astype(np.int64), len(self.grid) - 2)
+        self.cell = np.minimum(place.astype(np.int64), len(self.grid_s) - 2)
         self.part = place - self.cell
         self.time = t[log.rows]
-        self.reading = log.reading_c[log.rows]
-        away = np.abs(self.reading - log.target_c[log.rows]) - NEAR_C
-        way = np.minimum(np.maximum(away, 0.0), np.abs(self.reading - log.ambient_c))
-        apart = np.abs(self.time[:, None] - self.time[None])
-        lasts = max(ASTRAY_DELAYS * log.delay_s, 3 * log.interval_s)
-        astray = ASTRAY**2 * np.outer(way, way) * np.exp(-apart / lasts)
-        rest = ASTRAY_REST_C**2 * np.exp(-apart / lasts * ASTRAY_DELAYS / REST_DELAYS)
-        self.own = np.eye(len(self.time)) * log.sigma_c**2 + astray + rest
+        self.reading_c = log.reading_c[log.rows]
+        self.own = _own_errors(log, self.time, self.reading_c)
         self.root = cholesky(self.own, lower=True)
         held = log.power[np.abs(log.reading_c - log.target_c) < NEAR_C]
         holds = max(float(np.mean(held)) if len(held) else 0.3, 0.03)
@@ -99,24 +86,13 @@ class _Course:
         slow = log.reference_c / holds * float(log.power.max()) / max(slope, 1e-3)
         self.slow = float(np.log(np.clip(slow, 10, 1e4)))
 
-    def seen(self, driven: Array, masses: Sequence[tuple[float, float]], lag: float) -> Array:
-        """What the sensor reads at the rows."""
-        y = self.through(driven, masses, lag)
-        return np.asarray(y[self.cell] + self.part * (y[self.cell + 1] - y[self.cell]))
-
-    def through(self, driven: Array, masses: Sequence[tuple[float, float]], lag: float) -> Array:
-        """An input over the grid through masses (share, time constant) and the sensor."""
-        parts = [share * first_order(driven, self.step_s, constant) for share, constant in masses]
-        x = np.sum(parts, axis=0)
-        return first_order((x[1:] + x[:-1]) / 2, self.step_s, lag)
-
     def basis(self, p: Array) -> Array:
-        """Columns (rows, k) that the reading is a sum of: power, growing loss, ambient; each change
-        of loss, which may act on either mass; where it began warm, the free decays.
+        """Power, growing loss, ambient; each change of loss, which may act on either mass; where it
+        began warm, the free decays.
         """
-        masses, lag, dead = _constants(p)
+        masses, lag, dead = constants_of(p)
         columns = [
-            self.seen(self.log.steps.mean(self.grid, dead), masses, lag),
+            self.seen(self.log.steps.mean(self.grid_s, dead), masses, lag),
             -self.seen(self.rise**2 / self.log.reference_c, masses, lag),
             np.ones(len(self.time)),
         ]
@@ -127,8 +103,7 @@ class _Course:
             columns += [np.exp(-since / c) for c in (*(c for _, c in masses), lag)]
         return np.stack(columns, axis=1)
 
-    def prior(self, size: int, masses: int) -> tuple[Array, Array]:
-        """Mean and deviation of the coefficients before the log is seen."""
+    def coefficient_prior(self, size: int, masses: int) -> tuple[Array, Array]:
         lost = len(self.changed) * masses
         mean = np.concatenate(
             [[self.gain, GROWTH_PRIOR[0], self.log.ambient_c], np.zeros(size - 3)]
@@ -138,20 +113,19 @@ class _Course:
         known = [0.5 * self.gain, GROWTH_PRIOR[1], ambient]
         return mean, np.concatenate([known, np.full(lost, WIDE_LOSS), start])
 
-    def shapes(self, size: int) -> tuple[Array, Array]:
-        """The same of the parameters."""
+    def shape_prior(self, count: int) -> tuple[Array, Array]:
         delay = self.log.delay_s
         mean = np.array([self.slow, np.log(max(delay / 2, 0.3)), delay / 2, np.log(2 * delay), 0.5])
-        return mean[:size], np.array([1.5, 1.0, delay, 2.0, 1.0])[:size]
+        return mean[:count], np.array([1.5, 1.0, delay, 2.0, 1.0])[:count]
 
     def whiten(self, p: Array, gain_c: float) -> None:
         """The residuals' covariance with what is not known of the power, through this model."""
-        masses, lag, dead = _constants(p)
+        masses, lag, dead = constants_of(p)
         variance, span = self.log.unsure, np.diff(self.log.time_s)
         where = np.flatnonzero(variance > 0)
         if not len(where):
             return
-        blow = np.zeros(len(self.grid) - 1)
+        blow = np.zeros(len(self.grid_s) - 1)
         blow[0] = gain_c / self.step_s
         pulse = self.through(blow, masses, lag)
         middle = (self.log.time_s[1:] + self.log.time_s[:-1])[where] / 2
@@ -164,33 +138,6 @@ class _Course:
         """Values at the rows, of one deviation and apart from one another."""
         whitened: Array = solve_triangular(self.root, values, lower=True, check_finite=False)
         return whitened
-
-    def solve(self, p: Array) -> tuple[Array, Array, Array]:
-        """Best coefficients at p, the basis, and the whitened residuals with those of the priors
-        behind.
-        """
-        basis = self.basis(p)
-        mean, doubt = self.prior(basis.shape[1], len(_constants(p)[0]))
-        whole = self.white(np.column_stack([basis, self.reading]))
-        left = np.vstack([whole[:, :-1], np.diag(1 / doubt)])
-        right = np.concatenate([whole[:, -1], mean / doubt])
-        best = coefficients(left, right)
-        usual, spread = self.shapes(len(p))
-        return best, basis, np.concatenate([left @ best - right, (p - usual) / spread])
-
-    def fitted(self, start: Array, most: int) -> tuple[Array, float]:
-        """Best parameters from a start, and their χ²."""
-        low, high = bounds(1 if len(start) == len(ONE_MASS) else 2, self.log.delay_s)
-        found = least_squares(
-            lambda p: self.solve(p)[2],
-            np.clip(start, low + 1e-3, high - 1e-3),
-            bounds=(low, high),
-            x_scale="jac",
-            xtol=1e-4,
-            ftol=1e-5,
-            max_nfev=most,
-        )
-        return np.asarray(found.x, dtype=np.float64), float(2 * found.cost)
 
     def best(self) -> Array:
         """Best parameters of one mass, or of two where they explain more."""
@@ -211,14 +158,15 @@ class _Course:
         return two[0] if two[1] < one[1] - SECOND_MASS_WORTH else one[0]
 
 
-def _constants(p: Array) -> tuple[list[tuple[float, float]], float, float]:
-    """Masses as (share, time constant), lag and dead time of parameters."""
-    t1, lag, dead = float(np.exp(p[0])), float(np.exp(p[1])), float(p[2])
-    if len(p) == len(ONE_MASS):
-        return [(1.0, t1)], lag, dead
-    t2 = min(float(np.exp(p[3])), 0.95 * t1)
-    share = (t1 - float(p[4]) * t2) / (t1 - t2)
-    return [(share, t1), (1 - share, t2)], lag, dead
+def _own_errors(log: ExcitedLog, time_s: Array, reading_c: Array) -> Array:
+    """Covariance of the sensor's noise and of the model's own error on the way and at rest."""
+    away = np.abs(reading_c - log.target_c[log.rows]) - NEAR_C
+    way = np.minimum(np.maximum(away, 0.0), np.abs(reading_c - log.ambient_c))
+    apart = np.abs(time_s[:, None] - time_s[None])
+    lasts = max(ASTRAY_DELAYS * log.delay_s, 3 * log.interval_s)
+    astray = ASTRAY**2 * np.outer(way, way) * np.exp(-apart / lasts)
+    rest = ASTRAY_REST_C**2 * np.exp(-apart / lasts * ASTRAY_DELAYS / REST_DELAYS)
+    return np.asarray(np.eye(len(time_s)) * log.sigma_c**2 + astray + rest)
 
 
 def fit_excited(log: ExcitedLog) -> ExcitedFit:
@@ -243,31 +191,13 @@ def fit_excited(log: ExcitedLog) -> ExcitedFit:
 
 def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
     """A fit with its covariance, by the curvature at its best."""
-    log = course.log
-    best, basis, residual = course.solve(p)
-    count, size = len(course.time), basis.shape[1]
-    full = slopes_at(p, best, course.basis, course.white)
-    masses = len(_constants(p)[0])
-    doubt = np.concatenate([course.prior(size, masses)[1], course.shapes(len(p))[1]])
-    misfit = float(residual[:count] @ residual[:count]) / max(count - len(doubt), 1)
-    more = max(misfit, 1.0) * max(autocorrelation_time(residual[:count]), 1.0)
-    everything = np.linalg.inv(full.T @ full / more + np.diag(1 / doubt**2))
-    keep = [*range(size, size + len(p)), 0, 1]
-    fitted = np.full(len(log.time_s), np.nan)
-    fitted[log.rows] = basis @ best
-    near = np.abs(course.reading - log.target_c[log.rows]) <= NEAR_C
-    miss = (basis @ best - course.reading)[near]
-    parameters = np.concatenate([p, best[:2]])
-    like = ThermalModel.between(float(best[2]), log.reference_c)
-    thermal = ThermalFit(
-        model=model_of(parameters, masses, like),
-        names=(*(ONE_MASS if masses == 1 else TWO_MASSES), "gain_c", "loss_growth"),
-        parameters=parameters,
-        covariance=np.asarray(everything[np.ix_(keep, keep)], dtype=np.float64),
-        fitted_c=fitted,
-        rms_c=float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
-        swing_rms_c=float(np.std(course.reading[near])) if len(miss) else 0.0,
-        masses=masses,
+    log, told = course.log, course.told(p)
+    thermal = course.thermal_fit(
+        p,
+        told,
+        log.rows,
+        len(log.time_s),
+        np.abs(course.reading_c - log.target_c[log.rows]) <= NEAR_C,
         evidence=0.0,
         shift_s=np.zeros(0),
         shift_doubts=0.0,
@@ -276,9 +206,9 @@ def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
     return ExcitedFit(
         log=log,
         thermal=thermal,
-        losses=_losses(course, p, best, everything),
+        losses=_losses(course, p, told.coefficients, told.covariance),
         likelihood=likelihood,
-        misfit=misfit,
+        misfit=told.misfit,
     )
 
 
@@ -286,7 +216,7 @@ def _losses(course: _Course, p: Array, best: Array, covariance: Any) -> tuple[Es
     """Each change of loss in steady state, as a share of what is lost at the target: the sum of
     what it does through both masses, over the loss's own.
     """
-    masses = len(_constants(p)[0])
+    masses = masses_in(p)
     grown = 1 + float(best[1])
     found = []
     for n in range(len(course.changed)):
@@ -315,17 +245,17 @@ def loss_changes(
     course = _Course(replace(log, losses_s=()))
     course.whiten(p, fit.thermal.model.gain_c)
     best, basis, _ = course.solve(p)
-    masses, lag, _ = _constants(p)
-    middle = (course.grid[1:] + course.grid[:-1]) / 2
+    masses, lag, _ = constants_of(p)
+    middle = (course.grid_s[1:] + course.grid_s[:-1]) / 2
 
     def columns(at: float) -> Array:
         cut = course.rise * (middle >= at)
         return course.white(np.stack([-course.seen(cut, [(1.0, c)], lag) for _, c in masses], 1))
 
     tried = [columns(at) for at in candidates_s]
-    mean, doubt = course.prior(basis.shape[1], len(masses))
+    mean, doubt = course.coefficient_prior(basis.shape[1], len(masses))
     left = np.vstack([course.white(basis), np.diag(1 / doubt)])
-    right = np.concatenate([course.white(course.reading), mean / doubt])
+    right = np.concatenate([course.white(course.reading_c), mean / doubt])
     found: list[float] = []
     while tried and len(found) < MOST_CHANGES:
         known = np.linalg.qr(left)[0]

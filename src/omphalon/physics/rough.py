@@ -9,7 +9,7 @@ import numpy as np
 
 from omphalon.base.arrays import Array
 from omphalon.physics.thermal import ThermalModel
-from omphalon.physics.thermal_fit import AMBIENT_C, GROWTH_PRIOR
+from omphalon.physics.thermal_engine import AMBIENT_C, GROWTH_PRIOR
 
 # of the delay at the ultimate period, how much is lag: from next to none to nearly all of it
 LAG_SHARES = (0.05, 0.85)

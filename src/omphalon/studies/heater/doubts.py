@@ -15,7 +15,7 @@ from omphalon.physics import linear, oscillation
 from omphalon.physics.aims import AIMS
 from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
-from omphalon.physics.thermal_fit import COLD_C, ThermalFit
+from omphalon.physics.thermal_engine import COLD_C, ThermalFit
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.excited import Excited

@@ -15,7 +15,7 @@ from omphalon.physics import oscillation
 from omphalon.physics.excited import MOST_CHANGES, MOST_ROWS, ExcitedFit, fit_excited, loss_changes
 from omphalon.physics.record import ExcitedLog
 from omphalon.physics.scale import Estimate, robust_deviation
-from omphalon.physics.thermal_fit import AMBIENT_C, COLD_C, ThermalFit
+from omphalon.physics.thermal_engine import AMBIENT_C, COLD_C, ThermalFit
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import (
     BUSY,

@@ -16,7 +16,8 @@ from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.record import Record
 from omphalon.physics.scale import robust_deviation
-from omphalon.physics.thermal_fit import ThermalFit, fit_thermal
+from omphalon.physics.thermal_engine import ThermalFit
+from omphalon.physics.thermal_fit import fit_thermal
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.check import ALLOWED, Allowed
 from omphalon.studies.heater.doubts import (
@@ -248,11 +249,12 @@ def _on_the_worst(tuned: Tuned, allowed: Allowed) -> tuple[Remark, ...]:
         ("may-overshoot", overshoot, allowed.overshoot_c, 0.5),
     ):
         share, far = (float(np.mean(values > times * limit)) for times in (1.0, GROSS))
+        if not MOST_BAD < share <= most:
+            continue
         if far > MOST_BAD:
             raise Refusal(name, share=share, worst=float(values.max()))
-        if MOST_BAD < share <= most:
-            worst = float(np.quantile(values, SURE))
-            odd.append(Remark(name, {"share": share, "limit": limit, "worst": worst}))
+        worst = float(np.quantile(values, SURE))
+        odd.append(Remark(name, {"share": share, "limit": limit, "worst": worst}))
     return tuple(odd)
 
 
