@@ -22,6 +22,7 @@ from omphalon.studies.advance.question import METHODS
 from omphalon.studies.advance.silhouette import Silhouette
 from omphalon.studies.card.sight import CardSight
 from omphalon.studies.card.words import CardRead
+from omphalon.tables.units import digits
 
 if TYPE_CHECKING:
     from omphalon.studies.advance.check import AdvanceCheck
@@ -197,7 +198,7 @@ def draw_readings(ax: Axes, fit: AdvanceFit) -> None:
         ax.plot(*best.curve, color=SIGNAL, linewidth=1.6)
     ax.axvline(fit.value_s, color=SIGNAL, linewidth=1.8)
     ax.annotate(
-        f" best {fit.value_s:.3g} ± {fit.half_width_s:.2g} s",
+        f" best {digits(fit.value_s, fit.half_width_s)} ± {digits(fit.half_width_s, least=2)} s",
         (fit.value_s, 0.98),
         color=INK,
         fontsize=12,
@@ -214,9 +215,9 @@ def _draw_present(ax: Axes, value_s: float) -> None:
     inside = low <= value_s <= high
     if inside:
         ax.axvline(value_s, color=INK, linewidth=1.4, linestyle=":")
-    beyond = f"present {value_s:g} →" if value_s > high else f"← present {value_s:g}"
+    beyond = f"present {digits(value_s)} →" if value_s > high else f"← present {digits(value_s)}"
     ax.annotate(
-        f" present {value_s:g}" if inside else f" {beyond} ",
+        f" present {digits(value_s)}" if inside else f" {beyond} ",
         (value_s if inside else high if value_s > high else low, 0.02),
         color=INK,
         fontsize=11,
