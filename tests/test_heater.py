@@ -317,6 +317,7 @@ def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
         (CYCLES[:4], 3, "fewer than 3"),
         ([*CYCLES, "--target", "200"], 3, "swing about 235.0"),
         (["--cycle", "100:235:11"] * 3, 3, "no on/off test"),
+        (["--cycle", "232:238:500"] * 3, 3, "take 1 to 120 s"),
         (
             ["--cycle", "233:237:11", "--cycle", "230:237:25", "--cycle", "233:244:8"],
             3,

@@ -25,6 +25,7 @@ from omphalon.bench.facts import (
 )
 from omphalon.bench.journal import PATIENCE_S, Entry, Journal
 from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
+from omphalon.bench.sheet import with_own_line
 from omphalon.bench.work import State, check_keys, reason, verified
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
 from omphalon.tables.tools import FIRST, Tool
@@ -54,9 +55,8 @@ class Bench:
         """The dialect that bench.toml names: one that ships, or a file in the bench."""
         known = {name: facts.get(key) for name, key in LOOP_FACTS.items()}
         lives = {name: str(facts[key]) for name, key in LIVES_FACTS.items() if key in facts}
-        line = facts.get("advance.line")
         chosen = load_dialect(self.dialect_path(facts)).with_loop(**known).living(**lives)
-        return chosen.with_line("advance", line if isinstance(line, str) else None, "advance.line")
+        return with_own_line(chosen, facts)
 
     def dialect_path(self, facts: Facts) -> str | None:
         """The dialect's name or path, as `load_dialect` takes it; None: the default."""
@@ -268,6 +268,7 @@ class Bench:
         from filelock import FileLock, Timeout
 
         checked_facts = {key: checked(key, value) for key, value in facts.items()}
+        with_own_line(load_dialect(), facts)
         path = self.place / FACTS_FILE
         lock = FileLock(self.place / f".{FACTS_FILE}.lock", timeout=PATIENCE_S)
         try:

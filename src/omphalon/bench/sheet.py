@@ -21,6 +21,11 @@ SAME, DIFFERENT, MISSING, BESIDE = "same", "different", "missing", "not in the b
 UNSTORED = "not stored yet"  # the printer still has what the bench replaced
 
 
+def with_own_line(dialect: Dialect, facts: Mapping[str, Any]) -> Dialect:
+    """A dialect with the bench's own line of pressure advance, where it has one."""
+    return dialect.with_line("advance", facts.get("advance.line"), "bench.toml: advance.line")
+
+
 def entered(setting: InForce, dialect: Dialect) -> tuple[Entered, ...]:
     """The lines that enter a setting; none where the dialect has none."""
     kind = setting.kind

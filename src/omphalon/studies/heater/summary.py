@@ -20,10 +20,12 @@ from omphalon.recordings.reports import FULL_POWERS
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
+from omphalon.tables.heaters import KINDS
 
 FEWEST = 3  # cycles
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
 MOST_SWING_C = 60.0  # a larger one is a transcription error
+PERIODS = (1 / 60, 2.0)  # of a heater's unit of time: a hotend's cycles take 1 to 120 s
 MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
 # of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
 # come out is measured (docs/heater.md)
@@ -151,9 +153,13 @@ def fit_summary(
     target = middle if question.target_c is None else question.target_c
     if not min(c.low_c for c in used) <= target <= max(c.high_c for c in used):
         raise Refusal("target-elsewhere", target=target, middle=middle)
+    heater = question.heater or heater_at(target)
+    least, most = (share * KINDS[heater].unit_s for share in PERIODS)
+    if not least <= period <= most:
+        raise Refusal("no-such-period", period=period, least=least, most=most)
     gain = 4 * (powers[0] - powers[1]) / 2 / (math.pi * swing / 2)
     full_power = question.gain_scale or gain_scale
-    own, heater = question.own, question.heater or heater_at(target)
+    own = question.own
     printed = reported_gain or full_power * gain
     present = question.present and times(question.present, 1 / full_power)
     tuned = tune(
