@@ -73,7 +73,7 @@ def test_a_relay_of_less_than_full_power_has_a_smaller_step(run, tmp_path):
     figures=st.lists(
         st.tuples(
             st.sampled_from(("Ku", "Tu", "Kp", "Ki", "Kd", "bias", "half", "min", "max", "period")),
-            st.sampled_from(("0", "-1", "1e9", "1e-9", "0.5", "72", "240", "1023")),
+            st.sampled_from(("0", "-1", "1e9", "1e-9", "0.5", "2", "72", "119", "240", "1023")),
         ),
         max_size=12,
     )

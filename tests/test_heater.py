@@ -319,6 +319,11 @@ def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
         (["--cycle", "100:235:11"] * 3, 3, "no on/off test"),
         (["--cycle", "232:238:500"] * 3, 3, "take 1 to 120 s"),
         (
+            [*["--cycle", "225:245:2"] * 3, "--power-high", "0.05", "--power-low", "0"],
+            3,
+            "no heater swings by ±10.0 °C every 2 s with a step of 5%",
+        ),
+        (
             ["--cycle", "233:237:11", "--cycle", "230:237:25", "--cycle", "233:244:8"],
             3,
             "differ by",

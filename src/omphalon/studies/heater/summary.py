@@ -20,17 +20,19 @@ from omphalon.recordings.reports import FULL_POWERS
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import KINDS, HeaterKind
 
 FEWEST = 3  # cycles
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
 MOST_SWING_C = 60.0  # a larger one is a transcription error
 PERIODS = (1 / 60, 2.0)  # of a heater's unit of time: a hotend's cycles take 1 to 120 s
+MOST_MASS = 60.0  # of a heater's unit of time: no mass answers more slowly
 MOST_SCATTER = 0.35  # of the swing or the period, from cycle to cycle
 # of the ultimate gain, 95 %: what a describing function leaves out, a judgement; how good the gains
 # come out is measured (docs/heater.md)
 OWN_ERROR = 0.3
 HOLDS = (0.15, 0.75)  # of full power, that may hold a target where no power was printed
+LEAST_HOLDING = 0.03  # of full power: less holds no heater
 HOLDS_WITHIN = 0.25  # of the mean of the two powers, else
 DISPLAY_C = 0.1  # of a console's figures
 
@@ -164,7 +166,7 @@ def fit_summary(
     present = question.present and times(question.present, 1 / full_power)
     tuned = tune(
         _Console(target_c=target),
-        _rough(gain, period, target, powers),
+        _rough(gain, period, target, powers, KINDS[heater]),
         heater,
         replace(question, target_c=target),
         present,
@@ -211,21 +213,30 @@ def _refuse_senseless(cycles: Sequence[CycleSummary], powers: tuple[float, float
 
 
 def _rough(
-    gain: float, period_s: float, target_c: float, powers: tuple[float, float]
+    gain: float, period_s: float, target_c: float, powers: tuple[float, float], kind: HeaterKind
 ) -> RoughHeater:
     """What the cycles leave open of the heater; the power that holds the target is about the mean
     of the two, where these were printed.
+
+    Raises Refusal where no heater of the kind would swing so.
     """
     low, high = HOLDS
     if powers != (1.0, 0.0):
         low, high = (share * sum(powers) / 2 for share in (1 - HOLDS_WITHIN, 1 + HOLDS_WITHIN))
-    return RoughHeater(
+    rough = RoughHeater(
         ultimate_gain=gain,
         period_s=period_s,
         target_c=target_c,
         holding=(low, high),
         rms_c=DISPLAY_C / 2,
     )
+    slow = period_s <= rough.model.time_constant_s <= MOST_MASS * kind.unit_s
+    if not slow or sum(powers) / 2 < LEAST_HOLDING:
+        step = powers[0] - powers[1]
+        raise Refusal(
+            "no-such-heater", swing=2 * step / (math.pi * gain), period=period_s, step=step
+        )
+    return rough
 
 
 def _scatter(values: np.ndarray) -> float:
