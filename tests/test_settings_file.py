@@ -224,6 +224,9 @@ def test_a_filament_s_own_value_goes_before_the_printer_s(go):
     assert in_force(go)["advance"]["advance"] == pytest.approx(0.506, abs=1e-3)
     go("bench changed filament --to red")
     assert in_force(go)["advance"] == {"advance": 0.35}
+    steps = json.loads(go("bench next --json").stdout)["steps"]
+    # it serves meanwhile, and is to be measured for this filament
+    assert ("advance", "never") in {(step["setting"], step["reason"]) for step in steps}
 
 
 def test_a_line_that_could_not_set_the_value_is_no_fact(go):

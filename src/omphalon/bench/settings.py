@@ -119,6 +119,11 @@ class InForce:
     measured: bool
 
     @property
+    def for_all(self) -> bool:
+        """Whether it stands for filaments that have no value of their own."""
+        return self.kind.of_filament and self.filament is None
+
+    @property
     def age_days(self) -> int:
         """Whole days since it was measured; none where the clock was set back."""
         return days_since(self.measured_at)

@@ -100,7 +100,7 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
     renews it.
     """
     setting, check = state.settings.get(key), state.checks.get(key)
-    if setting is None:
+    if setting is None or (setting.for_all and setting.kind.tool in state.loaded):
         return "never", "never measured"
     changed = stale(setting, state)
     if changed:
