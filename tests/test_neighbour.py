@@ -61,6 +61,18 @@ def test_what_another_user_left_there_is_not_believed(state, run):
     assert run("printer", "list", env={"OMPHALON_STATE": str(state)}).returncode == 1
 
 
+@LINUX
+@pytest.mark.parametrize("left_on", [{"kiln": 900.0}, {"hotend x": 1.0}, {"bed": "hot"}, ["bed"]])
+def test_a_note_that_is_none_of_ours_keeps_no_printer_hot(left_on, state, run, tmp_path):
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 200) as fulmar:
+        path = state / f"{name_of(fulmar.port)}.json"
+        state.mkdir(mode=0o700)
+        path.write_text(json.dumps({"port": fulmar.port, "left_on": left_on}))
+        where = ("--port", fulmar.port)
+        done = run("printer", "cool", *where, env={"OMPHALON_STATE": str(state)})
+        assert done.returncode == 0 and fulmar.hot() == set(), done.stderr
+
+
 @pytest.mark.parametrize("end", ["json", "who"])
 def test_a_note_is_no_link_and_no_pipe(end, state, run, tmp_path):
     state.mkdir(mode=0o700)

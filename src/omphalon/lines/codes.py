@@ -112,7 +112,7 @@ def targets_of(line: str, dialect: Dialect) -> dict[Heater, float]:
             kind = "bed" if tools[0] < 0 else "hotend"
         goals = code.values("SR")
         if kind is not None and goals:
-            tool = Tool(int(tools[-1]) if kind == "hotend" and any(tools) else 0)
+            tool = Tool.numbered(tools[-1] if kind == "hotend" and any(tools) else 0.0)
             found[Heater(kind, tool)] = max(goals)
     for one in listed(line, dialect):
         if one.setting in HEATS and "target" in one.values and not found:

@@ -122,7 +122,7 @@ def _in_gains(one: Listed, dialect: Dialect) -> Listed:
 def _listed(setting: str, values: dict[str, str], row: int) -> Listed:
     """A match as a setting: of its axis and its tool."""
     axis = values.pop("axis", "") or values.pop("axis_lower", "")
-    axis, tool = axis.upper(), Tool(int(float(values.pop("tool", 0))))
+    axis, tool = axis.upper(), Tool.numbered(float(values.pop("tool", 0)))
     plain = setting.removeprefix("tool-")
     if plain != setting and plain in LINES_OF_TOOL:
         setting, axis = (

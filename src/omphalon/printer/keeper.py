@@ -262,7 +262,7 @@ class Keeper:
             link.watched = self._watched
             link.guard = Guard(
                 GuardLimits(silence_s=self.config.silence_s, waits_s=self.config.waits_s),
-                {Heater.named(name): target for name, target in before.left_on.items()},
+                before.heaters_left_on(),
             )
 
         dialect = dialect_of(self.config.dialect)

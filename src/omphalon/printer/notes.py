@@ -18,6 +18,7 @@ from typing import Any, TypeVar
 from omphalon.base.errors import UnwritableFile
 from omphalon.base.files import replacing
 from omphalon.printer.port import address_of
+from omphalon.tables.heaters import Heater
 
 MOST_BYTES = 64_000  # of a note
 OWN_ALONE = 0o700
@@ -40,6 +41,17 @@ class Known:
     left_on: dict[str, float] = field(default_factory=dict)
     ended: str = ""
     dialect: str = ""
+
+    def __post_init__(self) -> None:
+        """Raises LookupError, ValueError, AttributeError or TypeError if heaters that were left on
+        are none, or their targets no numbers: no note of ours.
+        """
+        if not all(isinstance(c, int | float) for c in self.heaters_left_on().values()):
+            raise TypeError("targets that are no numbers")
+
+    def heaters_left_on(self) -> dict[Heater, float]:
+        """The heaters that were left on, with their targets."""
+        return {Heater.named(name): target_c for name, target_c in self.left_on.items()}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -131,7 +143,8 @@ def _put(path: Path, content: object) -> None:
 
 
 def _as(kind: type[Note], path: Path) -> Note | None:
-    with contextlib.suppress(OSError, ValueError, TypeError, RecursionError):
+    faults = (OSError, ValueError, TypeError, LookupError, AttributeError, RecursionError)
+    with contextlib.suppress(*faults):
         return kind(**_read(path))
     return None
 

@@ -22,6 +22,13 @@ class Tool:
         return f"{self.number}"
 
     @classmethod
+    def numbered(cls, number: float) -> Tool:
+        """The tool that a line names; numbers that no printer has, infinity among them, are held
+        within two digits.
+        """
+        return cls(int(min(max(number, 0.0), 99.0)))
+
+    @classmethod
     def in_key(cls, key: str) -> tuple[str, Tool]:
         """A key as `own` and `setting` write it, taken apart: the plain name, and the tool."""
         name, _, number = key.partition("@")
