@@ -11,7 +11,7 @@ from pathlib import Path
 import click
 import pytest
 
-from omphalon.answers.commands import Command, command, marked, said
+from omphalon.answers.commands import Command, command, marked, prose
 from omphalon.bench.bench import make
 from omphalon.bench.settings import KINDS
 from omphalon.bench.work import planned
@@ -96,7 +96,7 @@ def test_a_command_stands_alone_on_its_line():
         "or fit:",
         command("heater fit", "LOG"),
     )
-    assert str(said("judge it:", command("flow check", wall=("MM", "MM"), flow=0.94))) == (
+    assert str(prose("judge it:", command("flow check", wall=("MM", "MM"), flow=0.94))) == (
         "judge it: omphalon flow check --wall MM --wall MM --flow 0.94"
     )
     assert str(command("heater fit", "my log.csv")) == "omphalon heater fit 'my log.csv'"

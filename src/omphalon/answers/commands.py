@@ -44,7 +44,7 @@ def command(path: str, *operands: str, **options: object) -> Command:
 
 
 @dataclass(frozen=True)
-class Said:
+class Prose:
     """Words with commands among them, each of which stands alone on its line."""
 
     parts: tuple[str | Command, ...] = ()
@@ -60,21 +60,21 @@ class Said:
             out += ("; " if behind else " " if n else "") + str(part)
         return out
 
-    def changed(self, change: Change, words: Callable[[str], str] = str) -> Said:
+    def changed(self, change: Change, words: Callable[[str], str] = str) -> Prose:
         """The same with other commands, and other words."""
-        return Said(tuple(words(p) if isinstance(p, str) else change(p) for p in self.parts))
+        return Prose(tuple(words(p) if isinstance(p, str) else change(p) for p in self.parts))
 
 
-def said(*parts: str | Command) -> Said:
+def prose(*parts: str | Command) -> Prose:
     """Words and commands in their order; empty words are left out."""
-    return Said(tuple(part for part in parts if part))
+    return Prose(tuple(part for part in parts if part))
 
 
-def marked(text: str) -> Said:
+def marked(text: str) -> Prose:
     """A text of a table, in which commands stand between backquotes."""
     parts: list[str | Command] = []
     for n, piece in enumerate(_MARKED.split(text)):
         words = piece.strip().lstrip(";,.").strip()
         if words:
             parts.append(Command(tuple(shlex.split(words))) if n % 2 else words)
-    return Said(tuple(parts))
+    return Prose(tuple(parts))

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, Protocol
 
-from omphalon.answers.commands import Change, Said, marked
+from omphalon.answers.commands import Change, Prose, marked
 from omphalon.answers.remarks import Refusal, Remark, each_once
 from omphalon.answers.settings import Setting, documents
 from omphalon.tables.tools import FIRST, Tool
@@ -29,10 +29,9 @@ class Shown:
 class Finding:
     """An answer: machine part (settings … next) and the rows that a person reads.
 
-    `settings` are
-    typed; `also` is what a document says of them besides. `headline` shows
-    the settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives
-    it where that takes long; it is never printed. `means` says in one sentence what a fit that
+    `settings` are typed; `also` is what a document says of them besides. `headline` shows the
+    settings, `table` the evidence; `picture` is what plots/ may draw, or a function that gives it
+    where that takes long; it is never printed. `means` says in one sentence what a fit that
     keeps or changes means for a print; `tool` is the one that the answer is about. `parts` are
     answers of their own that this one holds together.
     """
@@ -46,7 +45,7 @@ class Finding:
     evidence: dict[str, Any] = field(default_factory=dict)
     warnings: tuple[Remark, ...] = ()
     lines: tuple[str, ...] = ()
-    next: Said = Said()
+    next: Prose = Prose()
     headline: tuple[Shown, ...] = ()
     table: tuple[Shown, ...] = ()
     picture: Any = None
@@ -94,9 +93,9 @@ class Plan:
 
     kind: str
     title: str
-    steps: tuple[str | Said, ...]
+    steps: tuple[str | Prose, ...]
     lines: tuple[str, ...] = ()
-    next: Said = Said()
+    next: Prose = Prose()
     warnings: tuple[Remark, ...] = ()
     settings: dict[str, Any] = field(default_factory=dict)
     picture: Any = None

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from omphalon.answers.commands import Command, command, said
+from omphalon.answers.commands import Command, command, prose
 from omphalon.base.shapes import fits
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
 from omphalon.bench.settings import KINDS, WIDE, InForce, Kind, days_since
@@ -197,7 +197,7 @@ def unless_not_entered(answer: Finding, state: State, findings: Sequence[Entry])
         settings=(),
         lines=(),
         headline=(),
-        next=said(
+        next=prose(
             "list what the printer holds (M503) into a file, and compare it:",
             command("bench readback", "LISTING"),
         ),

@@ -17,7 +17,7 @@ from omphalon.cli.options import Described, Known, given_by_hand, record_of
 from omphalon.tables.tools import FIRST
 
 if TYPE_CHECKING:
-    from omphalon.answers.commands import Command, Said
+    from omphalon.answers.commands import Command, Prose
     from omphalon.answers.finding import Finding, Plan
     from omphalon.bench.bench import Bench
     from omphalon.bench.work import State
@@ -123,10 +123,10 @@ def doubted(answer: Finding | Plan) -> Finding | Plan:
     return unless_not_entered(answer, found[1], found[0].journal.entries(kind="finding"))
 
 
-def record(answer: Finding | Plan) -> Said | None:
+def record(answer: Finding | Plan) -> Prose | None:
     """Put a finding into the bench's journal; what is said of it, or None outside a bench."""
     from omphalon import __version__
-    from omphalon.answers.commands import command, said
+    from omphalon.answers.commands import command, prose
     from omphalon.answers.finding import Finding
     from omphalon.cli.proposed import as_here
 
@@ -163,7 +163,7 @@ def record(answer: Finding | Plan) -> Said | None:
             if part.settings and part.kind.endswith("-fit")
         ]
     lead = "; to make it the setting in force:" if adopts else ""
-    return said(*([f"{'; '.join(words)}{lead}"] if words else []), *adopts)
+    return prose(*([f"{'; '.join(words)}{lead}"] if words else []), *adopts)
 
 
 def _command(ctx: click.Context) -> list[str]:

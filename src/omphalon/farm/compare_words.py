@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from omphalon.answers.commands import said
+from omphalon.answers.commands import prose
 from omphalon.answers.finding import Finding, Shown
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import echoed
@@ -32,7 +32,7 @@ def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
         because=_because(found, words, earlier),
         evidence=_evidence(found),
         warnings=_warnings(found),
-        next=said(_next(found, verdict)),
+        next=prose(_next(found, verdict)),
         table=_rows(found),
         picture=found if found.pictured else None,
     )

@@ -191,10 +191,10 @@ def fit_excited(log: ExcitedLog) -> ExcitedFit:
 
 def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
     """A fit with its covariance, by the curvature at its best."""
-    log, told = course.log, course.told(p)
+    log, estimates = course.log, course.estimates(p)
     thermal = course.thermal_fit(
         p,
-        told,
+        estimates,
         log.rows,
         len(log.time_s),
         np.abs(course.reading_c - log.target_c[log.rows]) <= NEAR_C,
@@ -206,9 +206,9 @@ def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
     return ExcitedFit(
         log=log,
         thermal=thermal,
-        losses=_losses(course, p, told.coefficients, told.covariance),
+        losses=_losses(course, p, estimates.coefficients, estimates.covariance),
         likelihood=likelihood,
-        misfit=told.misfit,
+        misfit=estimates.misfit,
     )
 
 

@@ -125,13 +125,13 @@ class ThermalEngine(ABC):
         """
         basis = self.basis(p)
         mean, doubt = self.coefficient_prior(basis.shape[1], masses_in(p))
-        whole = self.white(np.column_stack([basis, self.reading_c]))
-        left = np.vstack([whole[:, :-1], np.diag(self.firmness / doubt)])
-        right = np.concatenate([whole[:, -1], mean * self.firmness / doubt])
+        whitened = self.white(np.column_stack([basis, self.reading_c]))
+        left = np.vstack([whitened[:, :-1], np.diag(self.firmness / doubt)])
+        right = np.concatenate([whitened[:, -1], mean * self.firmness / doubt])
         best = coefficients(left, right)
-        usual, spread = self.shape_prior(len(p))
-        strange = (p - usual) / spread * self.firmness
-        return best, basis, np.concatenate([left @ best - right, strange])
+        typical, deviation = self.shape_prior(len(p))
+        apart = (p - typical) / deviation * self.firmness
+        return best, basis, np.concatenate([left @ best - right, apart])
 
     def fitted(self, start: Array, most: int) -> tuple[Array, float]:
         """Best parameters from a start after at most so many steps, and their χ²."""
@@ -148,7 +148,7 @@ class ThermalEngine(ABC):
         )
         return np.asarray(found.x, dtype=np.float64), float(2 * found.cost)
 
-    def told(self, p: Array) -> Told:
+    def estimates(self, p: Array) -> Estimates:
         """What the log says at the best parameters."""
         best, basis, residual = self.solve(p)
         count, size = len(self.reading_c), basis.shape[1]
@@ -159,7 +159,7 @@ class ThermalEngine(ABC):
         )
         misfit = float(residual[:count] @ residual[:count]) / max(count - len(doubt), 1)
         more = max(misfit, 1.0) * max(autocorrelation_time(residual[:count]), 1.0)
-        return Told(
+        return Estimates(
             coefficients=best,
             covariance=np.asarray(
                 np.linalg.inv(full.T @ full / more + np.diag(1 / doubt**2)), dtype=np.float64
@@ -169,23 +169,23 @@ class ThermalEngine(ABC):
         )
 
     def thermal_fit(
-        self, p: Array, told: Told, rows: Any, total: int, near: Mask, **more: Any
+        self, p: Array, estimates: Estimates, rows: Any, total: int, near: Mask, **more: Any
     ) -> ThermalFit:
         """The fit at the best parameters. `rows`: which of `total` reports took part; `near`: which
         of those lie near the target.
         """
-        size, masses = len(told.coefficients), masses_in(p)
+        size, masses = len(estimates.coefficients), masses_in(p)
         keep = [*range(size, size + len(p)), 0, 1]
         fitted = np.full(total, np.nan)
-        fitted[rows] = told.fitted_c
-        miss, around = (told.fitted_c - self.reading_c)[near], self.reading_c[near]
-        parameters = np.concatenate([p, told.coefficients[:2]])
-        like = ThermalModel.between(float(told.coefficients[2]), self.reference_c)
+        fitted[rows] = estimates.fitted_c
+        miss, around = (estimates.fitted_c - self.reading_c)[near], self.reading_c[near]
+        parameters = np.concatenate([p, estimates.coefficients[:2]])
+        like = ThermalModel.between(float(estimates.coefficients[2]), self.reference_c)
         return ThermalFit(
             model=model_of(parameters, masses, like),
             names=(*(ONE_MASS if masses == 1 else TWO_MASSES), "gain_c", "loss_growth"),
             parameters=parameters,
-            covariance=np.asarray(told.covariance[np.ix_(keep, keep)], dtype=np.float64),
+            covariance=np.asarray(estimates.covariance[np.ix_(keep, keep)], dtype=np.float64),
             fitted_c=fitted,
             rms_c=float(np.sqrt(np.mean(miss**2))) if len(miss) else float("inf"),
             swing_rms_c=float(np.std(around)) if len(around) else 0.0,
@@ -195,7 +195,7 @@ class ThermalEngine(ABC):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Told:
+class Estimates:
     """What a log says at the best parameters: coefficients (k,), covariance of these and the
     parameters (k + m, k + m), the model's reading at each report, χ² a degree of freedom.
     """

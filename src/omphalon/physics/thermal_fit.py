@@ -139,13 +139,13 @@ def _finished(fit: _TestFit, p: Array, evidence: float) -> ThermalFit:
     """The fit, with the doubt of the switching instants in that of the dead time, and how far off
     these were.
     """
-    told, record = fit.told(p), fit.record
-    best = told.coefficients
+    estimates, record = fit.estimates(p), fit.record
+    best = estimates.coefficients
     shift = best[3 : 3 + len(fit.switch_s)] / max(float(best[0]), 1e-6)
     near = (np.abs(record.reading_c - record.target_c) <= record.near_c)[fit.use]
     found = fit.thermal_fit(
         p,
-        told,
+        estimates,
         fit.use,
         len(fit.use),
         near,

@@ -193,7 +193,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     for row in restarts:
         time[np.flatnonzero(good)[row:]] += RESTART_S + float(time[good][row - 1] - time[good][row])
     if restarts:
-        notes.append(Remark("starts-anew", {"count": len(restarts), "gap": RESTART_S}))
+        notes.append(Remark("starts-over", {"count": len(restarts), "gap": RESTART_S}))
     time[good], spread = _spread_doubles(time[good], temperature[good])
     notes += spread
     order = np.argsort(time, kind="stable")

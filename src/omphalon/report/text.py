@@ -12,7 +12,7 @@ from typing import Any
 
 import click
 
-from omphalon.answers.commands import Command, Said
+from omphalon.answers.commands import Command, Prose
 from omphalon.answers.finding import Finding, Plan, Shown
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import shown
@@ -65,7 +65,7 @@ def show(text: str) -> None:
     click.echo(text, color=sys.stdout.isatty() and not os.environ.get("NO_COLOR"))
 
 
-def show_bench(words: Said) -> None:
+def show_bench(words: Prose) -> None:
     """Print what a bench had to do with an answer, under it."""
     show("\n" + _paragraph("bench   ", _safe_text(words)))
 
@@ -108,7 +108,7 @@ def _finding(finding: Finding) -> str:
 
 def _within(part: Finding) -> Finding:
     """An answer that is shown within another: that one has its lines, and what comes next."""
-    return replace(part, lines=(), next=part.next if part.verdict == "retest" else Said())
+    return replace(part, lines=(), next=part.next if part.verdict == "retest" else Prose())
 
 
 def _plan(plan: Plan) -> str:
@@ -131,7 +131,7 @@ def _plan(plan: Plan) -> str:
     )
 
 
-def _present(text: Said) -> str:
+def _present(text: Prose) -> str:
     """Where the value in force is found that a command asks for."""
     if not PRESENT & set(str(text).split()):
         return ""
@@ -201,7 +201,7 @@ def _lines(title: str, lines: tuple[str, ...]) -> str:
     )
 
 
-def _paragraph(head: str, text: Said | str) -> str:
+def _paragraph(head: str, text: Prose | str) -> str:
     """Words under their head, each command alone on its line, so that it can be pasted."""
     if isinstance(text, str):
         return _wrapped(head, text)

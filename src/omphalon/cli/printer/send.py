@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
-from omphalon.answers.commands import Said
+from omphalon.answers.commands import Prose
 from omphalon.base.errors import LinkFault, OmphalonError, UsageError, echoed, shown
 from omphalon.base.files import put_lines
 from omphalon.cli.benched import INPUTS, record
@@ -381,7 +381,7 @@ def shown_and_kept(finding: Finding, inputs: Sequence[str]) -> None:
     from omphalon.report.text import show, show_bench, text_of
 
     click.get_current_context().meta[INPUTS] = list(inputs)
-    show("\n" + text_of(replace(finding, next=Said())) + "\n")  # what comes next is done here
+    show("\n" + text_of(replace(finding, next=Prose())) + "\n")  # what comes next is done here
     words = record(finding)
     if words:
         show_bench(words)

@@ -9,7 +9,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from omphalon.answers.commands import Said, command, said
+from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -262,18 +262,18 @@ def _head(
     )
 
 
-def _then(asked: AdvanceAsked) -> Said:
+def _then(asked: AdvanceAsked) -> Prose:
     """The commands that read the print: a picture of it, or what eyes and a caliper found."""
     picture = command("advance fit", "PICTURE", print=asked.file)
     table = command("advance fit", "READINGS.csv", drive=asked.drive)
     if asked.style == "corners":
-        return said(table)
+        return prose(table)
     if asked.for_eye:
         pick = command("advance fit", value="S", print=asked.file)
         clean = command("advance fit", clean="FROM:TO", print=asked.file)
-        return said(pick, "or, clean from here to there:", clean)
+        return prose(pick, "or, clean from here to there:", clean)
     if asked.style == "ladder":
-        return said(picture, "or, read by eye:", table)
+        return prose(picture, "or, read by eye:", table)
     heights = command(
         "advance fit",
         from_=f"{asked.start_s:.6g}",
@@ -282,7 +282,7 @@ def _then(asked: AdvanceAsked) -> Said:
         drive=asked.drive,
         height=("MM",) * 3,
     )
-    return said(heights, "or from a photo:", picture)
+    return prose(heights, "or from a photo:", picture)
 
 
 def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: TestPrint) -> Plan:

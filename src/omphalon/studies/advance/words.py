@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from omphalon.answers.commands import Said, command, said
+from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.lines.dialect import Dialect
@@ -170,14 +170,14 @@ def _one_reading(fit: AdvanceFit) -> str:
     return f"± {two:.2g} {'points' if read.method == 'score' else 'mm'} about the fitted curve"
 
 
-def _next(fit: AdvanceFit) -> Said:
+def _next(fit: AdvanceFit) -> Prose:
     keeps = fit.verdict == "keep"
     if fit.refine is None:
         first = "nothing to enter" if keeps else "enter it"
         words = f"{first}; the search is over: another print would not tell more. Then {AFTER}"
-        return said(words, CHECK)
+        return prose(words, CHECK)
     first = "" if keeps else "enter it, or first "
-    return said(
+    return prose(
         f"{first}print finer, if you want it surer:", fit.refine.command, f"then {AFTER}", CHECK
     )
 
@@ -200,7 +200,7 @@ def advance_check_answer(
 def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
     before, after = check.before, check.after
     side = ("bulge", "small") if after.mean.value > 0 else ("lack", "large")
-    again = said(
+    again = prose(
         f"corners now {side[0]}, so the value is too {side[1]}: print a tower or a ladder around "
         "the present value",
         command("advance plan", style="tower"),
@@ -218,7 +218,7 @@ def _check_finding(check: AdvanceCheck, seam: str | None) -> Finding:
         },
         next=again
         if check.verdict == "change"
-        else said("nothing; check again with another filament, nozzle or temperature"),
+        else prose("nothing; check again with another filament, nozzle or temperature"),
         table=_corner_table(check, seam),
         picture=check,
     )

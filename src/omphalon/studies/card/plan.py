@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -249,7 +249,7 @@ def _plan_of(asked: CardAsked, card: Card, printed: TestPrint, words: str, by_ha
             "If you can, measure the frame along X over its outer edges with a caliper: it makes "
             "the scale absolute (--length MM).",
         ),
-        next=said(command("card fit", "SCAN", "SECOND-SCAN", print="FILE", length="MM")),
+        next=prose(command("card fit", "SCAN", "SECOND-SCAN", print="FILE", length="MM")),
         settings={
             "parts": list(card.parts),
             "size_mm": card.size_mm,

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from omphalon import __version__
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.lines.dialect import Dialect
@@ -143,7 +143,7 @@ def _finding(sights: Sequence[CardSight], question: CardQuestion, dialect: Diale
         warnings=tuple(note for s in sights for note in s.notes),
         lines=entered,
         table=_table(sights, swings),
-        next=said(
+        next=prose(
             "after the lines are entered, print and picture the card once more:",
             command("card check", "PICTURE"),
         ),
@@ -255,7 +255,7 @@ def _scale_finding(scale: Scale, dialect: Dialect) -> Finding:
         warnings=scale.remarks,
         lines=dialect.entering(*wanted) if wanted else (),
         headline=_scale_headline(scale, settings),
-        next=said(
+        next=prose(
             "print the card again after the change, and turn it by a quarter for a second scan"
         ),
     )

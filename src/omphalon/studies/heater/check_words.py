@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from omphalon.answers.commands import said
+from omphalon.answers.commands import prose
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.changes import Change, changes_document
@@ -200,7 +200,7 @@ def _finding(check: HeaterCheck) -> Finding:
         because=_judged(check),
         evidence=_seen(check),
         warnings=check.remarks,
-        next=said(remedy or "nothing; check again after a change of parts"),
+        next=prose(remedy or "nothing; check again after a change of parts"),
         table=(*_rows(check, check.labels), *_health_rows(check)),
         picture=check,
     )

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import Any, Protocol
 
-from omphalon.answers.commands import Said, command, said
+from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Shown
 from omphalon.answers.settings import Setting
 from omphalon.physics.loop import Gains
@@ -120,12 +120,12 @@ def promised(tuned: Tuned, column: int) -> dict[str, Any]:
     }
 
 
-def gains_next(fit: Chosen) -> Said:
+def gains_next(fit: Chosen) -> Prose:
     again = parts_of(f"{fit.heater}-gains")
     if fit.verdict == "keep":
-        return said(f"nothing to enter; test again after a change of {again}")
+        return prose(f"nothing to enter; test again after a change of {again}")
     goal = f"{fit.tuned.loop.target_c:.0f}"
-    return said(
+    return prose(
         f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
         "and judge it:",
         command("heater check", "LOG", target=goal),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from omphalon.answers.commands import Said, command, said
+from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Plan
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UsageError
@@ -73,7 +73,7 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
             "Save the log as text: a CSV, or what the console showed.",
         ),
         lines,
-        said(command("heater fit", "LOG", heater=heater, target=goal, fan=fan)),
+        prose(command("heater fit", "LOG", heater=heater, target=goal, fan=fan)),
         warnings=() if is_usual(goal, quantity) else (odd,),
         settings={"heater": heater, "target_c": goal, "cycles": test.cycles, "style": test.style},
     )
@@ -98,7 +98,7 @@ def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
     )
 
 
-def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str | Said, ...]]:
+def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str | Prose, ...]]:
     """The lines, and what to do with them."""
     kind, goal = KINDS[test.heater], test.goal_c
     if test.style == "oscillation":
@@ -114,7 +114,7 @@ def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str
     words = " then ".join(f"{each:g} °C, and {minutes} from where it is there;" for each in goals)
     return tuple(line for line in found if line is not None), (
         f"Set the target, a line below for each: {words} then off. Any gains that hold it will do.",
-        said(
+        prose(
             "Or let a capture do it, which keeps the log too:",
             command(
                 "printer capture",

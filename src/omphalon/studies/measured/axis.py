@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array
@@ -356,6 +356,6 @@ def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
             "of the steps.",
         ),
         tuple(x for x in lines if x),
-        said(command("axis fit", "READINGS.csv", steps=f"{test.axis}=N")),
+        prose(command("axis fit", "READINGS.csv", steps=f"{test.axis}=N")),
         settings={"runs": runs, "lengths_mm": list(test.lengths_mm)},
     )

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array, Mask
@@ -329,6 +329,6 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
             "cool down after the last.",
         ),
         tuple(x for x in lines if x),
-        said(command("extruder fit", steps="N", asked=asked, mark=mark, left="MM")),
+        prose(command("extruder fit", steps="N", asked=asked, mark=mark, left="MM")),
         settings={"runs": runs, "asked_mm": asked},
     )

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
@@ -206,7 +206,7 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
             *MEASURE,
         ),
         (),
-        said(command("flow fit", flow="F", expected=expected_mm, wall=("MM",) * 3)),
+        prose(command("flow fit", flow="F", expected=expected_mm, wall=("MM",) * 3)),
         settings=settings,
         picture=printed,
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -49,7 +49,7 @@ def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, Tes
             "Let it cool, and leave it on the plate until then. Zero the caliper.",
             "Measure each frame outside and inside, in X and in Y, at the middle of the sides and "
             "above the first layers: twelve lengths, twice each.",
-            said(
+            prose(
                 "Write a file with the columns axis, kind, asked_mm, moved_mm. Outside and inside "
                 "are off by the line's width in opposite ways: it stays out of the steps. An empty "
                 "file:",
@@ -57,7 +57,7 @@ def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, Tes
             ),
         ),
         (),
-        said(command("axis fit", "READINGS.csv", steps=("x=N", "y=N"))),
+        prose(command("axis fit", "READINGS.csv", steps=("x=N", "y=N"))),
         settings={
             "outside_mm": list(gauge.outside_mm),
             "inside_mm": list(gauge.inside_mm(job)),

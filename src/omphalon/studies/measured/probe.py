@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan, Shown
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
@@ -197,7 +197,7 @@ def plan_probe(paper_mm: float) -> Plan:
             "(measure it) until it just drags; write the height down; lift; do it five times.",
         ),
         (),
-        said(
+        prose(
             command("probe fit", offset="MM", paper=paper_mm, drag=("MM",) * 3, trigger=("MM",) * 2)
         ),
     )

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Plan
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
@@ -74,7 +74,7 @@ def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
         "motion-plan",
         f"Dry run of {asked.what_runs}: {start:g} to {stop:g} {asked.unit}",
         _steps(asked, run),
-        next=said(command("motion fit", "READINGS.csv", axis=asked.axis)),
+        next=prose(command("motion fit", "READINGS.csv", axis=asked.axis)),
         settings={"levels": list(run.levels), "axis": asked.axis},
     ), run
 
@@ -175,7 +175,7 @@ def _steps(asked: DryRunAsked, run: DryRun) -> tuple[str, ...]:
         *_reached(asked, run.high_mm - run.low_mm),
         *((stays,) if run.set_lines and asked.present is None else ()),
         "Run it two or three times: repeats give the failure curve, not just the last good level.",
-        said(
+        prose(
             f"Write a file with the columns axis, {asked.quantity}, result. An empty one:",
             command("motion fit", template="FILE"),
         ),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.answers.commands import command, said
+from omphalon.answers.commands import command, prose
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.recordings.recording import Readings
@@ -41,7 +41,7 @@ def _finding(fit: MotionFit) -> Finding:
         lines=tuple(
             f"; {_name(one)} limit {_number(one.setting)} {one.tried.unit}" for one in fit.limits
         ),
-        next=said(
+        next=prose(
             "enter the values as the axes' limits in your controller; test again after a change "
             "of motor, current or belt"
         ),
@@ -112,12 +112,12 @@ def _check_finding(check: MotionCheck) -> Finding:
             "failed": len(check.failed),
             "highest_pass": check.highest_pass,
         },
-        next=said(
+        next=prose(
             "find the new limit, and fit it:",
             command("motion plan", axis=axis, **{check.tried.what: "FROM:TO:STEP"}),
         )
         if check.failed
-        else said("nothing"),
+        else prose("nothing"),
         table=(
             Shown("limit", (f"{check.limit:g} {unit}",)),
             Shown("failed at or below it", (plural(len(check.failed), "run"),)),

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from omphalon.answers.commands import Said, command, marked, said
+from omphalon.answers.commands import Prose, command, marked, prose
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.base.arrays import Array
 from omphalon.physics.rest import Stillness, ranges
@@ -28,7 +28,7 @@ from omphalon.tables.units import digits, plural
 # a figure of a mode, or of the whole: its unit, what it is called, decimals at least
 FIGURES = {"frequency_hz": ("Hz", "", 3), "damping": ("", "damping", 2), "share": ("", "share", 2)}
 SENSOR_CHECK = "sensor-check"  # not shaper-check: it says nothing of a shaper's setting
-FIT = said("mount it rigidly and square, then log a sweep:", command("shaper plan"))
+FIT = prose("mount it rigidly and square, then log a sweep:", command("shaper plan"))
 BANDS_CHECK = "bands-check"  # not shaper-check: no log judged the setting
 
 
@@ -70,9 +70,9 @@ def _finding(check: ShaperCheck, question: ShaperCheckQuestion) -> Finding:
             **({"changes": changes_document(check.changes)} if check.changes else {}),
         },
         warnings=check.remarks,
-        next=said(f"nothing; check again {AFTER_WORK}")
+        next=prose(f"nothing; check again {AFTER_WORK}")
         if check.verdict == "keep"
-        else said(
+        else prose(
             f"print no faster than {allows:.0f} mm/s² until then, and find the new setting:", again
         ),
         table=_check_table(check),
@@ -270,11 +270,11 @@ def _limit(check: BandsCheck) -> str:
     return digits(check.eye_limit_mm, check.eye_half_mm, least=2)
 
 
-def _next(check: BandsCheck, question: BandsQuestion) -> Said:
+def _next(check: BandsCheck, question: BandsQuestion) -> Prose:
     if check.verdict == "keep":
-        return said("nothing; print at the acceleration in use")
+        return prose("nothing; print at the acceleration in use")
     limit = {"ringing-limit": f"{check.eye_limit_mm:.2g}"}
-    return said(
+    return prose(
         "fit again with your own limit, and use it from then on:",
         command("shaper fit", **{question.axis: "LOG"}, **limit),
     )

@@ -4,7 +4,7 @@ without a sensor.
 
 from __future__ import annotations
 
-from omphalon.answers.commands import Said, command, said
+from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Plan
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UsageError
@@ -28,7 +28,7 @@ def plan_shaper(
         if axis == "y" and bed_moves_y
         else "the print head, as near the nozzle as it goes"
     )
-    steps: list[str | Said] = [
+    steps: list[str | Prose] = [
         f"Axis {axis}: screw or clamp the sensor to {where}, rigidly and square, one of its own "
         f"axes along {axis}; no tape, no tie. "
         + (
@@ -36,7 +36,7 @@ def plan_shaper(
             if bed_moves_y
             else "One mounting on the head serves X and Y."
         ),
-        said(
+        prose(
             "Before anything moves, log five seconds with nobody near, and see whether the sensor "
             "is fit:",
             command("shaper check", "LOG", kind="rest"),
@@ -63,7 +63,7 @@ def plan_shaper(
         f"Sweep of axis {axis} under an accelerometer",
         tuple(steps),
         (),
-        said(command("shaper fit", x="LOG", y="LOG")),
+        prose(command("shaper fit", x="LOG", y="LOG")),
         warnings,
         settings={"axis": axis}
         if shake is None
@@ -143,7 +143,7 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
             f"{bands.start_mm_s2:g} to {bands.stop_mm_s2:g} mm/s²",
             _bands_steps(bands, figure, whole.time_s),
             (),
-            said(
+            prose(
                 command(
                     "shaper check",
                     seen=("MM_S2",) * 2,
@@ -160,7 +160,7 @@ def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tupl
         f"Ringing print at {job.fast_mm_s:g} mm/s, for an axis without a sensor",
         _ringing_steps(job, whole.time_s, line is not None),
         (),
-        said(
+        prose(
             command("shaper fit", ripple_x=("MM",) * 2, ripple_y=("MM",) * 2, speed=job.fast_mm_s)
         ),
         settings=settings,

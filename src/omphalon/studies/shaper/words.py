@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from omphalon.answers.commands import Command, command, said
+from omphalon.answers.commands import Command, command, prose
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.answers.settings import Setting
 from omphalon.base.stages import begins
@@ -44,7 +44,7 @@ def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Find
         },
         warnings=fit.remarks,
         lines=() if keeps else _lines(fit, dialect),
-        next=said(
+        next=prose(
             f"nothing to enter; check again {AFTER_WORK}:"
             if keeps
             else "enter the lines, set the acceleration in the slicer too (no higher than this for "
