@@ -216,15 +216,10 @@ def steps(state: State) -> list[Step]:
         why = reason(key, state)
         if why is not None:
             verb = "check" if why[0] == "old" and kind.group in CHECKED else "fit"
-            then = command(
-                f"{kind.group} {verb}", tool=str(kind.tool or "") or None, ask=verb == "fit"
-            )
-            begin = planned(kind, state.of_tool(kind.tool))
             own = {"--tool": str(kind.tool)} if kind.tool else {}
-            step = Step(
-                kind=kind, reason=why[0], why=why[1], command=begin.with_options(own), then=then
-            )
-            out.append(step)
+            begin = planned(kind, state.of_tool(kind.tool)).with_options(own)
+            then = command(f"{kind.group} {verb}", ask=verb == "fit").with_options(own)
+            out.append(Step(kind=kind, reason=why[0], why=why[1], command=begin, then=then))
     return sorted(out, key=lambda step: step.reason != "stale")
 
 

@@ -31,6 +31,7 @@ LABELLED = re.compile(
     r"\s?(?P<unit>ms\b)?",
     re.IGNORECASE,
 )
+LETTER = re.compile(r"[A-Za-z]")  # a row of a table has none, and there may be many
 FEWEST = 3  # cycles: two words like low and high may stand in any text
 
 
@@ -68,7 +69,7 @@ def controller_result(path: str) -> ControllerResult:
     waiting: dict[str, float] = {}
     for line in read_text(path, LOG).lines:
         line = line[:LONGEST]
-        if report_of(line) is not None:
+        if LETTER.search(line) is None or report_of(line) is not None:
             continue
         found = dict(_labelled(line))
         waiting |= {name: found[name] for name in ("low", "high") if name in found}
