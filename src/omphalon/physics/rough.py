@@ -19,7 +19,6 @@ STRAIGHT = 8 / math.pi**2
 GAIN_DOUBT = 0.2  # of the logarithm of the ultimate gain, to either side: noise and uneven halves
 TICK_S = 0.1  # of the test's own controller, which its swing holds too
 LEAST_S = 0.05
-MOST_MASS_S = 3e4  # as of a fit
 # steps that fill the unit cube evenly: the generalised golden ratio of four dimensions
 STEPS = np.array([0.8567, 0.7339, 0.6287, 0.5386])
 
@@ -99,8 +98,7 @@ def swinging(
         left = math.pi - math.atan(w * mass / slope)
         lag = math.tan(min(lag_share * left, 1.45)) / w
         seen = gain_c / slope * true_gain / math.hypot(1.0, w * lag)
-        mass = slope * math.sqrt(max(seen**2 - 1, 0.0)) / w
-        mass = min(max(mass, period_s / 2), MOST_MASS_S)
+        mass = max(slope * math.sqrt(max(seen**2 - 1, 0.0)) / w, period_s / 2)
     left = math.pi - math.atan(w * mass / slope) - math.atan(w * lag)
     return ThermalModel(
         gain_c=gain_c,
