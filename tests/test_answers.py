@@ -67,7 +67,7 @@ FOUND = Finding(
     (Setting("hotend-gains", "kp", 1.0, 0.1),),
     {},
     {"x": math.nan},
-    (Remark("slips", {"fall": 0.02, "slow": 1.0, "fast": 5.0}),),
+    (Remark("slips", fall=0.02, slow=1.0, fast=5.0),),
     ("LINE 1", "LINE 2"),
     "do that",
     (Shown("part", ("present", "new", "", "")), Shown("kp", ("–", "1.0", "± 0.1", "per °C"))),

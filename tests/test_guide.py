@@ -76,7 +76,7 @@ def test_a_warning(tree, changed):
         'said.made-up = "made up at {level:.0f}"',
     )
     fit = tree / "studies" / "motion" / "fit.py"
-    put(fit, "*_too_low(one))", '*_too_low(one), Remark("made-up", {"level": one.setting}))')
+    put(fit, "*_too_low(one))", '*_too_low(one), Remark("made-up", level=one.setting))')
     words = ("--axis", "y", "--pass", "150", "--fail", "200")
     said = changed("motion", "fit", *words)
     assert "made up at 120; look again [made-up]" in " ".join(said.split())

@@ -255,7 +255,7 @@ def test_the_architecture_page_names_the_rooms():
         assert f"`{room}/`" in page
 
 
-def test_every_remark_and_refusal_has_its_sentence_and_none_is_idle():
+def test_no_sentence_is_idle():
     said = {key for kind in warnings().values() for key in kind.said}
     words = {
         node.value
@@ -263,11 +263,28 @@ def test_every_remark_and_refusal_has_its_sentence_and_none_is_idle():
         for node in ast.walk(tree)
         if isinstance(node, ast.Constant) and isinstance(node.value, str)
     }
-    used = {"Remark": set(), "Refusal": set()}
-    for _, tree in parsed():
-        for node in ast.walk(tree):
-            name = getattr(node.func, "id", "") if isinstance(node, ast.Call) else ""
-            if name in used and node.args and isinstance(node.args[0], ast.Constant):
-                used[name].add(node.args[0].value)
-    assert used["Remark"] <= said and used["Refusal"] <= set(refusals())
     assert (said | set(refusals())) <= words
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    "call, fails",
+    [
+        ('Remark("slips", fall=0.02, slow=1.0, fast=5.0)', None),
+        ('Remark("slips", fall=0.02, slow=1.0)', 'needs the fact "fast"'),
+        ('Remark("slips", fall=0.02, slow=1.0, fast=5.0, fasst=5.0)', 'has a fact "fasst"'),
+        ('Remark("slips", fall="2 %", slow=1.0, fast=5.0)', 'shows "fall" as float'),
+        ('Refusal("few-walls", count=2.5)', 'shows "count" as int'),
+        ('Refusal("no-walls", count=2)', 'no sentence is called "no-walls"'),
+    ],
+)
+def test_make_check_refuses_a_misspelt_fact(call, fails, tmp_path):
+    (tmp_path / "one.py").write_text(
+        f"from omphalon.answers.remarks import Refusal, Remark\none = {call}\n"
+    )
+    words = [sys.executable, "-m", "mypy", "--config-file", ROOT / "pyproject.toml"]
+    cache = ["--cache-dir", ROOT / ".mypy_cache"]
+    done = subprocess.run(
+        [*words, *cache, tmp_path / "one.py"], cwd=ROOT, capture_output=True, text=True
+    )
+    assert (fails in done.stdout) if fails else done.returncode == 0, done.stdout + done.stderr

@@ -52,90 +52,106 @@ def photographed(ax):
     said(ax, 5.3, 2.9, "no flash, no zoom\nbeyond the lens's own")
 
 
-FAST_MM_S, CORNER_MM_S, BRAKE_MM_S2 = 100.0, 12.0, 2500.0
-LAG_S, LINE_MM = 0.03, 1.2  # of the flow behind the drive; drawn wider than it is laid
+FAST_MM_S, CORNER_MM_S, BRAKE_MM_S2 = 80.0, 20.0, 2000.0
+LAG_S, LINE_MM = 0.005, 0.45  # the flow's lag behind the drive; a line as it is laid
 
 
-def laid(lead_s):
+def bead_mm(advance_s):
     """Places along a way round a corner (mm from it), and how wide the bead is there: the flow lags
-    behind the drive, which leads by so much.
+    behind the drive, which runs ahead by the pressure advance.
     """
-    step = 1e-4
-    time = np.arange(-0.25, 0.25, step)
+    step = 1e-5
+    time = np.arange(-0.1, 0.1, step)
     speed = np.clip(CORNER_MM_S + BRAKE_MM_S2 * np.abs(time), None, FAST_MM_S)
-    drive = speed + lead_s * np.gradient(speed, step)
+    drive = speed + advance_s * np.gradient(speed, step)
     flow = np.empty_like(drive)
     flow[0] = drive[0]
     for n in range(1, len(drive)):
         flow[n] = flow[n - 1] + (drive[n] - flow[n - 1]) * step / LAG_S
     along = np.cumsum(speed) * step
     along -= along[len(time) // 2]
-    return along, LINE_MM * np.clip(flow / speed, 0.15, 2.6)
+    return along, LINE_MM * flow / speed
 
 
-def round_a_corner(ax, title, lead_s):
-    along, width = laid(lead_s)
-    keep = np.abs(along) < 11
-    for legs in (along <= 0, along >= 0):
-        s, half = along[legs & keep], width[legs & keep] / 2
-        if s[0] < 0:  # comes from the left
-            ax.fill_between(s, -half, half, color=SEA, lw=0)
+def corner(ax, advance_s):
+    along, width = bead_mm(advance_s)
+    for before in (True, False):
+        leg = ((along <= 0) if before else (along >= 0)) & (np.abs(along) < 2.3)
+        s, half = along[leg], width[leg] / 2
+        if before:  # comes from the left
+            ax.fill_between(2.5 + s, 2.4 - half, 2.4 + half, color=SEA, lw=0)
         else:
-            ax.fill_betweenx(-s, -half, half, color=SEA, lw=0)
-    ax.add_patch(Ellipse((0, 0), *(2 * [width[np.argmin(np.abs(along))]]), color=SEA))
-    _seen(ax, title, (-11, 3), (-11, 3))
+            ax.fill_betweenx(2.4 - s, 2.5 - half, 2.5 + half, color=SEA, lw=0)
+    at = width[np.argmin(np.abs(along))]
+    ax.add_patch(Ellipse((2.5, 2.4), at, at, color=SEA, lw=0))
 
 
-def ripples(ax, title):
-    x = np.linspace(0, 14, 500)
-    for n in range(7):
-        swing = 0.35 * np.exp(-0.28 * x) * np.sin(2 * np.pi * x / 2.6)
-        ax.fill_between(x, -1.3 * n - 0.55 + swing, -1.3 * n + 0.55 + swing, color=SEA, lw=0)
-        ax.fill_betweenx([-1.3 * n - 0.55, -1.3 * n + 0.55], -0.6, 0.1, color=SEA, lw=0)
-    _seen(ax, title, (-1, 14), (-9.5, 4.5))
+def ripples(ax):
+    x = np.linspace(0.3, 3.2, 500)
+    for n in range(6):
+        swing = 0.05 * np.exp(-1.1 * (x - 0.3)) * np.sin(2 * np.pi * (x - 0.3) / 0.7)
+        y = 0.35 + 0.46 * n + swing
+        ax.fill_between(x, y - 0.21, y + 0.21, color=SEA, lw=0)
+        ax.add_patch(Rectangle((0.1, 0.14 + 0.46 * n), 0.22, 0.42, color=SEA, lw=0))
 
 
-def beads(ax, title, high, wide, gap):
-    ax.add_patch(Rectangle((-7, -0.6), 14, 0.6, color=FOG))
-    for x in np.arange(-5, 6, 2.0):
+def bands(ax):
+    for n in range(15):
+        swing = np.sin(2 * np.pi * n / 5)
         ax.add_patch(
-            FancyBboxPatch(
-                (x - wide / 2 + 0.3, gap + 0.3),
-                wide - 0.6,
-                high - 0.6,
-                boxstyle=f"round,pad=0.3,rounding_size={min(high, wide) / 2.2}",
-                fc=SEA,
-                ec=PALE,
+            Rectangle(
+                (0.5, 0.1 + 0.2 * n), 2.2 + 0.05 * swing, 0.18, color=SEA, alpha=0.75 + 0.25 * swing
             )
         )
-    _seen(ax, title, (-7, 7), (-4, 6))
 
 
-def bands(ax, title):
-    for n in range(40):
-        shade = 0.75 + 0.25 * np.sin(2 * np.pi * n / 9)
-        wide = 5 + 0.12 * np.sin(2 * np.pi * n / 9)
-        ax.add_patch(Rectangle((-wide, 0.3 * n), 2 * wide, 0.27, color=SEA, alpha=shade, lw=0))
-    _seen(ax, title, (-7, 7), (-0.5, 12.5))
+def beads(ax, high, wide, gap):
+    """A first layer from its side, on the plate."""
+    ax.add_patch(Rectangle((0, 0.9), 3.2, 0.25, color=FOG, lw=0))
+    for x in np.arange(0.5, 2.9, LINE_MM):
+        ax.add_patch(
+            FancyBboxPatch(
+                (x - wide / 2, 1.15 + gap), wide, high, fc=SEA, ec=PALE, lw=0.6,
+                boxstyle=f"round,pad=0,rounding_size={min(high, wide) / 2.1}",
+            )
+        )  # fmt: skip
 
 
-def _seen(ax, title, across, up):
-    ax.set_title(title, loc="left", color=INK, fontsize=17, fontweight="bold")
-    ax.set(xlim=across, ylim=up, aspect="equal")
-    ax.axis("off")
+def threads(ax):
+    for x in (0.1, 2.3):
+        ax.add_patch(Rectangle((x, 0.1), 0.8, 2.9, color=SEA, lw=0))
+    x = np.linspace(0.9, 2.3, 50)
+    for y, sag in ((2.6, 0.1), (1.9, 0.25), (1.35, 0.06), (0.7, 0.18)):
+        ax.plot(x, y - sag * (1 - ((x - 1.6) / 0.7) ** 2), color=SEA, lw=1)
+
+
+def lines(ax, wide):
+    """Lines of a top layer, from above."""
+    for n in range(6):
+        ax.add_patch(
+            Rectangle((0.1, 0.35 + LINE_MM * n - wide / 2), 3, wide, fc=SEA, ec=PALE, lw=0.6)
+        )
 
 
 def complaints() -> Figure:
-    """What is seen on a print, as it comes about: beads from their flow, ripples from a swing."""
-    figure = Figure(figsize=(8.0, 9.6), dpi=100, layout="constrained")
+    """What is seen on a print, in true proportion: 3 mm of it, lines of 0.45 mm."""
+    figure = Figure(figsize=(12.0, 6.6), dpi=100, layout="constrained")
     FigureCanvasAgg(figure)
-    (a, b), (c, f), (d, e) = figure.subplots(3, 2)
-    round_a_corner(a, "corners bulge", 0.0)
-    round_a_corner(b, "lines are thin at corners", 2 * LAG_S)
-    ripples(c, "ripples beside edges")
-    beads(d, "does not stick", 1.7, 1.7, 0.08)
-    beads(e, "is squeezed flat", 0.7, 2.3, 0.0)
-    bands(f, "bands up the wall")
+    drawn = {
+        "corners bulge": lambda ax: corner(ax, 0.0),
+        "lines are thin at corners": lambda ax: corner(ax, 2.2 * LAG_S),
+        "ripples beside edges": ripples,
+        "bands up the wall": bands,
+        "does not stick": lambda ax: beads(ax, 0.36, 0.38, 0.03),
+        "is squeezed flat": lambda ax: beads(ax, 0.1, 0.62, 0.0),
+        "threads between parts": threads,
+        "gaps between lines": lambda ax: lines(ax, 0.36),
+    }
+    for ax, (title, draw) in zip(figure.subplots(2, 4).flat, drawn.items(), strict=True):
+        draw(ax)
+        ax.set_title(title, loc="left", color=INK, fontsize=15, fontweight="bold")
+        ax.set(xlim=(0, 3.2), ylim=(0, 3.2), aspect="equal")
+        ax.axis("off")
     return figure
 
 

@@ -4,11 +4,12 @@ one table of sentences.
 
 from __future__ import annotations
 
+import copy
 import functools
 import string
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from importlib import resources
 from numbers import Integral
 from typing import Any
@@ -82,12 +83,16 @@ def filled(sentence: str, facts: Facts) -> str:
     return _Filler().vformat(sentence, (), facts)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, init=False)
 class Remark:
     """Something odd: which sentence of the table of warnings, and the facts for it."""
 
     said: str
-    facts: Facts = field(default_factory=dict)
+    facts: Facts
+
+    def __init__(self, said: str, /, **facts: object) -> None:
+        object.__setattr__(self, "said", said)
+        object.__setattr__(self, "facts", facts)
 
     def __hash__(self) -> int:
         return hash(self.said)
@@ -126,7 +131,9 @@ class Refusal(Exception):
 
     def after(self, remarks: Iterable[Remark]) -> Refusal:
         """The same, with what was odd before."""
-        return Refusal(self.code, (*remarks, *self.remarks), **self.facts)
+        again = copy.copy(self)
+        again.remarks = (*remarks, *self.remarks)
+        return again
 
     @property
     def because(self) -> str:

@@ -203,7 +203,7 @@ def _unusual() -> list[Any]:
     from omphalon.answers.remarks import Remark
 
     found = click.get_current_context().meta.get(UNUSUAL, [])
-    return [Remark("unusual-option", {"text": text}) for text in dict.fromkeys(found)]
+    return [Remark("unusual-option", text=text) for text in dict.fromkeys(found)]
 
 
 def answering(

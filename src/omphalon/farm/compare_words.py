@@ -133,13 +133,14 @@ def _next(found: FarmComparison, verdict: str) -> str:
 
 def _warnings(found: FarmComparison) -> tuple[Remark, ...]:
     out = []
-    few = [c for c in found.numbers if c.centre is None]
+    few = sum(c.centre is None for c in found.numbers)
     if few:
-        said = "one-alone" if len(few) == 1 else "few-alike"
-        out.append(Remark(said, {"count": len(few), "fewest": FEWEST}))
+        said = "one-alone" if few == 1 else "few-alike"
+        out.append(Remark(said, count=few, fewest=FEWEST))
     if found.again:
-        said = "one-again" if found.again == 1 else "several-again"
-        out.append(Remark(said, {"count": found.again}))
+        out.append(
+            Remark("one-again") if found.again == 1 else Remark("several-again", count=found.again)
+        )
     return tuple(out)
 
 

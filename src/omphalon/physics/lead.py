@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from scipy import ndimage
@@ -25,12 +26,13 @@ ROUNDS = 3  # of leaving out; the last one only fits, so that what was left out 
 MOST_OUTLIERS = 0.2  # of the readings: more are none
 
 
+Why = Literal["flat", "below", "above", "rising", "few"]
+
+
 class NoAnswer(Exception):
-    """The readings do not hold the best value. `why` is one of the class's words."""
+    """The readings do not hold the best value, and why."""
 
-    FLAT, BELOW, ABOVE, RISING, FEW = "flat", "below", "above", "rising", "few"
-
-    def __init__(self, why: str) -> None:
+    def __init__(self, why: Why) -> None:
         super().__init__(why)
         self.why = why
 
@@ -116,7 +118,7 @@ def crossing(values: Array, bulge: Array, known: float, shares: Sequence[float] 
     Akaike, Ann. Inst. Statist. Math. 21 (1969), p. 243–247.
     """
     if len(np.unique(values)) < 4:
-        raise NoAnswer(NoAnswer.FEW)
+        raise NoAnswer("few")
     rough, second = _rough_crossing(values, bulge, known)
     fits = [
         fit
@@ -125,7 +127,7 @@ def crossing(values: Array, bulge: Array, known: float, shares: Sequence[float] 
         if (fit := _local_fit(values, bulge, known, rough, share, order)) is not None
     ]
     if not fits:
-        raise NoAnswer(NoAnswer.FLAT)
+        raise NoAnswer("flat")
     best = min(fits, key=lambda f: f.prediction_error)
     worthy = [f for f in fits if f.prediction_error <= WORTHY * best.prediction_error]
     value = float(
@@ -136,7 +138,7 @@ def crossing(values: Array, bulge: Array, known: float, shares: Sequence[float] 
         2 * float(np.sqrt(np.mean(np.square([f.value - value for f in worthy])))),
     )
     if half > 0.3 * float(np.ptp(values)):
-        raise NoAnswer(NoAnswer.FLAT)
+        raise NoAnswer("flat")
     at = np.linspace(*best.window, 100)
     curve = np.asarray(np.polyval(best.curve, at - best.centre), dtype=np.float64)
     return Best(value, half, best.keep, best.deviation, second, (at, curve))
@@ -163,19 +165,17 @@ def _rough_crossing(values: Array, bulge: Array, known: float) -> tuple[float, b
     noise = max(known, robust_deviation(y - smooth))
     slope = np.polyfit(x - x.mean(), y, 1)[0] * float(np.ptp(x))
     if slope > 4 * noise:
-        raise NoAnswer(NoAnswer.RISING)
+        raise NoAnswer("rising")
     if (smooth > 0).all() or (smooth < 0).all():
         flat = float(np.ptp(smooth)) < 4 * noise / math.sqrt(3)
-        raise NoAnswer(
-            NoAnswer.FLAT if flat else NoAnswer.ABOVE if smooth[-1] > 0 else NoAnswer.BELOW
-        )
+        raise NoAnswer("flat" if flat else "above" if smooth[-1] > 0 else "below")
     falls = [
         k
         for k in range(len(smooth) - 1)
         if smooth[k] >= 0 > smooth[k + 1] or smooth[k] > 0 >= smooth[k + 1]
     ]
     if not falls:
-        raise NoAnswer(NoAnswer.FLAT)
+        raise NoAnswer("flat")
     whole = [
         abs(float(np.sum(np.sign(y[: k + 1]))) + float(np.sum(-np.sign(y[k + 1 :])))) for k in falls
     ]
@@ -268,7 +268,7 @@ def peak(values: Array, score: Array, step: float) -> Best:
     Bates and Watts, Nonlinear Regression (1988), ch. 6.
     """
     if len(np.unique(values)) < 5:
-        raise NoAnswer(NoAnswer.FEW)
+        raise NoAnswer("few")
     split = _valley(values, score, step)
     inside = values <= split if split is not None else np.ones(len(values), dtype=bool)
     tents = [_tent(values, score, inside, share, 0.5 * step) for share in TENT_SHARES]
@@ -322,11 +322,11 @@ def _tent(values: Array, score: Array, inside: Mask, share: float, known: float)
         keep[used[strange]] = False
     variance = (4.0 * known**2 + float(sums[at])) / (4.0 + freedom)
     if float(np.sum((score[order] - score[order].mean()) ** 2)) < 12 * variance:
-        raise NoAnswer(NoAnswer.FLAT)
+        raise NoAnswer("flat")
     if at == 0 or solved[at][1] >= 0:
-        raise NoAnswer(NoAnswer.BELOW)
+        raise NoAnswer("below")
     if at == len(places) - 1 or solved[at][2] >= 0:
-        raise NoAnswer(NoAnswer.ABOVE)
+        raise NoAnswer("above")
     allowed = places[sums <= sums[at] + variance * student_95(4.0 + freedom) ** 2]
     half = max(float(places[at] - allowed.min()), float(allowed.max() - places[at]))
     return Best(float(places[at]), half, keep, math.sqrt(variance), False, (x, y - miss[at]))

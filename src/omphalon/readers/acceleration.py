@@ -340,9 +340,9 @@ def _slowly(
     notes = []
     if bad:
         said = "unread-row" if len(bad) == 1 else "unread-rows"
-        notes.append(Remark(said, {"log": name, "first": bad[0], "more": len(bad) - 1}))
+        notes.append(Remark(said, log=name, first=bad[0], more=len(bad) - 1))
     if table.cut:
-        notes.append(Remark("cut-row-of", {"log": name}))
+        notes.append(Remark("cut-row-of", log=name))
     return np.asarray(time[sound], dtype=np.float64), axes[sound], notes
 
 
@@ -353,11 +353,11 @@ def _ordered(time: Array, axes: Array) -> tuple[Array, Array, list[Remark]]:
     notes = []
     if not (np.isfinite(time.sum()) and np.isfinite(axes.sum())):
         fine = np.isfinite(time) & np.isfinite(axes).all(axis=1)
-        notes.append(Remark("not-finite", {"count": int((~fine).sum())}))
+        notes.append(Remark("not-finite", count=int((~fine).sum())))
         time, axes = time[fine], axes[fine]
     steps = np.diff(time)
     if (steps < 0).any():
-        notes.append(Remark("unordered-rows", {"count": int((steps < 0).sum())}))
+        notes.append(Remark("unordered-rows", count=int((steps < 0).sum())))
         order = np.argsort(time, kind="stable")
         time, axes = time[order], axes[order]
         steps = np.diff(time)
@@ -378,8 +378,8 @@ def _unit(axes: Array, given: str | None, name: str) -> tuple[str, list[Remark]]
                 f"({still:.3g} at rest)",
                 "name it in the header (x_g, x_m/s2, x_mm/s2) or with --unit",
             )
-        return fits[0], [Remark("unnamed-unit", {"gravity": still, "unit": fits[0]})]
+        return fits[0], [Remark("unnamed-unit", gravity=still, unit=fits[0])]
     if fits and given not in fits:
         facts = {"given": given, "gravity": still, "unit": fits[0]}
-        return fits[0], [Remark("other-unit", facts)]
+        return fits[0], [Remark("other-unit", **facts)]
     return given, []

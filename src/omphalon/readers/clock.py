@@ -143,7 +143,7 @@ def _order(cells: Sequence[str]) -> tuple[bool, tuple[Remark, ...]]:
         known = [v for v in values if math.isfinite(v)]
         spans.append(max(known, default=0.0) - min(known, default=0.0))
     day_first = spans[0] <= spans[1]
-    return day_first, (Remark("day-or-month", {"first": "day" if day_first else "month"}),)
+    return day_first, (Remark("day-or-month", first="day" if day_first else "month"),)
 
 
 def _dated(text: str, day_first: bool) -> float:

@@ -155,7 +155,7 @@ def _notes(table: Table, times: clock.Times, temperature: list[float]) -> list[R
     rows = zip(table.line, times.seconds, temperature, strict=True)
     bad = table.bad + [line for line, t, c in rows if math.isnan(t) or math.isnan(c)]
     if bad:
-        notes.append(Remark("unreadable-rows", {"count": len(bad), "first": min(bad)}))
+        notes.append(Remark("unreadable-rows", count=len(bad), first=min(bad)))
     if table.cut:
         notes.append(Remark("cut-row"))
     return notes

@@ -71,7 +71,7 @@ def read_readings(
         cell for cell, column in zip(table.header, found, strict=True) if column is None and cell
     ]
     notes = [
-        Remark("unknown-column", {"source": text.source, "cell": echoed(cell), "known": known})
+        Remark("unknown-column", source=text.source, cell=echoed(cell), known=known)
         for cell in passed
     ]
     return Readings(text.source, rows, (*notes, *unusual(rows, columns)))
@@ -93,10 +93,18 @@ def unusual(rows: Sequence[Reading], columns: Sequence[Column]) -> list[Remark]:
             None,
         )
         if odd is not None and quantity.usual is not None:
-            facts = {"where": odd.where, "column": column.name, "value": odd.value(column.name)}
             low, high = quantity.usual
-            facts |= {"low": low, "high": high, "words": quantity.words}
-            out.append(Remark("unusual-reading", facts))
+            out.append(
+                Remark(
+                    "unusual-reading",
+                    where=odd.where,
+                    column=column.name,
+                    value=odd.value(column.name),
+                    low=low,
+                    high=high,
+                    words=quantity.words,
+                )
+            )
     return out
 
 

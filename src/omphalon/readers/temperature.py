@@ -55,7 +55,7 @@ def read_console(text: Text, how: Wanted) -> LogColumns:
     notes = []
     several = (report_of(line) for line in text.lines if line.count(":") > 1)
     if how.heater is None and any(one is not None and len(one.heaters) > 1 for one in several):
-        notes.append(Remark("cycled-heater", {"heater": str(want)}))
+        notes.append(Remark("cycled-heater", heater=str(want)))
     notes += _cold_apart(text.lines)
     if not text.whole:
         notes.append(Remark("cut-line"))
@@ -90,7 +90,7 @@ def _cold_apart(lines: list[str]) -> list[Remark]:
     if cold[high] - cold[low] < APART_C:
         return []
     facts = {"one": high, "reads": cold[high], "other": low, "instead": cold[low]}
-    return [Remark("cold-apart", facts)]
+    return [Remark("cold-apart", **facts)]
 
 
 def _reports(text: Text, heater: Heater) -> list[tuple[str, Heating, float]]:
@@ -193,7 +193,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
     for row in restarts:
         time[np.flatnonzero(good)[row:]] += RESTART_S + float(time[good][row - 1] - time[good][row])
     if restarts:
-        notes.append(Remark("starts-over", {"count": len(restarts), "gap": RESTART_S}))
+        notes.append(Remark("starts-over", count=len(restarts), gap=RESTART_S))
     time[good], spread = _spread_doubles(time[good], temperature[good])
     notes += spread
     order = np.argsort(time, kind="stable")
@@ -213,7 +213,7 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
         scale = _power_scale(source, power, columns.percent, how.full_power, form.scales)
         power = power / scale
     if how.full_power is None and scale is not None and scale != 1.0 and not columns.percent:
-        notes.append(Remark("in-counts", {"scale": scale}))
+        notes.append(Remark("in-counts", scale=scale))
     return TemperatureLog(
         source=source,
         time_s=time[order] - time[order][0],
@@ -245,7 +245,7 @@ def _spread_doubles(time: Array, temperature: Array) -> tuple[Array, list[Remark
             typical = max(int(np.median(runs[1:-1])), count)
             share = (np.arange(count) + typical - count) / typical
         out[start : start + count] += width * share
-    return out, [Remark("stamped-alike", {"count": float(np.median(runs[1:-1]))})]
+    return out, [Remark("stamped-alike", count=float(np.median(runs[1:-1])))]
 
 
 def _refuse_pace(source: str, time: Array) -> None:

@@ -15,7 +15,7 @@ from omphalon.answers.commands import Command, command
 from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
-from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, crossing, peak, told_by
+from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, Why, crossing, peak, told_by
 from omphalon.physics.scale import readings_needed
 from omphalon.recordings.recording import Readings
 from omphalon.studies.advance.drives import Drive
@@ -205,7 +205,7 @@ def _by_eye(read: Readout, question: AdvanceQuestion) -> Best:
         low, high = read.span
         room = END * (high - low)
         if best.value > high - room or (low > 0 and best.value < low + room):
-            raise NoAnswer(NoAnswer.ABOVE if best.value > (low + high) / 2 else NoAnswer.BELOW)
+            raise NoAnswer("above" if best.value > (low + high) / 2 else "below")
     return best
 
 
@@ -257,20 +257,20 @@ SOLVERS: dict[str, Callable[[Readout, AdvanceQuestion], Best]] = {
 }
 
 
-def _without_answer(why: str, read: Readout, question: AdvanceQuestion) -> Refusal:
+def _without_answer(why: Why, read: Readout, question: AdvanceQuestion) -> Refusal:
     """What each way of having no answer means, and the print that would have one."""
     low, high = read.span
     width = high - low
-    if why in (NoAnswer.FEW, NoAnswer.FLAT, NoAnswer.RISING):
+    if why == "few" or why == "flat" or why == "rising":
         return Refusal(why, read.remarks, count=len(np.unique(read.values_s)))
-    if why == NoAnswer.BELOW and low <= 0:
+    if why == "below" and low <= 0:
         return Refusal("starved", read.remarks)
-    above = why == NoAnswer.ABOVE
+    above = why == "above"
     end = high if above else low
     wanted = (
         (high - 0.2 * width, high + width) if above else (max(low - width, 0), low + 0.2 * width)
     )
-    odd = Remark("beyond", {"end": end})
+    odd = Remark("beyond", end=end)
     return Refusal(why, (*read.remarks, odd), end=end, print=next_print(read, question, *wanted))
 
 
@@ -317,8 +317,7 @@ def _remarks(read: Readout, best: Best, question: AdvanceQuestion) -> list[Remar
     out = []
     for k in np.flatnonzero(~best.keep):
         if not best.second or read.method != "score":
-            facts = {"where": read.where[k], "seen": float(read.seen[k])}
-            out.append(Remark("left-out-value", facts))
+            out.append(Remark("left-out-value", where=read.where[k], seen=float(read.seen[k])))
     out += _at_the_edge(read, best, question)
     if best.second:
         out.append(Remark("two-best"))
@@ -326,12 +325,12 @@ def _remarks(read: Readout, best: Best, question: AdvanceQuestion) -> list[Remar
     unnamed = question.drive is None and 0.1 < best.value < 0.2  # between the two kinds of drive
     if not least * 0.999 <= best.value <= most * 1.001 or unnamed:
         facts = {"value": best.value, "drive": read.drive.name, "least": least, "most": most}
-        out.append(Remark("unusual-for-drive", facts))
+        out.append(Remark("unusual-for-drive", **facts))
     values = read.values_s[best.keep]
     if read.by_eye and not read.clean and len(values) > 1:
         one = HEIGHT_READ_MM * read.step if read.of_heights else best.deviation
         if float(np.std(values, ddof=1)) > SCATTERED * one:
-            out.append(Remark("eyes-apart", {"range": float(np.ptp(values))}))
+            out.append(Remark("eyes-apart", range=float(np.ptp(values))))
     return out
 
 
@@ -343,7 +342,7 @@ def _at_the_edge(read: Readout, best: Best, question: AdvanceQuestion) -> list[R
     at_end = best.value > high - near or (low > 0 and best.value < low + near)
     picked = read.method == "values" and question.stop_s is None
     if math.isfinite(near) and not picked and known_end and at_end:
-        return [Remark("at-end", {"value": best.value})]
+        return [Remark("at-end", value=best.value)]
     top = read.method == "heights" and question.stop_s is not None
     if top and (read.values_s[best.keep] >= high - 0.5 * near).any():
         return [Remark("at-top")]

@@ -238,7 +238,7 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
     heights = _column(readings, "height_mm")
     inside = heights <= top + TOP_ROOM_MM
     odd = tuple(
-        Remark("outside", {"where": readings.rows[k].where, "height": heights[k], "top": top})
+        Remark("outside", where=readings.rows[k].where, height=heights[k], top=top)
         for k in np.flatnonzero(~inside)
     )
     if not inside.any():
@@ -251,7 +251,7 @@ def _from_tower(readings: Readings, question: AdvanceQuestion) -> Readout:
         slow |= (heights > low) & (heights < high)
     if (inside & slow).any():
         said = "in-bands" if bulge else "looks-right"
-        odd = (*odd, Remark(said, {"count": int((inside & slow).sum())}))
+        odd = (*odd, Remark(said, count=int((inside & slow).sum())))
     if bulge:
         inside &= ~slow
     values = start + question.per_mm * np.minimum(heights[inside], top)

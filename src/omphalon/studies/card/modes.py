@@ -64,7 +64,7 @@ def _unseen(axis: str, seen: Swings) -> tuple[Remark, ...]:
     if seen.whole > MOST_OF_IT:
         return ()
     facts = {"axis": axis, "share": seen.whole, "frequency": seen.seen_to_hz}
-    return (Remark("rest-unseen", facts),)
+    return (Remark("rest-unseen", **facts),)
 
 
 def axis_on_card(

@@ -58,9 +58,9 @@ class Scale:
         """A word on axes that are not square."""
         odd = []
         if abs(self.square_deg) > max(self.square_half_deg, MATTERS_DEG):
-            odd.append(Remark("not-square", {"off": self.square_deg, "half": self.square_half_deg}))
+            odd.append(Remark("not-square", off=self.square_deg, half=self.square_half_deg))
         if self.crossed and not self.alike:
-            odd.append(Remark("unlike", {"share": self.ratio - 1, "half": self.ratio_half}))
+            odd.append(Remark("unlike", share=self.ratio - 1, half=self.ratio_half))
         return tuple(odd)
 
     @property
@@ -169,7 +169,7 @@ def fit_scale(
     side = card.size_mm - 2 * FRAME_MM
     wide = float(np.mean([s.widths_mm for s in sights]))
     length = None if length_mm is None else (length_mm - wide) / side
-    if length is not None and abs(length - 1) > 0.1:
+    if length_mm is not None and length is not None and abs(length - 1) > 0.1:
         raise Refusal("no-such-frame", length=length_mm, side=side + wide)
     return Scale(
         ratio=math.sqrt(one.ratio * two.ratio),

@@ -88,14 +88,14 @@ class CardSight:
         odd = []
         wide = float(np.ptp(self.widths_mm) / np.median(self.widths_mm))
         if wide > TILT_SHARE:
-            odd.append(Remark("bed-not-level", {"share": wide}))
+            odd.append(Remark("bed-not-level", share=wide))
         dpi = self.picture.dots_an_inch
         seen = 25400 / self.um_a_pixel
         if self.scanned and dpi is not None and abs(dpi / seen - 1) > DPI_APART:
-            odd.append(Remark("dots-apart", {"told": dpi, "seen": seen}))
+            odd.append(Remark("dots-apart", told=dpi, seen=seen))
         gone = [r for r in self.rungs if r.why is not None]
         if gone:
-            odd.append(Remark("rungs-unread", {"count": len(gone), "total": len(self.rungs)}))
+            odd.append(Remark("rungs-unread", count=len(gone), total=len(self.rungs)))
         return tuple(odd)
 
     @property

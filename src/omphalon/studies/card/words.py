@@ -196,7 +196,7 @@ def _shaper(
     except Refusal as refusal:
         return _without("shaper-fit", refusal)
     found = shaper_answer(question.shaper(readings), dialect)
-    unseen = [Remark("axis-unseen", {"axis": axis}) for axis in swings if axis not in readings]
+    unseen = [Remark("axis-unseen", axis=axis) for axis in swings if axis not in readings]
     return replace(found, warnings=(*found.warnings, *unseen))
 
 

@@ -378,4 +378,4 @@ def _target_doubts(log: TemperatureLog, target_c: float | None) -> list[Remark]:
     own = log_target(log)
     if target_c is None or own is None or abs(own - target_c) <= SAME_C:
         return []
-    return [Remark("other-target", {"own": own, "given": target_c})]
+    return [Remark("other-target", own=own, given=target_c)]

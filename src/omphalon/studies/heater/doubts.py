@@ -51,11 +51,11 @@ def log_doubts(log: TemperatureLog, max_temp_c: float | None) -> list[Remark]:
     odd = []
     top = float(log.temperature_c.max())
     if max_temp_c is not None and top > max_temp_c:
-        odd.append(Remark("above-allowed", {"top": top, "allowed": max_temp_c}))
+        odd.append(Remark("above-allowed", top=top, allowed=max_temp_c))
     rows, size = _jumps(log)
     if len(rows):
         facts = {"size": size, "count": len(rows), "first": float(log.time_s[rows[0]])}
-        odd.append(Remark("jumps", facts))
+        odd.append(Remark("jumps", **facts))
     if log.power is not None:
         odd += _heats_alone(log)
     return odd
@@ -96,9 +96,9 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     start = float(np.median(log.temperature_c[:3]))
     if top > usual and ROOM_F[0] < start < ROOM_F[1]:
         raise Refusal("log-looks-f", start=start, **facts)
-    odd = [Remark("hotter-than-usual", facts)] if top > usual else []
+    odd = [Remark("hotter-than-usual", **facts)] if top > usual else []
     if KINDS[heater].name != "hotend" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
-        odd.append(Remark("too-fast", {"pace": pace}))
+        odd.append(Remark("too-fast", pace=pace))
     return odd
 
 
@@ -122,7 +122,7 @@ def _heats_alone(log: TemperatureLog) -> list[Remark]:
         late = start + int(np.searchsorted(t[start : end + 1], t[start] + COASTS_S))
         if late < end and y[end] > y[late] + ALONE_C:
             facts = {"rise": y[end] - y[late], "start": t[start], "end": t[end]}
-            return [Remark("rises-alone", facts)]
+            return [Remark("rises-alone", **facts)]
     return []
 
 
@@ -138,7 +138,7 @@ def explained(test: Excerpt, fit: ThermalFit) -> list[Remark]:
     facts = {"miss": fit.rms_c, "sensor": sensor}
     if fit.rms_c > 1.5 * allowed:
         raise Refusal("misses", **facts)
-    return [Remark("follows-loosely", facts)] if fit.rms_c > allowed else []
+    return [Remark("follows-loosely", **facts)] if fit.rms_c > allowed else []
 
 
 def logs_disagree(tests: Sequence[Excerpt]) -> list[Remark]:
@@ -157,7 +157,7 @@ def logs_disagree(tests: Sequence[Excerpt]) -> list[Remark]:
         for name, one, two, spread in pairs:
             if abs(one - two) > spread + 0.10 * one:
                 facts = {"number": n, "name": name, "one": one, "two": two}
-                return [Remark("two-heaters", facts)]
+                return [Remark("two-heaters", **facts)]
     return []
 
 
@@ -170,19 +170,17 @@ def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) ->
     phase = (float(np.degrees(np.angle(model))) - cycle.phase_deg + 180) % 360 - 180
     apart = abs(np.log(ratio)) > 0.3 + cycle.gain_spread / cycle.gain
     if apart or abs(phase) > MOST_APART_DEG:
-        facts = {"period": cycle.period_s, "ratio": ratio, "phase": phase}
-        odd.append(Remark("swings-otherwise", facts))
+        odd.append(Remark("swings-otherwise", period=cycle.period_s, ratio=ratio, phase=phase))
     if tuned.sensitivity[0] > THIN:
-        facts = {"sensitivity": float(tuned.sensitivity[0])}
-        odd.append(Remark("thin-margin", facts))
+        odd.append(Remark("thin-margin", sensitivity=float(tuned.sensitivity[0])))
     usual = float(np.median(np.diff(test.time_s)))
     if usual > 0.25 * cycle.period_s:
-        odd.append(Remark("seldom", {"usual": usual, "period": cycle.period_s}))
+        odd.append(Remark("seldom", usual=usual, period=cycle.period_s))
     holding, limit, most = tuned.model.holding_power, tuned.loop.limit, float(test.power.max())
     if holding * (1 + tuned.loop.fan_extra) > 0.95 * limit:
-        odd.append(Remark("nearly-all", {"holding": holding}))
+        odd.append(Remark("nearly-all", holding=holding))
     if most < 0.9 * limit:
-        odd.append(Remark("never-full", {"most": most, "limit": limit}))
+        odd.append(Remark("never-full", most=most, limit=limit))
     return odd
 
 
@@ -230,14 +228,14 @@ def refuse_not_at_work(read: Excited, present: Gains) -> None:
 
 def excited_doubts(read: Excited, tuned: Tuned) -> list[Remark]:
     """What gains from an ordinary log stand on thinly."""
-    odd = [Remark("ordinary", {"count": len(read.stretches)})]
+    odd = [Remark("ordinary", count=len(read.stretches))]
     if tuned.sensitivity[0] > THIN:
-        odd.append(Remark("thin-margin", {"sensitivity": float(tuned.sensitivity[0])}))
+        odd.append(Remark("thin-margin", sensitivity=float(tuned.sensitivity[0])))
     holding, limit = tuned.model.holding_power, tuned.loop.limit
     if holding * (1 + tuned.loop.fan_extra) > 0.95 * limit:
-        odd.append(Remark("nearly-all", {"holding": holding}))
+        odd.append(Remark("nearly-all", holding=holding))
     if (most := float(read.power.max())) < 0.9 * limit:
-        odd.append(Remark("never-full", {"most": most, "limit": limit}))
+        odd.append(Remark("never-full", most=most, limit=limit))
     return odd
 
 

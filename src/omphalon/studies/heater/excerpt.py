@@ -58,7 +58,7 @@ def to_test(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
         return log, []
     minutes = {"whole": log.duration_s / 60, "start": float(used[0] - t[0]) / 60}
     part = replace(log.rows(keep), time_s=used - used[0])
-    return part, [Remark("test-alone", {**minutes, "end": float(used[-1] - t[0]) / 60})]
+    return part, [Remark("test-alone", **minutes, end=float(used[-1] - t[0]) / 60)]
 
 
 def cleaned(log: TemperatureLog, every_target: bool = False) -> tuple[TemperatureLog, list[Remark]]:
@@ -69,14 +69,14 @@ def cleaned(log: TemperatureLog, every_target: bool = False) -> tuple[Temperatur
     spikes = _spikes(log.time_s, log.temperature_c)
     if spikes.any():
         first = float(log.time_s[np.argmax(spikes)] - log.time_s[0])
-        odd.append(Remark("off-curve", {"count": int(spikes.sum()), "first": first}))
+        odd.append(Remark("off-curve", count=int(spikes.sum()), first=first))
         log = log.rows(~spikes)
     stuck = _stuck(log)
     if stuck.any():
         at = int(np.argmax(stuck))
         since = float(log.time_s[at] - log.time_s[0])
         facts = {"level": float(log.temperature_c[at]), "since": since}
-        odd.append(Remark("stands-still", facts))
+        odd.append(Remark("stands-still", **facts))
         log = log.rows(~stuck)
     return log, odd
 
@@ -94,9 +94,11 @@ def _one_target(log: TemperatureLog) -> tuple[TemperatureLog, list[Remark]]:
         return log, []
     keep = np.zeros(len(goal), bool)
     keep[start:end] = True
-    facts = {"targets": ", ".join(f"{g:g}" for g in all_goals), "used": float(goal[start])}
-    sentence = "several-targets" if len(all_goals) > 1 else "switched-off"
-    return log.rows(keep), [Remark(sentence, facts)]
+    used = float(goal[start])
+    if len(all_goals) == 1:
+        return log.rows(keep), [Remark("switched-off", used=used)]
+    targets = ", ".join(f"{g:g}" for g in all_goals)
+    return log.rows(keep), [Remark("several-targets", targets=targets, used=used)]
 
 
 def _spikes(t: Array, y: Array) -> Mask:
@@ -187,7 +189,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     if goal is None:
         goal = round(switched.level_c, 1)
         if target_c is None:
-            odd.append(Remark("switches-about", {"goal": goal}))
+            odd.append(Remark("switches-about", goal=goal))
     _refuse_loose(found)
     swing = float(np.median(found.amplitude_c))
     if swing < LEAST_STEPS * quantum or swing < 2 * min(noise, 0.4 * swing):
@@ -196,7 +198,7 @@ def excerpt(log: TemperatureLog, target_c: float | None) -> Excerpt:
     odd += _drift(found)
     if lost:
         longest = float(np.diff(t).max())
-        odd.append(Remark("gaps", {"count": lost, "longest": longest}))
+        odd.append(Remark("gaps", count=lost, longest=longest))
     return Excerpt(
         time_s=t,
         temperature_c=y,
@@ -275,7 +277,7 @@ def _drift(found: Cycles) -> list[Remark]:
     first, last = float(np.median(mean[1 : 1 + third])), float(np.median(mean[-third:]))
     scatter = float(np.median(np.abs(np.diff(mean)))) if found.count > 3 else 0.0
     if found.count > 3 and abs(last - first) > max(0.12 * first, 3 * scatter):
-        return [Remark("holding-drifts", {"first": first, "last": last})]
+        return [Remark("holding-drifts", first=first, last=last)]
     return []
 
 

@@ -151,7 +151,7 @@ def _passed_over(used_s: float, log: TemperatureLog, start: float) -> list[Remar
     if used_s > 0.9 * log.duration_s:
         return []
     facts = {"whole": log.duration_s / 60, "start": start / 60}
-    return [Remark("part-alone", {**facts, "end": (start + used_s) / 60})]
+    return [Remark("part-alone", **facts, end=(start + used_s) / 60)]
 
 
 def _most_telling(log: TemperatureLog) -> tuple[TemperatureLog, float]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -211,7 +211,7 @@ def _elsewhere(tested_c: float, wanted_c: float | None, heater: str) -> list[Rem
     if abs(wanted_c - tested_c) > most:
         hint = fahrenheit(tested_c, wanted_c)
         raise Refusal("too-far", **facts, most=most, hint=hint)
-    return [Remark("tested-elsewhere", facts)]
+    return [Remark("tested-elsewhere", **facts)]
 
 
 def _of_full_power(gains: Gains | None, full_power: float) -> Gains | None:
@@ -243,6 +243,7 @@ def _on_the_worst(tuned: Tuned, allowed: Allowed) -> tuple[Remark, ...]:
     Raises Refusal where as many would do so by far.
     """
     odd = []
+    name: Literal["may-swing", "may-overshoot"]
     ripple, overshoot = tuned.worst.ripple_c[:, 0], tuned.worst.overshoot_c[:, 0]
     for name, values, limit, most in (
         ("may-swing", ripple, allowed.ripple_c, 1.0),
@@ -254,7 +255,7 @@ def _on_the_worst(tuned: Tuned, allowed: Allowed) -> tuple[Remark, ...]:
         if far > MOST_BAD:
             raise Refusal(name, share=share, worst=float(values.max()))
         worst = float(np.quantile(values, SURE))
-        odd.append(Remark(name, {"share": share, "limit": limit, "worst": worst}))
+        odd.append(Remark(name, share=share, limit=limit, worst=worst))
     return tuple(odd)
 
 
@@ -279,7 +280,7 @@ def fit_without_spikes(tests: Sequence[Excerpt]) -> tuple[ThermalFit, list[Remar
     spans = zip(tests, ends[:-1], ends[1:], strict=True)
     again = [replace(t, skip=t.skip | off[a:b]) for t, a, b in spans]
     facts = {"count": int(off.sum()), "limit": limit}
-    return fit_model(again), [Remark("off-model", facts)]
+    return fit_model(again), [Remark("off-model", **facts)]
 
 
 def record_of(test: Excerpt) -> Record:

@@ -5,6 +5,7 @@ power, how late its sensor answers; and what has changed of it between two logs.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Literal
 
 import numpy as np
 
@@ -22,7 +23,8 @@ OTHER_DAY = {"holding_power": 0.012, "rise_c_s": 0.012, DELAY: 0.0}
 OTHER_DAY_S = 0.05
 PACE, START = (0.3, 0.7), (0.04, 0.12)  # shares of the way between which the rise is read
 # figure → the remark where it rose, and where it fell
-SIGNS: Mapping[str, tuple[str, str]] = {
+Sign = Literal["loses-more", "loses-less", "stronger", "weaker", "answers-later", "answers-sooner"]
+SIGNS: Mapping[str, tuple[Sign, Sign]] = {
     "holding_power": ("loses-more", "loses-less"),
     "rise_c_s": ("stronger", "weaker"),
     DELAY: ("answers-later", "answers-sooner"),
@@ -110,5 +112,5 @@ def health_remarks(changes: Sequence[Change]) -> list[Remark]:
         if one.pair.name in SIGNS and one.differs:
             share = 1.0 if one.pair.name == DELAY else one.pair.before
             facts = {"by": abs(one.change) / share, "half": one.half_width / share}
-            odd.append(Remark(SIGNS[one.pair.name][one.change < 0], facts))
+            odd.append(Remark(SIGNS[one.pair.name][one.change < 0], **facts))
     return odd

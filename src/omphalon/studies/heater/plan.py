@@ -52,7 +52,7 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
             f"give one from {LOWEST_TARGET_C:g} to {quantity.highest:g} °C, the one you print at "
             f"({quantity.slip})",
         )
-    odd = Remark("unusual-target", {"goal": goal, "heater": heater})
+    odd = Remark("unusual-target", goal=goal, heater=heater)
     lines, run = _run(test, dialect)
     own = test.style == "oscillation"
     fan = "on" if heater == "hotend" and own else None

@@ -108,4 +108,4 @@ def late_power(log: TemperatureLog, goals: Array) -> list[Remark]:
     by = float(t[np.argmax(on)] - t[np.argmax(asked)])
     if by < max(LATE_S, LATE_REPORTS * float(np.median(np.diff(t)))):
         return []
-    return [Remark("power-late", {"by": by})]
+    return [Remark("power-late", by=by)]

@@ -188,7 +188,7 @@ def fit_summary(
         own=own,
         own_table="" if own is None else table_of(own, printed, period),
         remarks=(
-            Remark("summaries", {"count": len(used)}),
+            Remark("summaries", count=len(used)),
             *(_own_scale(printed / gain, full_power) if reported_gain else ()),
         ),
     )
@@ -251,4 +251,4 @@ def _own_scale(printed: float, full_power: float) -> tuple[Remark, ...]:
     scale = min(FULL_POWERS, key=lambda full: abs(math.log(printed / full)))
     if abs(math.log(printed / scale)) > SCALE_WITHIN or scale == full_power:
         return ()
-    return (Remark("own-scale", {"scale": scale, "here": full_power}),)
+    return (Remark("own-scale", scale=scale, here=full_power),)

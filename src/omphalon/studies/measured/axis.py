@@ -216,10 +216,10 @@ def _doubts(one: Measurement, question: AxisQuestion) -> list[Remark]:
     axis, odd = one.sample.name, []
     backlash = one.offsets.get("backlash")
     if backlash is not None and abs(backlash.value) > max(backlash.half_width, BACKLASH_MM / 2):
-        odd.append(Remark("there-and-back", {"axis": axis, "gap": abs(2 * backlash.value)}))
+        odd.append(Remark("there-and-back", axis=axis, gap=abs(2 * backlash.value)))
     unlike = one.offsets.get(UNLIKE_SIDE)
     if axis == "x" and unlike is not None and unlike.tells(0.0):
-        odd.append(Remark("unlike", {"share": abs(unlike.value), "half": unlike.half_width}))
+        odd.append(Remark("unlike", share=abs(unlike.value), half=unlike.half_width))
     if question.parts is not None:
         built, steps = question.parts.steps_per_mm, one.setting
         for factor in (2, 4, 0.5, 0.25):

@@ -7,7 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, Literal, TypeVar
 
 import numpy as np
 
@@ -24,8 +24,10 @@ FURTHEST = 1.6  # no drive and no belt is off by more
 TOO_LITTLE = 0.25  # of what matters: an error that is known to be smaller is left alone
 SEVERAL = 0.2  # of the longest length: a range that tells a zero error from the scale
 GROSS_WITHIN = 0.06  # of such a factor, it is that slip
+Wide = Literal["wide-feed", "wide-scale", "wide-walls", "wide-width", "wide-zero"]
+Slip = Literal["cm", "inch", "half-steps", "quarter-steps"]
 # ratio of got to asked → which slip it is
-GROSS = (
+GROSS: tuple[tuple[float, Slip], ...] = (
     (0.1, "cm"),
     (10.0, "cm"),
     (1 / 25.4, "inch"),
@@ -142,9 +144,9 @@ class Measurand(Generic[Question]):
     samples: Callable[[Readings, Question], Sequence[Sample]]
     matters: float
     unseen: str  # what does not show an error that matters less
-    wide: str
+    wide: Wide
     large: float
-    large_said: str
+    large_said: Literal["", "large-feed", "large-move", "large-flow", "large-zero"]
     because: tuple[str, str]  # keep, change
     means: tuple[str, str, str]  # keep, too much, too little
     again: tuple[str, str, str]  # next: keep, after a check that failed, after a change
@@ -154,8 +156,8 @@ class Measurand(Generic[Question]):
     shifts: bool = False
     scales: bool = False
     fewest: int = 1
-    few: str = ""
-    one_said: str = ""
+    few: Literal["", "few-walls", "few-drags"] = ""
+    one_said: Literal["", "one-run", "one-move"] = ""
     facts: Callable[[Measurement], dict[str, Any]] = lambda one: {}
     doubts: Callable[[Measurement, Question], Sequence[Remark]] = lambda one, question: ()
     later: Callable[[Measurement, Question], Sequence[Remark]] = lambda one, question: ()
@@ -222,7 +224,7 @@ def _measured(
     quantity: Measurand[Question], sample: Sample, question: Question, remarks: list[Remark]
 ) -> Measurement:
     if len(sample.got) < quantity.fewest:
-        raise Refusal(quantity.few, count=len(sample.got), fewest=quantity.fewest)
+        raise Refusal(quantity.few, count=len(sample.got))
     remarks += sample.remarks
     keep, left_out = _belonging(sample)
     remarks += left_out
@@ -256,16 +258,16 @@ def _measured(
     )
     if len(sample.got) == 1 and quantity.one_said:
         error = NORMAL_95 * scale.HAND * sample.known.whole
-        remarks.append(Remark(quantity.one_said, {"name": sample.name, "error": error}))
+        remarks.append(Remark(quantity.one_said, name=sample.name, error=error))
     remarks += quantity.doubts(one, question)
     if not changed:
         matters = quantity.matters * unit
         _narrow_enough(quantity.wide, found.value, half, matters, one.used * sample.each)
     shift = best - sample.present
     share = abs(shift / (1.0 if quantity.shifts else sample.present))
-    if changed and share > quantity.large:
+    if changed and share > quantity.large and quantity.large_said:
         facts = {"name": sample.name, "share": share, "shift": shift}
-        remarks.append(Remark(quantity.large_said, facts))
+        remarks.append(Remark(quantity.large_said, **facts))
     remarks += quantity.later(one, question)
     return one
 
@@ -342,10 +344,10 @@ def belonging(
         fits = scale.slip_of_pen(one.value / unit, expected, known.whole / unit, one.places)
         facts = {"where": rows[k].where, "written": one.written}
         if fits is not None:
-            odd.append(Remark("pen", {**facts, "fits": f"{fits:.{one.places}f}"}))
+            odd.append(Remark("pen", **facts, fits=f"{fits:.{one.places}f}"))
         else:
             near = f"{expected:.{max(one.places, 1)}f}"
-            odd.append(Remark("left-out", {**facts, "expected": near}))
+            odd.append(Remark("left-out", **facts, expected=near))
     return ~out, odd
 
 
@@ -370,7 +372,7 @@ def _answers(found: Estimate, matters: float, goal: float) -> bool:
     return found.half_width <= matters or found.tells(goal)
 
 
-def _narrow_enough(wide: str, value: float, half: float, matters: float, readings: int) -> None:
+def _narrow_enough(wide: Wide, value: float, half: float, matters: float, readings: int) -> None:
     """Refuse to keep a setting on an interval in which an error that matters could hide."""
     if half > matters:
         facts = {"value": value, "half_width": half, "matters": matters}

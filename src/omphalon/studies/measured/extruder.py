@@ -171,14 +171,14 @@ def _without_slip(
     if not sure or fall < SLIPPED:
         return every, []
     facts = {"fall": fall, "slow": float(speed.min()), "fast": float(speed.max())}
-    return speed <= speed.min() * 1.01, [Remark("slips", facts)]
+    return speed <= speed.min() * 1.01, [Remark("slips", **facts)]
 
 
 def _against_parts(one: Measurement, question: ExtruderQuestion) -> list[Remark]:
     built = None if question.parts is None else question.parts.steps_per_mm
     if built is None or abs(one.best / built - 1) < THEORY_WITHIN:
         return []
-    return [Remark("parts-differ", {"built": built, "new": one.best})]
+    return [Remark("parts-differ", built=built, new=one.best)]
 
 
 def _fed_at(one: Measurement) -> dict[str, list[float]]:

@@ -122,9 +122,9 @@ def measured_filament(readings: Readings, question: FlowQuestion) -> Filament:
     oval = float(np.median(np.abs(np.diff(good, axis=1))))
     along = float(np.std(sections[kept], ddof=1))
     if oval > OVAL_MM:
-        odd.append(Remark("oval", {"oval": oval}))
+        odd.append(Remark("oval", oval=oval))
     if along > CHANGING:
-        odd.append(Remark("uneven", {"along": along}))
+        odd.append(Remark("uneven", along=along))
     return Filament(
         across_mm=across,
         kept=kept,

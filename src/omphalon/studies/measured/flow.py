@@ -88,7 +88,7 @@ def _sides(one: Measurement, question: FlowQuestion) -> list[Remark]:
     gap = float(several[thick].mean() - several[thin].mean())
     if gap < APART * within / math.sqrt(min(len(several[thick]), len(several[thin]))):
         return []
-    return [Remark("sides", {"thick": thick, "thin": thin, "gap": gap})]
+    return [Remark("sides", thick=thick, thin=thin, gap=gap)]
 
 
 def _evidence(found: Fitted[FlowQuestion]) -> dict[str, Any]:

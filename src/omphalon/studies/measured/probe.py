@@ -92,10 +92,10 @@ def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
 def _doubts(one: Measurement, question: ProbeQuestion) -> list[Remark]:
     shift, repeat = one.best - one.sample.present, one.sample.beside.repeatability_mm
     unsteady = repeat is not None and repeat > UNSTEADY_MM
-    odd = [Remark("unsteady", {"repeat": repeat})] if unsteady else []
+    odd = [Remark("unsteady", repeat=repeat)] if unsteady else []
     mean = one.sample.beside.mean_mm
     if mean is not None and mean < -BELOW_MM:
-        odd.append(Remark("triggers-below", {"mean": -mean}))
+        odd.append(Remark("triggers-below", mean=-mean))
     if abs(shift) > FURTHEST_MM:
         raise Refusal("far", odd, shift=shift)
     return odd

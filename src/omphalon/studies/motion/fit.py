@@ -137,12 +137,10 @@ def _passes_after_fail(one: Limit) -> list[Remark]:
     return [
         Remark(
             "passes-above",
-            {
-                "axis": one.tried.axis,
-                "unit": one.tried.unit,
-                "passed": max(above),
-                "failed": one.lowest_fail,
-            },
+            axis=one.tried.axis,
+            unit=one.tried.unit,
+            passed=max(above),
+            failed=one.lowest_fail,
         )
     ]
 
@@ -154,7 +152,7 @@ def _too_low(one: Limit) -> list[Remark]:
     if one.setting >= least:
         return []
     facts = {"axis": runs.axis, "unit": runs.unit, "setting": one.setting, "least": least}
-    return [Remark("limit-too-low", facts)]
+    return [Remark("limit-too-low", **facts)]
 
 
 @dataclass(frozen=True, kw_only=True)

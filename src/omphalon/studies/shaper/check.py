@@ -274,14 +274,12 @@ def _odd(still: Stillness, gaps: Gaps) -> list[Remark]:
     odd = list(gaps.remarks)
     share = still.size_mm_s2 / G_MM_S2
     if abs(share - 1) > GRAVITY_WITHIN:
-        odd.append(Remark("gravity", {"size": still.size_mm_s2 / 1000}))
+        odd.append(Remark("gravity", size=still.size_mm_s2 / 1000))
     if still.tilt_deg > ASKEW_DEG:
-        facts = {"sensor": SENSOR_AXES[still.upright], "tilt": still.tilt_deg}
-        odd.append(Remark("tilted", facts))
+        odd.append(Remark("tilted", sensor=SENSOR_AXES[still.upright], tilt=still.tilt_deg))
     for k in np.flatnonzero(still.step_mm_s2 == 0).tolist():
-        odd.append(Remark("dead-axis", {"sensor": SENSOR_AXES[k]}))
+        odd.append(Remark("dead-axis", sensor=SENSOR_AXES[k]))
     chance = HUMS_NOISES * float(np.linalg.norm(still.density_mm_s2))
     if still.hum_mm_s2 > max(HUMS_MM_S2, chance):
-        facts = {"frequency": still.hum_hz, "size": still.hum_mm_s2 / 1000}
-        odd.append(Remark("hums", facts))
+        odd.append(Remark("hums", frequency=still.hum_hz, size=still.hum_mm_s2 / 1000))
     return odd

@@ -249,7 +249,7 @@ class Gaps:
     @property
     def remarks(self) -> list[Remark]:
         """The word."""
-        words = Remark("samples-missing", {"gap": 1000 * self.longest_s})
+        words = Remark("samples-missing", gap=1000 * self.longest_s)
         return [words] if self.worth_a_word else []
 
 
@@ -292,17 +292,16 @@ def _chosen(log: MotionLog, loud: Array, given: str | None, axis: str, odd: list
     """The sensor's axis: as given, held against what the log shows; or the one that moves most."""
     most = int(np.argmax(loud))
     chosen = most if given is None else SENSOR_AXES.index(given)
-    facts = {"log": log.source, "sensor": SENSOR_AXES[chosen], "axis": axis}
+    facts = {"log": log.source, "sensor": SENSOR_AXES[chosen]}
     if loud[chosen] < HARDLY * loud[most]:
-        facts["most"] = SENSOR_AXES[most]
-        odd.append(Remark("hardly-moves", facts))
+        odd.append(Remark("hardly-moves", **facts, most=SENSOR_AXES[most]))
     down = np.abs(np.median(log.acceleration_mm_s2[::7], axis=0))
     if axis != "z" and down[chosen] > UPRIGHT * G_MM_S2 and loud[chosen] > 0:
-        odd.append(Remark("upright", facts))
+        odd.append(Remark("upright", **facts, axis=axis))
     second = float(np.sort(loud)[-2])
     if second > ASKEW * loud[most]:
         share = math.sqrt(second / loud[most])
-        odd.append(Remark("skewed", {"log": log.source, "share": share}))
+        odd.append(Remark("skewed", log=log.source, share=share))
     return chosen
 
 
@@ -312,14 +311,12 @@ def _health(fit: ModeFit, axis: str) -> list[Remark]:
     large = [m for m in fit.modes if m.share > LARGE_SHARE]
     count = max(len(large), len(fit.peaks_hz))
     if count >= MANY:
-        out.append(Remark("spread-out", {"axis": axis, "count": count}))
+        out.append(Remark("spread-out", axis=axis, count=count))
     broad = next((m for m in large if m.damping > BROAD_DAMPING), None)
     if broad is not None:
-        facts = {"axis": axis, "frequency": broad.frequency_hz, "damping": broad.damping}
-        out.append(Remark("broad", facts))
+        out.append(Remark("broad", axis=axis, frequency=broad.frequency_hz, damping=broad.damping))
     if fit.misfit > MISFIT or fit.unexplained > UNEXPLAINED:
-        facts = {"axis": axis, "share": fit.unexplained}
-        out.append(Remark("unexplained", facts))
+        out.append(Remark("unexplained", axis=axis, share=fit.unexplained))
     return out
 
 
@@ -341,9 +338,9 @@ def from_ripples(axis: str, spacings_mm: Sequence[float], speed_mm_s: float) -> 
     mean, count = float(np.mean(frequency)), len(frequency)
     own = float(np.std(frequency, ddof=1)) if count > 1 else 0.0
     half = student_95(10) * max(RIPPLE_READ * middle, own) / math.sqrt(count)
-    odd = [Remark("ripples", {"axis": axis, "damping": ASSUMED_DAMPING})]
+    odd = [Remark("ripples", axis=axis, damping=ASSUMED_DAMPING)]
     if count == 1:
-        odd.append(Remark("one-spacing", {"axis": axis}))
+        odd.append(Remark("one-spacing", axis=axis))
     mode = Mode(mean, ASSUMED_DAMPING, 1.0, half, RIPPLE_DAMPING_HALF, 0.0)
     return AxisReading(
         axis=axis,

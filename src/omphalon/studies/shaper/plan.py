@@ -98,7 +98,7 @@ def _below_microstep(shake: Shake) -> tuple[Remark, ...]:
     if shake.true_to_hz >= shake.high_hz:
         return ()
     facts = {"microstep": shake.microstep_mm, "frequency": shake.true_to_hz}
-    return (Remark("below-microstep", facts),)
+    return (Remark("below-microstep", **facts),)
 
 
 def plan_ringing(job: Job, dialect: Dialect, bands: Bands | None = None) -> tuple[Plan, TestPrint]:
