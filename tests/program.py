@@ -3,6 +3,7 @@
 It has a single thread, so that a fork is safe (and Python 3.12 and later do not warn), and it talks JSON over its pipes.
 """
 
+import gc
 import importlib
 import json
 import os
@@ -14,15 +15,27 @@ from pathlib import Path
 
 def serve():
     """Answer requests {words, folder, out, err, env, drop} from standard input with an exit code each."""
-    import matplotlib.backends.backend_agg
-    import matplotlib.figure  # noqa: F401
+    import io
+
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
 
     import omphalon
+    from omphalon.lines.dialect import SHIPPED, load_dialect
 
     for module in pkgutil.walk_packages(omphalon.__path__, "omphalon."):
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
 
+    for name in SHIPPED:
+        load_dialect(name)
+    figure = Figure()  # fonts are looked for once, not in each child
+    FigureCanvasAgg(figure)
+    figure.add_subplot().set_title("±")
+    for kind in ("svg", "png"):
+        figure.savefig(io.BytesIO(), format=kind)
+
+    gc.freeze()  # pages that are not touched are not copied
     for line in sys.stdin:
         request = json.loads(line)
         child = os.fork()

@@ -212,6 +212,12 @@ def test_every_error_has_a_place_in_the_tree():
             assert name in errors.__doc__ and f"exit {kind.exit_code}" in errors.__doc__
 
 
+def test_the_list_of_slow_tests_names_tests_that_are_there():
+    for line in (ROOT / "tests" / "slow.txt").read_text("utf-8").splitlines()[1:]:
+        file, function = re.match(r"(tests/\w+\.py)::(\w+)", line).groups()
+        assert f"def {function}(" in (ROOT / file).read_text(), line
+
+
 def test_screenshots_are_linked():
     readme = (ROOT / "README.md").read_text()
     shots = sorted((ROOT / "docs" / "screenshots").glob("*.png"))

@@ -127,8 +127,7 @@ class Bench:
             ("finding", kind, body, filament)
         ]
         if kind.endswith("-check") and document["verdict"] != "retest":
-            axes = [a for i, a in enumerate(command) if i and command[i - 1] == "--axis"]
-            judged = [tool.setting(k) for k in check_keys(kind, document["evidence"], axes)]
+            judged = [tool.setting(k) for k in check_keys(kind, document["evidence"], command)]
             changed = [w["message"] for w in document["warnings"] if w["code"] == HEATER_CHANGED]
             verdict = {"verdict": document["verdict"], **({"changed": changed} if changed else {})}
             rows += [

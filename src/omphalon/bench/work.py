@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -266,9 +267,14 @@ def known_health(findings: Sequence[Entry], heater: str, since: int) -> dict[str
     return {}
 
 
-def check_keys(kind: str, evidence: Mapping[str, object], axes: Sequence[str]) -> list[str]:
-    """The settings that a check of this kind judges."""
+def check_keys(kind: str, evidence: Mapping[str, object], command: Sequence[str]) -> list[str]:
+    """The settings that a check of this kind judges: of the axes that it measured, or that its
+    command names.
+    """
     group = kind.removesuffix("-check")
+    axes = [a for a in "xyz" if a in evidence] or [
+        word for option, word in pairwise(command) if option == "--axis"
+    ]
     if group == "heater":
         return [f"{evidence['heater']}-gains"] if "heater" in evidence else []
     return [

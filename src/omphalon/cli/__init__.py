@@ -160,7 +160,7 @@ def sentence_of(error: Exception) -> tuple[str, int]:
     if isinstance(error, click.exceptions.Abort):
         return "stopped", 1
     if isinstance(error, click.MissingParameter) and error.param and error.ctx:
-        problem = error.format_message().rstrip(".")
+        problem = " ".join(error.format_message().split()).rstrip(".")
         asks = any("--ask" in param.opts for param in error.ctx.command.params)
         where = "the printer lists what it holds (M503); --ask asks for it; " if asks else ""
         return f"{problem}; {where}see '{error.ctx.command_path} --help'", 2

@@ -4,8 +4,9 @@ it finds is recorded.
 
 from __future__ import annotations
 
+import contextlib
 import os
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -28,9 +29,32 @@ INPUTS = "omphalon.inputs"
 WITHIN = "a caller in the same process, who wants no more than the answer"
 
 
+# a caller in the same process that does itself what comes next
+GUIDED = "an evening, which enters and checks what is found"
+
+
+def guided() -> bool:
+    """Whether such a caller runs the command."""
+    return click.get_current_context().find_root().obj is GUIDED
+
+
 def asked_within() -> bool:
     """Whether such a caller runs the command: the root context's object says so."""
     return click.get_current_context().find_root().obj is WITHIN
+
+
+@contextlib.contextmanager
+def within_environment(name: str, value: str) -> Iterator[None]:
+    """A variable of the environment for the commands that run here, as it was afterwards."""
+    before = os.environ.get(name)
+    os.environ[name] = value
+    try:
+        yield
+    finally:
+        if before is None:
+            del os.environ[name]
+        else:
+            os.environ[name] = before
 
 
 def choose_bench(ctx: click.Context, _: click.Parameter, given: str | None) -> str | None:
@@ -160,7 +184,7 @@ def record(answer: Finding | Plan) -> Prose | None:
         adopts = [
             as_here()(command("bench adopt", str(number)))
             for number, part in zip(numbers, (answer, *answer.parts), strict=True)
-            if part.settings and part.kind.endswith("-fit")
+            if part.settings and part.kind.endswith("-fit") and not guided()
         ]
     lead = "; to make it the setting in force:" if adopts else ""
     return prose(*([f"{'; '.join(words)}{lead}"] if words else []), *adopts)

@@ -13,7 +13,7 @@ import click
 from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines, put_with
 from omphalon.cli.at_work import shown_at_work
-from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, record
+from omphalon.cli.benched import INPUTS, asked_within, choose_bench, doubted, guided, record
 from omphalon.cli.known import facts_of_bench
 from omphalon.cli.numbers import UNUSUAL
 from omphalon.cli.options import ANSWER, Command, described, flag, option, takes, text, typed
@@ -151,6 +151,7 @@ class Leaving:
         """Record an answer and show it, with its figure where one was asked for; a caller in the
         same process, who wants the answer alone, gets it unrecorded.
         """
+        from omphalon.answers.commands import Prose
         from omphalon.report.text import show, show_bench, text_of
 
         answer = replace(answer, warnings=(*answer.warnings, *_unusual()))
@@ -160,7 +161,7 @@ class Leaving:
             return answer
         answer = doubted(answer)
         bench = None if self.no_record else record(answer)
-        answer = answer.proposing(as_here())
+        answer = replace(answer, next=Prose()) if guided() else answer.proposing(as_here())
         drawn = self.plot is not None and _drawn(answer, self.plot)
         if self.as_json:
             click.echo(as_json(answer, "utf" not in (sys.stdout.encoding or "").lower()))

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import os
 import re
 import shlex
 import shutil
@@ -21,6 +20,7 @@ import click
 
 from omphalon.base.errors import LinkFault, UnwritableFile, UsageError, echoed
 from omphalon.base.files import put_bytes
+from omphalon.cli.benched import within_environment
 from omphalon.cli.common import as_json
 from omphalon.tables.rows import rows_of
 
@@ -75,7 +75,9 @@ def demo(folder: str | None, live: bool) -> None:
         (place / DESK).mkdir(exist_ok=True)
         with _stand_in(place) as port, tempfile.TemporaryDirectory() as notes:
             click.echo(f"Fulmar answers at {port}; its time runs {PACE} times as fast as ours.")
-            with _within("OMPHALON_STATE", notes):  # notes about this port are not the user's
+            with within_environment(
+                "OMPHALON_STATE", notes
+            ):  # notes about this port are not the user's
                 _follow(place, tour_of("live", port))
     else:
         for sample in (resources.files("omphalon") / "samples").iterdir():
@@ -105,27 +107,14 @@ def _run(place: Path, name: str, words: tuple[str, ...]) -> None:
     """One stop: the command itself, as text on the screen and as a document beside it."""
     program = click.get_current_context().find_root().command
     figure = ("--plot", f"{name}.png", "--force") if name else ()
-    with contextlib.chdir(place), _within("OMPHALON_BENCH", BENCH if Path(BENCH).is_dir() else ""):
+    bench = BENCH if (place / BENCH).is_dir() else ""
+    with contextlib.chdir(place), within_environment("OMPHALON_BENCH", bench):
         answer = program.main([*words, *figure], prog_name="omphalon", standalone_mode=False)
     code = getattr(answer, "exit_code", answer)
     if code not in (None, 0, 4):
         raise click.ClickException(f"the demo's {words} step failed with exit code {code}")
     if name:
         put_bytes(str(place / f"{name}.json"), f"{as_json(answer)}\n".encode())
-
-
-@contextlib.contextmanager
-def _within(name: str, value: str) -> Iterator[None]:
-    """The demo's own bench and notes, whatever the user has."""
-    before = os.environ.get(name)
-    os.environ[name] = value
-    try:
-        yield
-    finally:
-        if before is None:
-            del os.environ[name]
-        else:
-            os.environ[name] = before
 
 
 @contextlib.contextmanager

@@ -47,7 +47,7 @@ def add_fit_and_check(group: click.Group, row: MeasuredCommands) -> None:
     fit = readings_template(row.columns, row.head)(fit)
     group.command("fit", cls=Asking, short_help=row.short[0], help=row.help[0])(fit)
     check = answering(row.check, dialect=False, tool=row.tool)(functools.partial(_judge, row, True))
-    group.command("check", short_help=row.short[1], help=row.help[1])(check)
+    group.command("check", cls=Asking, short_help=row.short[1], help=row.help[1])(check)
 
 
 def _judge(row: MeasuredCommands, checking: bool, how: Leaving, options: Any) -> Answer:

@@ -46,13 +46,26 @@ def start() -> None:
     Example:
       omphalon start
     """
-    from omphalon.bench.bench import make
     from omphalon.cli.bench.group import next_
+
+    made, complaint = bench_by_questions()
+    folder = str(made.place)
+    click.echo(f"first   cd {echoed(folder)}, and then:")
+    click.get_current_context().invoke(
+        next_, every=False, seen=complaint, as_json=False, bench=folder
+    )
+
+
+def bench_by_questions(port: str = "") -> tuple[Bench, str | None]:
+    """A new bench, and the complaint that its user has. `port`: of the printer, where it is
+    known.
+    """
+    from omphalon.bench.bench import make
     from omphalon.lines.dialect import load_dialect
 
     click.echo("A few questions; Enter leaves one out.\n", err=True)
     folder = _folder()
-    port, listing = _printer()
+    port, listing = (port, _listed_at(port)) if port else _printer()
     facts = {key: found for key, words in FACTS.items() if (found := _fact(key, words))}
     complaint = _complaint()
     if port:
@@ -69,10 +82,7 @@ def start() -> None:
         f"lines   come in the dialect `{dialect.name}`, templates of what a controller takes;"
     )
     click.echo("        one of your own is a file, named in bench.toml: docs/bench.md")
-    click.echo(f"first   cd {echoed(str(folder))}, and then:")
-    click.get_current_context().invoke(
-        next_, every=False, seen=complaint, as_json=False, bench=str(folder)
-    )
+    return made, complaint
 
 
 def _folder() -> Path:

@@ -139,6 +139,11 @@ def is_move(line: str) -> bool:
     return bool(codes) and all(code.name in MOVES for code in codes)
 
 
+def is_target(line: str) -> bool:
+    """Whether a numbered code in a line sets a heater's target, or tests it."""
+    return any(code.name in TARGETS or code.name == TEST for code in codes_of(line))
+
+
 def plain_codes(line: str) -> list[Code] | None:
     """The codes in a line that holds nothing but letters with plain decimals; else None."""
     bare, at = line.partition(";")[0].strip(), 0
@@ -258,7 +263,7 @@ def _heats_in_frame(line: str, setting: str, dialect: Dialect) -> bool:
     if NOT_DECIMAL.search(bare) or any(t > 0 for t in targets_of(line, dialect).values()):
         return True
     if setting in KEPT:  # a controller's own code for a setting is the dialect's affair
-        return any(code.name in TARGETS or code.name == TEST for code in codes_of(line))
+        return is_target(line)
     codes = plain_codes(bare)
     if NUMBERED.search(bare):
         off = setting in OFF

@@ -225,27 +225,28 @@ class Dialect:
         return replace(self, name=option, templates={**self.templates, setting: line})
 
 
-@functools.cache
-def _shipped(name: str) -> str:
-    """The text of a dialect that ships."""
-    place = resources.files("omphalon.lines") / "dialects" / f"{name}.toml"
-    return place.read_text(encoding="utf-8")
-
-
 def load_dialect(path: str | None = None) -> Dialect:
     """The dialect in a file, one that ships (by its name), or the default one."""
     if path is None or path in SHIPPED:
-        name = path or "default"
-        raw = _shipped(name)
-    else:
-        name = Path(path).name
-        try:
-            remedy = "give a TOML text file of templates"
-            raw = small_file(path, MOST_BYTES, "dialect", remedy).decode("utf-8-sig")
-        except UnicodeDecodeError as error:
-            raise UnreadableFile(f"{path}: cannot be read as a dialect", remedy) from error
+        return _shipped(path or "default")
+    remedy = "give a TOML text file of templates"
     try:
-        table = tomllib.loads(raw)
+        text = small_file(path, MOST_BYTES, "dialect", remedy).decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise UnreadableFile(f"{path}: cannot be read as a dialect", remedy) from error
+    return _parsed(text, Path(path).name)
+
+
+@functools.cache
+def _shipped(name: str) -> Dialect:
+    """A dialect that ships."""
+    place = resources.files("omphalon.lines") / "dialects" / f"{name}.toml"
+    return _parsed(place.read_text(encoding="utf-8"), name)
+
+
+def _parsed(text: str, name: str) -> Dialect:
+    try:
+        table = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise UnknownFormat(
             f"{name}: not a TOML file ({error})", "compare it with the default dialect"

@@ -22,7 +22,7 @@ from omphalon.bench.facts import fact_words
 from omphalon.bench.journal import Entry
 from omphalon.bench.settings import KINDS, InForce, setting_of, taken
 from omphalon.bench.sheet import origin_words, spread_words, value_words
-from omphalon.bench.work import State, reason, steps
+from omphalon.bench.work import State, reason, steps, verified
 from omphalon.report.figure import draws, save_figure
 from omphalon.tables.units import digits
 
@@ -45,8 +45,34 @@ class SettingRow:
     course: str
 
 
-def page_of(bench: Bench) -> str:
-    """The whole page.
+@dataclass(frozen=True, kw_only=True)
+class ChangeRow:
+    """A setting that an evening set or confirmed: before, after, and what is known of it now."""
+
+    words: str
+    before: str
+    after: str
+    holds: str
+
+
+def change_rows(bench: Bench, before: Mapping[str, InForce]) -> list[ChangeRow]:
+    """What was set since these settings were in force."""
+    state = bench.state()
+    scale = bench.dialect(state.facts).gain_scale
+    return [
+        ChangeRow(
+            words=KINDS[key].words,
+            before=value_words(before[key], scale) if key in before else "not known",
+            after=value_words(now, scale),
+            holds="checked" if verified(key, state) else "not checked yet",
+        )
+        for key, now in state.settings.items()
+        if key not in before or now.entry != before[key].entry
+    ]
+
+
+def page_of(bench: Bench, evening: Sequence[ChangeRow] | None = None) -> str:
+    """The whole page; of an `evening` with what it changed.
 
     Raises UnreadableFile if facts or journal cannot be read.
     """
@@ -60,6 +86,7 @@ def page_of(bench: Bench) -> str:
         facts=[(k, shown(fact_words(v))) for k, v in state.facts.items() if k != "printer.name"],
         settings=_rows(bench, state),
         steps=steps(state),
+        evening=evening,
         findings=[_finding(bench, e) for e in findings if not e.newer],
         trials=[_trial(bench, e) for e in trials if not e.newer],
     )

@@ -5,6 +5,7 @@ read off what it did is put into a folder.
 from __future__ import annotations
 
 import gzip
+import math
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -12,7 +13,7 @@ import numpy as np
 
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.builds import CALIPER_MM, Build
-from omphalon.standin.frame import Sensor, shaken
+from omphalon.standin.frame import Sensor, moves_in, shaken
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.kept import MachineSettings
 from omphalon.standin.reader import Reader, ladder_csv, tower_csv
@@ -22,6 +23,9 @@ TRUE_STEPS_E = 437.4
 TRUE_LEAD_S = 0.52
 MARK_BEYOND_MM = 30.0
 RULE_MM, PLACED_MM = 0.1, 0.15
+TRUE_WALL = 1.063  # of the width that the filament as it is sold would make
+FILAMENT_MM, WALLS_FROM_MM, WALL_READ_MM = 1.75, 3.0, 0.01
+FEWEST_LAYERS = 10  # of a tower; a ladder lies on the plate
 LEAST_FEED_MM = 20.0  # a move that only feeds so much is a feeding test
 MOST_MOVES = 60  # that somebody measures; more of them are no measurement
 LEAST_STROKES = 100  # moves to and fro of one axis that make a sweep
@@ -29,7 +33,7 @@ LEAST_STROKES = 100  # moves to and fro of one axis that make a sweep
 
 class Desk:
     """Watches what the printer carries out, and writes fed.csv, moved.csv, ladder-widths.csv,
-    tower-heights.csv, sweep-x.csv.gz, sweep-y.csv.gz.
+    tower-heights.csv, walls.csv, sweep-x.csv.gz, sweep-y.csv.gz.
     """
 
     def __init__(self, folder: Path | None, build: Build, seed: int = 9) -> None:
@@ -52,7 +56,7 @@ class Desk:
             self.lines = [f"LEAD {kept.lead_s}", f"PUSH {kept.push_mm_s2}"]
         self.lines.append(line)
         if words[0] == "M84":
-            self._read()
+            self._read(kept)
             self.lines = []
 
     def _feed(self, asked_mm: float, kept: MachineSettings) -> None:
@@ -78,7 +82,7 @@ class Desk:
             self.moved.append(f"{axis.lower()},{given[axis]:g},{read:.2f}")
             self._put("moved.csv", ["axis,asked_mm,moved_mm", *self.moved])
 
-    def _read(self) -> None:
+    def _read(self, kept: MachineSettings) -> None:
         """What there is to be read off a print, or a sweep, that is over."""
         nozzle, reader = Nozzle(lead_s=TRUE_LEAD_S), Reader(seed=21)
         if not any(" E" in line for line in self.lines):
@@ -91,9 +95,11 @@ class Desk:
                     log = shaken(self.lines, axis, swings, sensor)
                     self._put(f"sweep-{axis}.csv.gz", motion_csv(log, "g"))
             return
-        ladder = list(ladder_csv(self.lines, nozzle, reader))
-        if len(ladder) > 4:
-            self._put("ladder-widths.csv", ladder)
+        if not any(line.startswith("LEAD") for line in self.lines[2:]):
+            self._put("walls.csv", walls_csv(self.lines, kept, self.random))
+            return
+        if len({m.z for m in moves_in(self.lines) if m.fed_mm > 0}) < FEWEST_LAYERS:
+            self._put("ladder-widths.csv", list(ladder_csv(self.lines, nozzle, reader)))
         else:
             self._put("tower-heights.csv", tower_csv(self.lines, nozzle, reader))
 
@@ -104,6 +110,19 @@ class Desk:
         part = target.with_name(f".{name}.part")
         part.write_bytes(gzip.compress(data, mtime=0) if name.endswith(".gz") else data)
         part.replace(target)
+
+
+def walls_csv(
+    lines: list[str], kept: MachineSettings, random: np.random.Generator
+) -> Iterator[str]:
+    """Walls of a hollow print of one line, by caliper: as wide as what is fed makes them."""
+    walls = [m for m in moves_in(lines) if m.fed_mm > 0 and m.z > WALLS_FROM_MM]
+    layer = float(np.min(np.diff(np.unique([m.z for m in walls]))))
+    fed = sum(m.fed_mm for m in walls) / sum(m.length_mm for m in walls)
+    area = fed * math.pi / 4 * FILAMENT_MM**2 * kept.stream * kept.steps["E"] / TRUE_STEPS_E
+    yield "wall_mm"
+    for _ in range(8):
+        yield f"{TRUE_WALL * area / layer + random.normal(0, WALL_READ_MM):.2f}"
 
 
 def _moves(words: list[str]) -> bool:

@@ -134,7 +134,7 @@ def extruder(at: Wired, options: FeedOptions) -> int:
         setter = Setter(
             printer=printer,
             dialect=feeding.dialect,
-            setting="steps",
+            keys=("steps-e",),
             found=printer.listing(),
             without=yes,
         )
@@ -151,13 +151,7 @@ def extruder(at: Wired, options: FeedOptions) -> int:
 
 def _listed_steps(setter: Setter) -> float:
     """The steps of the extruder that the printer was found with."""
-    from omphalon.lines.listing import listed
-
-    found = [
-        float(one.values["steps"])
-        for one in listed(setter.found, setter.dialect)
-        if one.setting == "steps" and one.axis in ("", "E")
-    ]
+    found = [float(one.values["steps"]) for one in setter.listed()]
     if not found:
         raise LinkFault(
             "the printer lists no steps of the extruder", "look for them: omphalon extruder fit"

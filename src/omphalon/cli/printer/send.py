@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import sys
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TextIO
@@ -41,9 +42,11 @@ if TYPE_CHECKING:
 
     from omphalon.answers.finding import Finding
     from omphalon.lines.dialect import Dialect
+    from omphalon.lines.listing import Listed
     from omphalon.printer.kept import KeptPrinter
 
 DIFFERS = 4  # exit code of a readback that does not agree
+OFTEN = 8  # times that a line of one word is shown
 LONG = 24  # lines: the progress of more is shown
 
 
@@ -128,25 +131,26 @@ def typed_line(line: str, option: str = "--line") -> str:
 
 
 def show_lines(lines: Sequence[str]) -> None:
-    """Show every line that will be sent, which lets it be sent; of moves in a row how many."""
-    from omphalon.lines.codes import is_move
+    """Show every line that will be sent, which lets it be sent; of moves in a row, and of one word
+    again and again between them, how many.
+    """
+    from omphalon.lines.codes import is_move, is_target
 
     agree(lines)
-    moves: list[str] = []
+    counts = Counter(line.split()[0] for line in lines)
+    often = {word for word, count in counts.items() if count > OFTEN}
+    alike: list[str] = []
     for line in [*lines, ""]:
-        if line and is_move(line):
-            moves.append(line)
+        if line and not is_target(line) and (is_move(line) or line.split()[0] in often):
+            alike.append(line)
             continue
-        if len(moves) > 2:
-            click.echo(
-                f"  {shown(moves[0])}\n  … {len(moves) - 2} more moves\n  {shown(moves[-1])}"
-            )
-        else:
-            for move in moves:
-                click.echo(f"  {shown(move)}")
-        moves = []
-        if line:
-            click.echo(f"  {shown(line)}")
+        between = Counter(x.split()[0] for x in alike if not is_move(x))
+        told = "".join(f", and {n} times {word}" for word, n in between.items())
+        if len(alike) > 2:
+            alike[1:-1] = [f"… {len(alike) - 2 - between.total()} more moves{told}"]
+        for one in [*alike, line][: len(alike) + bool(line)]:
+            click.echo(f"  {shown(one)}")
+        alike = []
 
 
 def ask_by_name(
@@ -283,26 +287,34 @@ def compare_with(printer: KeptPrinter, sheet: str, dialect: Dialect) -> bool:
 
 @dataclass(frozen=True, kw_only=True)
 class Setter:
-    """Puts new settings into a printer, or the old ones back. `found` is what it listed before."""
+    """Puts new settings into a printer, or the old ones back: those of some `keys`. `found` is what
+    it listed before.
+    """
 
     printer: KeptPrinter
     dialect: Dialect
-    setting: str
+    keys: tuple[str, ...]
     found: str
     without: bool
 
     def old_lines(self) -> list[str]:
         """The lines that set what the printer was found with."""
+        lines = []
+        for one in self.listed():
+            values: dict[str, object] = {k: _as_number(v) for k, v in one.values.items()}
+            if one.axis:
+                values["axis"] = one.axis
+            lines.append(self.dialect.line(one.setting, **values))
+        return [line for line in lines if line is not None]
+
+    def listed(self) -> list[Listed]:
+        """What the printer listed of these settings before."""
+        from omphalon.bench.settings import KINDS
         from omphalon.lines.listing import listed
 
-        lines = []
-        for one in listed(self.found, self.dialect):
-            if one.setting == self.setting and one.axis in ("", "E"):
-                values: dict[str, object] = {k: float(v) for k, v in one.values.items()}
-                if one.axis:
-                    values["axis"] = one.axis
-                lines.append(self.dialect.line(one.setting, **values))
-        return [line for line in lines if line is not None]
+        kinds = [KINDS[key] for key in self.keys]
+        own = {(kind.line, axis) for kind in kinds for axis in (kind.axis, kind.axis and "")}
+        return [one for one in listed(self.found, self.dialect) if (one.setting, one.axis) in own]
 
     def put(self, finding: Finding) -> bool:
         """Set and store what a fit found, once the user agrees; whether there was something to set.
@@ -312,7 +324,16 @@ class Setter:
             adopt_newest()
             return False
         ends = (self.dialect.line("store"), self.dialect.line("list"))
-        lines = [line for line in finding.lines if line not in ends]
+        lines = [
+            line for line in finding.lines if line not in ends and not line.startswith((";", "["))
+        ]
+        if not lines:
+            by_hand = "\n        ".join(map(shown, finding.lines))
+            click.echo(f"enter   by hand, the dialect has no line for it:\n        {by_hand}")
+            if not confirmed("entered?", without=False):
+                raise declined("it waits in the bench until it is entered and adopted")
+            adopt_newest()
+            return True
         show_lines(lines)
         if not confirmed("send these lines?", self.without):
             raise declined("nothing was set; the printer is as it was found")
@@ -364,6 +385,13 @@ class Setter:
         lines = self.old_lines()
         show_lines(lines)
         sent(self.printer, lines, self.dialect)
+
+
+def _as_number(text: str) -> float | str:
+    try:
+        return float(text)
+    except ValueError:
+        return text
 
 
 def adopt_newest() -> None:

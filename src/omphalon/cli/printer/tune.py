@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.groups import Verbs
 from omphalon.cli.heater import aim_field, style_field, usual_target
 from omphalon.cli.known import facts_of_bench
 from omphalon.cli.options import nested, number, takes, text
@@ -22,6 +21,7 @@ from omphalon.cli.printer.capture import (
     refuse_low_limit,
     run_course,
 )
+from omphalon.cli.printer.evening import Evening, evening
 from omphalon.cli.printer.feed import extruder
 from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
 from omphalon.cli.printer.wire import (
@@ -46,12 +46,15 @@ if TYPE_CHECKING:
 HOW = {"oscillation": " on and off", "step": ", lowers it for a while", "heat-up": " and holds it"}
 
 
-@click.group(cls=Verbs)
+@click.group(cls=Evening)
 def tune() -> None:
-    """The whole loop over the wire, every step asked for."""
+    """The whole loop over the wire, every step asked for: of one group, or, without a group, of all
+    that is due.
+    """
 
 
 tune.add_command(extruder)
+tune.add_command(evening)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -119,7 +122,7 @@ def heater(at: Wired, options: TuneOptions) -> int:
         setter = Setter(
             printer=printer,
             dialect=own,
-            setting=f"{heat.heater}-gains",
+            keys=(f"{heat.heater}-gains",),
             found=printer.listing(),
             without=yes,
         )
@@ -168,14 +171,11 @@ def _gains_finding(
     path: str, which: Heater, goal: float, aim: str, fan: bool, setter: Setter
 ) -> Finding:
     """The gains of an oscillation test, beside those the printer was found with."""
-    from omphalon.lines.listing import listed
     from omphalon.physics.loop import Gains
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.words import heater_answer
 
-    own = [
-        one.values for one in listed(setter.found, setter.dialect) if one.setting == setter.setting
-    ]
+    own = [one.values for one in setter.listed()]
     gains = [float(own[-1][k]) for k in ("kp", "ki", "kd")] if own else []
     question = HeaterQuestion(
         heater=which.name,

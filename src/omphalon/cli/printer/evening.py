@@ -1,0 +1,359 @@
+"""omphalon printer tune without a group: all that is due, in the order of work, step by step."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from omphalon.base.errors import OmphalonError, StillHot, UsageError, echoed, shown
+from omphalon.base.files import put_bytes
+from omphalon.cli.asking import typed
+from omphalon.cli.bench.common import table, take_found
+from omphalon.cli.benched import GUIDED, within_environment
+from omphalon.cli.common import bench_field
+from omphalon.cli.groups import OnceEach, Verbs
+from omphalon.cli.known import HELD, fact, held
+from omphalon.cli.options import nested, takes, text
+from omphalon.cli.printer.send import Setter, show_lines
+from omphalon.cli.printer.wire import AgreeOptions, Wired, at_printer, confirmed
+from omphalon.cli.proposed import proposed
+from omphalon.tables.heaters import KINDS
+from omphalon.tables.order import ORDER
+from omphalon.tables.tools import FIRST, Tool
+
+if TYPE_CHECKING:
+    from omphalon.answers.finding import Finding
+    from omphalon.bench.bench import Bench
+    from omphalon.bench.work import State
+
+AT_THE_WIRE = ("heater", "extruder")  # groups that have a tune of their own
+# options of a group's plan, beside its axis; groups whose plan writes a print or a file of moves
+PLANS = {"advance": ("--style", "tower")}
+WRITES = ("flow", "shaper", "advance")
+CHOICES = "Enter: begin; s: not tonight; q: end here"
+AFTER = "Enter: go on; r: this step once more; q: end here"
+
+
+class Evening(Verbs):
+    """A group whose bare call is the evening; a word that is no command stays an error."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        asks_help = {"-h", "--help"} & set(args[:1])
+        if not args or (args[0].startswith("-") and not asks_help):
+            args = ["evening", *args]
+        return super().parse_args(ctx, args)
+
+
+@dataclass(frozen=True, kw_only=True)
+class EveningStep:
+    """One step of an evening: the settings that it measures, why, and whether they are only to be
+    checked.
+    """
+
+    group: str
+    keys: tuple[str, ...]
+    words: str
+    why: str
+    axes: tuple[str, ...] = ()
+    tool: Tool = FIRST
+    checks: bool = False
+
+    @property
+    def of_tool(self) -> tuple[str, ...]:
+        """The option that names its tool."""
+        return ("--tool", str(self.tool)) if self.tool else ()
+
+
+def jobs(state: State) -> list[EveningStep]:
+    """What is due: what was set and never checked, then what wants measuring, in the order of work.
+    Settings that one fit finds are one step.
+    """
+    from omphalon.bench import settings
+    from omphalon.bench.work import CHECKED, steps, verified
+
+    due = [(step.kind, step.why, False) for step in steps(state)]
+    unsure = {kind.key for kind, _, _ in due}
+    due[:0] = [
+        (settings.KINDS[key], "set, and not checked since", True)
+        for key, setting in state.settings.items()
+        if key not in unsure
+        and setting.how == "adopted"
+        and settings.KINDS[key].group in CHECKED
+        and not verified(key, state)
+    ]
+    found: dict[tuple[object, ...], list[tuple[Any, str, bool]]] = {}
+    for kind, why, checks in due:
+        own = kind.key if kind.group in ("heater", "axis") else ""
+        found.setdefault((kind.group, own, kind.tool, checks), []).append((kind, why, checks))
+    return [
+        EveningStep(
+            group=some[0][0].group,
+            keys=tuple(kind.key for kind, _, _ in some),
+            words=", ".join(kind.words for kind, _, _ in some),
+            why=some[0][1],
+            axes=tuple(kind.axis.lower() for kind, _, _ in some if kind.axis),
+            tool=some[0][0].tool,
+            checks=some[0][2],
+        )
+        for some in found.values()
+    ]
+
+
+@dataclass(frozen=True, kw_only=True)
+class EveningOptions:
+    """Options of `printer tune` without a group."""
+
+    port: str | None = text(
+        "--port",
+        "/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them.",
+        metavar="PORT",
+        bench=fact("controller.port"),
+    )
+    agree: AgreeOptions = nested(AgreeOptions)
+    bench: str | None = bench_field()
+
+
+@click.command("evening", cls=OnceEach, short_help="All that is due, step by step (no group).")
+@takes(EveningOptions)
+def evening(options: EveningOptions) -> int:
+    """Go through all that is due, in the order of work: plan, heat, measure, fit, set, store, read
+    back, check. Each step can be skipped, repeated, or left for another day; what was measured is
+    in the bench, so that an evening that ends goes on where it stood.
+
+    \b
+    Example:
+      omphalon printer tune --port socket://127.0.0.1:5555
+    """
+    opened = held()
+    if opened is None:
+        from omphalon.cli.start import bench_by_questions
+
+        click.echo("no bench here yet: a folder for this printer\n", err=True)
+        bench, _ = bench_by_questions(options.port or "")
+    else:
+        bench = opened[0]
+    state = bench.state()
+    click.get_current_context().meta[HELD] = (bench, state)
+    port = options.port or state.facts.get("controller.port")
+    if port is None:
+        raise UsageError("no port", f"give --port; these are there: {proposed('printer list')}")
+    speed, dialect = state.facts.get("controller.speed"), bench.dialect_path(state.facts)
+    at = Wired(port=str(port), speed=speed, dialect=dialect)  # type: ignore[arg-type]
+    if not state.settings:
+        with at_printer(at, at.lines()) as printer:
+            take_found(bench, printer.listing())
+    with within_environment("OMPHALON_BENCH", str(bench.place)):
+        return _Session(bench=bench, at=at, agree=options.agree).run()
+
+
+def _command(words: Sequence[str]) -> Any:
+    """Another command, in this process; its answer."""
+    program = click.get_current_context().find_root().command
+    return program.main(list(words), prog_name="omphalon", standalone_mode=False, obj=GUIDED)
+
+
+def _one_of(question: str, answers: Sequence[str]) -> str:
+    """One of some answers; anything else is asked again."""
+    while (answer := typed(question).lower()) not in answers:
+        click.echo(f"  one of {', '.join(filter(None, answers))}, or Enter", err=True)
+    return answer
+
+
+def _file(words: str) -> str:
+    """A file that is there; "" where there is none yet."""
+    while (answer := typed(f"{words}, a file; Enter: another day")) and not Path(answer).is_file():
+        click.echo(f"  {echoed(answer)} is not there", err=True)
+    return answer
+
+
+@dataclass(kw_only=True)
+class _Session:
+    """An evening at one printer. `skipped`: steps that are left for another day."""
+
+    bench: Bench
+    at: Wired
+    agree: AgreeOptions
+    skipped: set[EveningStep] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        self.before = self.bench.state().settings
+
+    def run(self) -> int:
+        """Step by step, until nothing is due or the user ends it."""
+        done = 0
+        try:
+            while (job := self._next()) is not None:
+                done += 1
+                if not self._step(job, done):
+                    break
+        except StillHot:
+            raise
+        except click.exceptions.Abort:
+            click.echo(f"\nended here; it goes on with\n  {proposed('printer tune')}", err=True)
+            raise
+        return self._end()
+
+    def _next(self) -> EveningStep | None:
+        return next(iter(self._left()), None)
+
+    def _left(self) -> list[EveningStep]:
+        """What is due, without what is left for another day."""
+        return [job for job in jobs(self.bench.state()) if job not in self.skipped]
+
+    def _step(self, job: EveningStep, number: int) -> bool:
+        """One step, as often as it is asked for; whether to go on."""
+        left = len(self._left())
+        minutes = f" ({ORDER[job.group].minutes} min)" if ORDER[job.group].minutes else ""
+        click.echo(f"\nstep {number}, {left} left: {job.words}: {job.why}{minutes}")
+        answer = _one_of(CHOICES, ("", "s", "q"))
+        again = answer == ""
+        while again:
+            self._tried(job)
+            answer = _one_of(AFTER, ("", "r", "q"))
+            again = answer == "r"
+        if job in self._left():
+            self.skipped.add(job)
+            click.echo(f"left for another day: {job.words}")
+        return answer != "q"
+
+    def _tried(self, job: EveningStep) -> None:
+        """The work of a step; what goes wrong is said, and the evening goes on."""
+        from omphalon.cli import sentence_of
+
+        try:
+            self._work(job)
+        except (StillHot, click.exceptions.Abort):
+            raise
+        except (OmphalonError, click.ClickException) as error:
+            click.echo(shown(sentence_of(error)[0]), err=True)
+
+    def _work(self, job: EveningStep) -> None:
+        if job.group == "heater":
+            self._ask_target(job.keys[0].split("-")[0])
+        if job.group in AT_THE_WIRE and not job.checks:
+            which = ("--heater", job.keys[0].split("-")[0]) if job.group == "heater" else ()
+            self._run("printer", "tune", job.group, *which, *job.of_tool, *self._wire())
+        elif job.checks:
+            self._check(job)
+        else:
+            self._measured(job)
+
+    def _ask_target(self, heater: str) -> None:
+        """The temperature at which a heater prints, for a bench that does not know it."""
+        key = f"heaters.{heater}_target"
+        while key not in self.bench.facts():
+            usual = f"{KINDS[heater].usual_target_c:g}"
+            answer = typed(f"at how many °C does the {heater} print? Enter: {usual}")
+            try:
+                self.bench.set_facts({key: answer or usual})
+            except OmphalonError as error:
+                click.echo(f"  {error}", err=True)
+
+    def _run(self, *words: str) -> Any:
+        """A command of ours, shown before it runs."""
+        click.echo(f"\n$ omphalon {shlex.join(words)}")
+        return _command(words)
+
+    def _wire(self) -> tuple[str, ...]:
+        """The options that lead to the printer."""
+        given = {"--port": self.at.port, "--speed": self.at.speed, "--dialect": self.at.dialect}
+        words = [w for name, v in given.items() if v is not None for w in (name, str(v))]
+        allowed = [w for line in self.agree.allowed for w in ("--allow", line)]
+        return (*words, *allowed, *(("--yes",) if self.agree.yes else ()))
+
+    def _measured(self, job: EveningStep) -> None:
+        """A step that takes a hand, a print or a sensor: plan, do, type in, fit, set, check."""
+        for axis in job.axes or ("",):
+            self._plan(job, axis)
+        finding = self._fit(job)
+        if finding is not None and finding.verdict != "retest":
+            self._put(job, finding)
+
+    def _plan(self, job: EveningStep, axis: str) -> None:
+        """The plan; its print or moves are sent where the user wants that."""
+        of_axis = ("--axis", axis) if axis and job.group in ("axis", "shaper") else ()
+        out: tuple[str, ...] = ()
+        if job.group in WRITES:
+            name = "-".join(filter(None, (job.group, axis, *PLANS.get(job.group, ())[1:])))
+            out = ("--out", str(self.bench.place / "prints" / f"{name}.gcode"))
+        planned = self._run(
+            job.group, "plan", *PLANS.get(job.group, ()), *of_axis, *out, *job.of_tool
+        )
+        if out and confirmed(f"send {echoed(out[1])} now?", without=False):
+            self._run("printer", "send", out[1], *self._wire())
+        elif planned.lines and confirmed("send these lines now, one at a time?", without=False):
+            self._moves(planned.lines)
+
+    def _moves(self, lines: Sequence[str]) -> None:
+        """Moves one at a time: the user measures after each."""
+        show_lines(lines)
+        with at_printer(self.at, self.at.lines()) as printer:
+            for line in lines:
+                typed(f"Enter: {shown(line)}")
+                printer.tell(line, slow=True)
+
+    def _fit(self, job: EveningStep) -> Finding | None:
+        """The fit of what was measured; None where there is nothing yet."""
+        if job.group == "shaper":
+            logs = {axis: _file(f"the log of axis {axis}") for axis in job.axes}
+            given = [w for axis, log in logs.items() if log for w in (f"--{axis}", log)]
+            return self._run("shaper", "fit", *given) if given else None
+        given = self._readings(job)
+        return self._run(job.group, "fit", *given, *job.of_tool) if given else None
+
+    def _readings(self, job: EveningStep) -> list[str]:
+        """A file of readings, or that they are asked for; nothing where there are none yet."""
+        answer = typed("what was measured: a file; Enter: type it in; s: another day")
+        return [] if answer == "s" else [*filter(None, [answer]), "--ask"]
+
+    def _put(self, job: EveningStep, finding: Finding) -> None:
+        """The new setting into the printer, and into the bench; checked where that can be."""
+        dialect = self.at.lines().for_tool(job.tool)
+        with at_printer(self.at, dialect) as printer:
+            setter = Setter(
+                printer=printer,
+                dialect=dialect,
+                keys=tuple(Tool.in_key(one.key)[0] for one in finding.settings),
+                found=printer.listing(),
+                without=self.agree.yes,
+            )
+            setter.put(finding)
+
+    def _check(self, job: EveningStep) -> None:
+        """A fresh measurement, judged."""
+        if job.group == "heater":
+            which = ("--heater", job.keys[0].split("-")[0])
+            out = f"{'-'.join(which[1:])}-hold.csv"
+            self._run("printer", "capture", "--run", "hold", *which, "--out", out, *self._wire())
+            self._run("heater", "check", out, *which, *job.of_tool)
+        elif job.group == "shaper":
+            for axis in job.axes:
+                if log := _file(f"a fresh log of axis {axis}, shapers on"):
+                    self._run("shaper", "check", log, "--axis", axis)
+        else:
+            click.echo("measure once more, as before")
+            if job.group == "axis":
+                planned = _command(["axis", "plan", "--axis", job.axes[0], "--quiet"])
+                self._moves(planned.lines)
+            given = self._readings(job)
+            if given:
+                self._run(job.group, "check", *given, *job.of_tool)
+
+    def _end(self) -> int:
+        """The evening in a table, and as a page: before, after, what is left."""
+        from omphalon.report.page import change_rows, page_of
+
+        changed, left = change_rows(self.bench, self.before), jobs(self.bench.state())
+        click.echo("\nbefore and after" if changed else "\nnothing was set")
+        table([(row.words, row.before, "→", row.after, row.holds) for row in changed])
+        click.echo("\nwhat is left" if left else "\nnothing is due")
+        table([(job.words, job.why) for job in left])
+        out = self.bench.place / "evening.html"
+        put_bytes(str(out), page_of(self.bench, changed).encode())
+        click.echo(f"page    {echoed(str(out))}")
+        return 0
