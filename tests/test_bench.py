@@ -838,6 +838,6 @@ def test_a_check_renews_only_the_axes_that_it_measured(run, sample, tmp_path):
     readings = "axis,asked_mm,moved_mm\nx,30,30.01\nx,90,90.02\nx,150,149.98\n"
     (tmp_path / "moved.csv").write_text(readings)
     assert run("axis", "check", "moved.csv", "--bench", "b").returncode == 0
-    settings = answer(run("bench", "show", "--json", "--bench", "b"))["settings"]
+    settings = json.loads(run("bench", "show", "--json", "--bench", "b").stdout)["settings"]
     doubts = {key: one["doubt"] for key, one in settings.items() if key.startswith("steps-")}
     assert doubts.pop("steps-x") is None and all(doubts.values()), doubts

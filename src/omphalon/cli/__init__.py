@@ -19,6 +19,7 @@ COMMANDS = {
     "start": "A few questions make a bench; what to measure first.",
     **{group: work.help for group, work in ORDER.items()},
     "card": "Advance, shaper and X against Y, from pictures of one printed card.",
+    "trial": "Stepped prints of temperature, retraction, speed or flow, judged by eye.",
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
     "printer": "At the printer: capture, send, tune over the wire.",
     "farm": "Many printers: their logs in one go, compared.",

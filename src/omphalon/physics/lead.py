@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -23,6 +23,11 @@ WORTHY = (
 TENT_SHARES = (0.3, 0.5)  # of the range that a score is a tent over
 SHARES, SHARP_SHARES = (1.0, 0.7, 0.5), (0.7, 0.5, 0.35, 0.25)  # of the range that counts
 ROUNDS = 3  # of leaving out; the last one only fits, so that what was left out has left the fit too
+VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one
+END_READ = 0.3  # of the step: deviation of a clean range's end
+SHARED = 0.35  # of one reading's deviation: what all readings of one print share
+AT_AN_END = 2.0  # a pick at an end of the print is so much wider
+CLEAN_HALF = 0.2  # of a clean range: the half width of its value
 MOST_OUTLIERS = 0.2  # of the readings: more are none
 
 
@@ -87,6 +92,28 @@ def told_by(values: Array, random: float, common: float, freedom: float = 4.0) -
     deviation = math.sqrt((freedom * random**2 + float(np.sum((good - mean) ** 2))) / degrees)
     half = math.hypot(student_95(degrees) * deviation / math.sqrt(len(good)), NORMAL_95 * common)
     return Best(mean, half, keep, deviation)
+
+
+def picked(values: Array, random: float, step: float, span: tuple[float, float]) -> Best:
+    """The value told by picks of the best-looking one, `random` the deviation of one; twice as wide
+    where it lies at an end of what was printed, and may as well lie beyond.
+
+    `step`: between two printed values. `span`: from the lowest printed value to the highest.
+    """
+    best = told_by(values, random, SHARED * random)
+    low, high = span
+    near = step / 2
+    beyond = best.value > high - near or (low > 0 and best.value < low + near)
+    at_an_end = math.isfinite(near) and low < high and beyond
+    return replace(best, half_width=AT_AN_END * best.half_width) if at_an_end else best
+
+
+def clean_range(low: float, high: float, share: float, random: float) -> Best:
+    """The value at a `share` of a range that looks clean, its ends read with a deviation of
+    `random` each.
+    """
+    half = math.hypot(CLEAN_HALF * (high - low), NORMAL_95 * random / math.sqrt(2))
+    return Best(low + (high - low) * share, half, np.ones(2, dtype=bool), random)
 
 
 def crossing(values: Array, bulge: Array, known: float, shares: Sequence[float] = SHARES) -> Best:

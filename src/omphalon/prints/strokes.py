@@ -40,7 +40,8 @@ class Stroke:
     height, what it is for.
 
     `value` is the setting that must be in force; None leaves the last one. `before` are lines that
-    are sent when the nozzle stands at its start.
+    are sent when the nozzle stands at its start. `feed`: times what the job feeds; `retract_mm`: on
+    the way to it, where it is not the job's.
     """
 
     places: tuple[Place, ...]
@@ -49,6 +50,8 @@ class Stroke:
     value: float | None = None
     note: str = ""
     before: tuple[str, ...] = ()
+    feed: float = 1.0
+    retract_mm: float | None = None
 
 
 @dataclass(frozen=True)
@@ -113,7 +116,7 @@ def survey(job: Job, strokes: Iterable[Stroke]) -> Survey:
             zip(stroke.places, stroke.places[1:], strict=False), stroke.speeds_mm_s, strict=True
         ):
             length = math.dist(a, b)
-            path += length
+            path += stroke.feed * length
             time += moving_s(length, speed, job.acceleration_mm_s2)
         for x, y in stroke.places:
             low_x, low_y, high_x, high_y = (
@@ -155,15 +158,15 @@ def gcode_lines(
     for text in head:
         yield "; " + text.translate(PLAIN)
     yield from opening(job, acceleration_line)
-    per_mm = job.feed_mm_mm
     value: float | None = None
     z, at, fan = -1.0, (math.nan, math.nan), False
     for stroke in strokes:
         start = stroke.places[0]
         first = z < 0
         far = not first and math.dist(at, start) > NEAR_MM
-        if far:
-            yield _pulled(job, -job.retract_mm)
+        pulled = job.retract_mm if stroke.retract_mm is None else stroke.retract_mm
+        if far and pulled:
+            yield _pulled(job, -pulled)
         if stroke.note:
             yield f"; {stroke.note}"
         if stroke.z_mm > job.layer_mm * 1.5 and not fan and job.fan > 0:
@@ -171,8 +174,8 @@ def gcode_lines(
             yield f"M106 S{255 * job.fan:.0f}"
         yield from _over(stroke, z, at, far, job)
         z = stroke.z_mm
-        if far:
-            yield _pulled(job, job.retract_mm)
+        if far and pulled:
+            yield _pulled(job, pulled)
         if first and job.retract_mm > 0:
             yield "; gives back what the last print pulled up"
             yield _pulled(job, job.retract_mm)
@@ -180,7 +183,7 @@ def gcode_lines(
             value = stroke.value
             yield set_line(value)
         yield from stroke.before
-        at = start
+        at, per_mm = start, job.feed_mm_mm * stroke.feed
         for place, speed in zip(stroke.places[1:], stroke.speeds_mm_s, strict=True):
             yield (
                 f"G1 X{place[0]:.3f} Y{place[1]:.3f} E{math.dist(at, place) * per_mm:.5f} "

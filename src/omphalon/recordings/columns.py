@@ -18,4 +18,4 @@ WORDS |= {"prints": PRINTS, "kinds": KINDS}
 TABLES = grouped("table", rows_of("columns", Column, choices=WORDS))
 FILAMENT = TABLES.pop("filament")  # measured at the filament, not read from a table
 EXTRUDER, AXIS, FLOW, ADVANCE = (TABLES[t] for t in ("extruder", "axis", "flow", "advance"))
-CORNERS, MOTION, PROBE = (TABLES[t] for t in ("advance check", "motion", "probe"))
+CORNERS, MOTION, PROBE, TRIAL = (TABLES[t] for t in ("advance check", "motion", "probe", "trial"))

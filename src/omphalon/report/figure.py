@@ -30,6 +30,7 @@ FIGURES = {
     "shaper-fit": ("omphalon.plots.shaper", "draw_shaper"),
     "shaper-check": ("omphalon.plots.shaper", "draw_before_after"),
     "flow-plan": ("omphalon.plots.advance", "draw_preview"),
+    "trial-plan": ("omphalon.plots.advance", "draw_preview"),
     "axis-plan": ("omphalon.plots.advance", "draw_preview"),
     "shaper-plan": ("omphalon.plots.advance", "draw_preview"),
     "card-plan": ("omphalon.plots.advance", "draw_preview"),

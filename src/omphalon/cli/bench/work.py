@@ -250,6 +250,7 @@ def trial(
         if not rows:
             raise UsageError("no trials with scores to compare", "give --score with each trial")
         table([(r.change, f"{r.difference:+.2g}", r.certainty) for r in rows])
+        _best_so_far(one)
         return
     if outcome is None:
         raise UsageError("a trial without its outcome", "give --outcome TEXT, and --changed TEXT")
@@ -262,6 +263,27 @@ def trial(
             f"warning: {len(changes)} things changed at once: their effects cannot be told apart",
             err=True,
         )
+
+
+def _best_so_far(one: Bench) -> None:
+    """The print with the highest score, what had been changed up to it, and what was set then."""
+    from omphalon.bench.settings import setting_of
+    from omphalon.bench.sheet import value_words
+
+    trials = sorted(one.journal.entries(kind="trial"), key=lambda e: e.id)
+    best = max((t for t in trials if t.body["score"] is not None), key=lambda t: t.body["score"])
+    changes = [shown(c) for t in trials if t.id <= best.id for c in t.body["changed"]]
+    click.echo(
+        f"\nbest    entry {best.id}, {best.at[:10]}, score {best.body['score']:g}: "
+        f"{shown(best.body['outcome'])}\n        after {'; '.join(changes) or 'no change'}"
+    )
+    then = {
+        (e.subject, e.filament): found
+        for e in reversed(one.journal.entries(kind="setting"))
+        if e.id < best.id and e.filament in (None, best.filament) and (found := setting_of(e))
+    }
+    scale = one.dialect(one.facts()).gain_scale
+    table([(f"      {s.kind.words}", value_words(s, scale)) for s in then.values()])
 
 
 @click.command("report", short_help="One page with everything.")

@@ -309,7 +309,8 @@ class _Session:
     def _readings(self, job: EveningStep) -> list[str]:
         """A file of readings, or that they are asked for; nothing where there are none yet."""
         answer = typed("what was measured: a file; Enter: type it in; s: another day")
-        return [] if answer == "s" else [*filter(None, [answer]), "--ask"]
+        asks = ("--ask",) if not answer or job.group == "flow" else ()  # how wide a wall should be
+        return [] if answer == "s" else [*filter(None, [answer]), *asks]
 
     def _put(self, job: EveningStep, finding: Finding) -> None:
         """The new setting into the printer, and into the bench; checked where that can be."""

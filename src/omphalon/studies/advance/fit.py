@@ -15,16 +15,25 @@ from omphalon.answers.commands import Command, command
 from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
-from omphalon.physics.lead import SHARES, SHARP_SHARES, Best, NoAnswer, Why, crossing, peak, told_by
+from omphalon.physics.lead import (
+    END_READ,
+    SHARES,
+    SHARP_SHARES,
+    VALUE_READ,
+    Best,
+    NoAnswer,
+    Why,
+    clean_range,
+    crossing,
+    peak,
+    picked,
+)
 from omphalon.physics.scale import readings_needed
 from omphalon.recordings.recording import Readings
 from omphalon.studies.advance.drives import Drive
 from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
-from omphalon.tables.constants import NORMAL_95
 
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
-VALUE_READ = 0.6  # of the step between two values: deviation of a best-looking one
-SHARED = 0.35  # of one reading's deviation: what all readings of one print share
 BULGE_READ_MM = 0.02  # deviation of a bulge or a width under a caliper or a loupe
 # of what an eye tells: what a print itself leaves open, read by hand, and from a picture (its
 # widths after the ticks cross within that of the true value on the stand-in)
@@ -34,9 +43,6 @@ SCATTERED = 2.2  # deviations of a look beyond which readers disagree
 # where in a clean range the best value lies, and how far off it may be, as a share of the range;
 # set on stand-in prints read by three kinds of eyes (benchmarks/eyes.py)
 CLEAN_AT = {"direct": 0.5, "bowden": 1 / 3}
-CLEAN_HALF = 0.2
-END_READ = 0.3  # of the step: deviation of a clean range's end
-AT_AN_END = 2.0  # a pick at an end of the print is so much wider
 END = 0.02  # of the printed range: a best value so near its end lies beyond it
 TOWER_STEPS, LINE_STEPS = 40, 16  # of the next print
 NICE = (1.0, 2.0, 2.5, 5.0, 10.0)
@@ -198,9 +204,8 @@ def _by_eye(read: Readout, question: AdvanceQuestion) -> Best:
     one = math.hypot(HEIGHT_READ_MM * read.step if read.of_heights else look, eye)
     if len(read.values_s) == 2 and abs(float(np.diff(read.values_s)[0])) > APART * one:
         raise Refusal("two-apart", read.remarks)
-    best = told_by(read.values_s, one, SHARED * one)
-    if _at_an_end(read, best.value):  # it may as well lie beyond
-        best = replace(best, half_width=AT_AN_END * best.half_width)
+    # heights on a tower: it is known where they end
+    best = picked(read.values_s, one, math.inf if read.of_heights else read.step, read.span)
     if read.of_heights and question.stop_s is not None:
         low, high = read.span
         room = END * (high - low)
@@ -209,25 +214,15 @@ def _by_eye(read: Readout, question: AdvanceQuestion) -> Best:
     return best
 
 
-def _at_an_end(read: Readout, value: float) -> bool:
-    """Whether a pick is the first line of a ladder, above 0, or the last."""
-    low, high = read.span
-    near = read.step / 2
-    beyond = value > high - near or (low > 0 and value < low + near)
-    return math.isfinite(near) and not read.of_heights and low < high and beyond
-
-
 def _by_range(read: Readout, question: AdvanceQuestion) -> Best:
     """A range that looks clean: its middle, where neither fault is seen; behind a tube the lower
     third, since starved corners show later there than fat ones. Its ends are read to a look each.
     """
     low, high = (float(v) for v in read.values_s)
-    value = low + (high - low) * CLEAN_AT[read.drive.name]
     eye = read.drive.eye_s
     look = HEIGHT_READ_MM if read.of_heights else END_READ
     one = math.hypot(look * min(read.step, 5 * eye), eye)
-    half = math.hypot(CLEAN_HALF * (high - low), NORMAL_95 * one / math.sqrt(2))
-    return Best(value, half, np.ones(2, dtype=bool), one)
+    return clean_range(low, high, CLEAN_AT[read.drive.name], one)
 
 
 def _by_bulge(read: Readout, question: AdvanceQuestion) -> Best:

@@ -1,0 +1,1 @@
+"""Which temperature, retraction, speed or flow prints best, by eye, from a stepped print."""
