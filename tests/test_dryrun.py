@@ -185,3 +185,69 @@ def test_a_bench_keeps_what_was_found(run, tmp_path):
     assert "speed of X through corners" in run("bench", "show", env={"OMPHALON_BENCH": "b"}).stdout
     # nobody has to measure corners before a printer counts as tuned
     assert "corners" not in run("bench", "next", env={"OMPHALON_BENCH": "b"}).stdout
+
+
+PRINTED = """; by hand
+M140 S60
+M104 S200
+{units}
+G90
+G28
+G92 E0
+T0
+"""
+
+
+def a_print(folder, spelt="G1 X{x} Y{y} E{e} F{f}", units="G21", scale=1.0):
+    """A file of a slicer's kind: twenty layers of a square, sides slow and fast in turn."""
+    rows, e = [PRINTED.format(units=units)], 0.0
+    for layer in range(1, 21):
+        rows.append(f"G1 Z{0.2 * layer:g} F600")
+        for x, y, f in ((20, 20, 3000), (60, 20, 1500), (60, 60, 3000), (20, 60, 1500)):
+            e += 1.2
+            place = {"x": x / scale, "y": y / scale, "e": f"{e:.4f}", "f": f / scale}
+            rows.append(spelt.format(**place))
+    (folder / "print.gcode").write_text("\n".join([*rows, "M107", "M104 S0", "M84", ""]))
+
+
+@pytest.mark.parametrize(
+    "how",
+    [
+        {},
+        {"spelt": "G1X{x}Y{y}E{e}F{f}"},
+        {"spelt": "N7 G01 X{x} Y{y} F{f} E{e}"},
+        {"units": "G20", "scale": 25.4},
+    ],
+)
+def test_a_print_of_ones_own_is_run_dry(how, run, tmp_path):
+    a_print(tmp_path, **how)
+    words = ("--from-print", "print.gcode", "--speed", "50:100:25", "--travel", "10:180")
+    plan, lines = planned(run, tmp_path, *words)
+    assert plan["settings"]["levels"] == [50, 75, 100]
+    moves, told = walked(lines)
+    assert not [t for t in told if t.split()[0] in ("M104", "M109", "M140", "M190", "M106", "T0")]
+    assert not [line for line in lines if " E" in line and not line.startswith(";")]
+    for level in (50, 75, 100):
+        speeds = {round(speed, 1) for _, _, speed in moves[level][1:]}
+        assert speeds == {level, level / 2}  # as fast to each other as in the print
+        places = {(round(b["X"]), round(b["Y"])) for _, b, _ in moves[level]}
+        assert places == {(20, 20), (60, 20), (60, 60), (20, 60)}
+        assert {b["Z"] for _, b, _ in moves[level]} == {10.0}
+    assert "80 lines that feed" in str(plan["steps"]) and "2 heats" not in str(plan["steps"])
+
+
+@pytest.mark.parametrize(
+    "words, says",
+    [
+        (["--from-print", "print.gcode", "--travel", "30:180"], "the print takes X 20 to 60 mm"),
+        (["--from-print", "print.gcode", "--axis", "x"], "give one of the two"),
+        (["--from-print", "print.gcode", "--temp", "210"], "it has no say there"),
+        (["--from-print", "none.csv"], "give the G-code of a print"),
+        ([], "--speed, --acceleration or --corner"),
+    ],
+)
+def test_a_print_that_cannot_be_run_is_refused(words, says, run, tmp_path):
+    a_print(tmp_path)
+    (tmp_path / "none.csv").write_text("a,b\n1,2\n" * 30)
+    done = run("motion", "plan", *words, "--out", "run.gcode")
+    assert done.returncode in (1, 2) and says in done.stderr and done.stderr.count("\n") == 1

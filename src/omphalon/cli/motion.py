@@ -32,14 +32,17 @@ def motion() -> None:
     """Highest speed and acceleration before steps are lost."""
 
 
-def _travel(state: State, axis: str) -> str | None:
-    ends = state.facts.get(f"travel.{axis}")
+def _travel(state: State, axis: str | None) -> str | None:
+    """Of an axis; of X where a print's way is run."""
+    ends = state.facts.get(f"travel.{axis or 'x'}")
     return f"{ends[0]:g}:{ends[1]:g}" if isinstance(ends, list) else None
 
 
 def _travel_across(state: State, given: MotionPlanOptions) -> str | None:
     """The other axis's, where corners were asked for, or diagonals are run too."""
     two = given.corner is not None or build(state, given) == "crossed-belts"
+    if given.from_print is not None:
+        return _travel(state, "y")
     return _travel(state, ACROSS[given.axis]) if given.axis in ACROSS and two else None
 
 
@@ -48,8 +51,12 @@ def _printing_temp(state: State, given: MotionPlanOptions) -> object:
     return of_filament("temp")(state, given) if given.axis == "e" else None
 
 
+def _what_runs(options: MotionPlanOptions) -> str:
+    return "--from-print" if options.from_print else f"--axis {options.axis}"
+
+
 def _beside_axis(options: MotionPlanOptions) -> str:
-    return "" if options.axis == "e" else f"--axis {options.axis}"
+    return "" if options.axis == "e" else _what_runs(options)
 
 
 def _beside_extruder(options: MotionPlanOptions) -> str:
@@ -58,7 +65,7 @@ def _beside_extruder(options: MotionPlanOptions) -> str:
 
 def _beside_one_axis(options: MotionPlanOptions) -> str:
     """A run of one axis alone has no other travel."""
-    two = options.corner is not None or options.build == "crossed-belts"
+    two = options.corner or options.from_print or options.build == "crossed-belts"
     return _beside_extruder(options) or ("" if two else f"--axis {options.axis} alone")
 
 
@@ -66,7 +73,13 @@ def _beside_one_axis(options: MotionPlanOptions) -> str:
 class MotionPlanOptions:
     """Options of `motion plan`."""
 
-    axis: str = one_of("--axis", MOVED, "Which axis; e is the extruder.", required=True)
+    axis: str | None = one_of("--axis", MOVED, "Which axis; e is the extruder.")
+    from_print: str | None = text(
+        "--from-print",
+        "Instead of one axis: the way of a print of yours (G-code).",
+        metavar="FILE",
+        excludes=("axis", "corner"),
+    )
     speed: tuple[float, float, float] | None = typed(
         "--speed",
         Numbers(LEVELS, Measure("speed"), "100:300:25"),
@@ -142,8 +155,8 @@ class MotionPlanOptions:
         bench=lambda state, given: print_in_bench(state, f"motion-{given.axis}"),
     )
 
-    def raised(self) -> tuple[str, tuple[float, float, float]]:
-        """What is raised, and its levels."""
+    def raised(self) -> tuple[str, tuple[float, float, float] | None]:
+        """What is raised, and its levels; None where a print's own speed says them."""
         for what, levels in (
             ("speed", self.speed),
             ("acceleration", self.acceleration),
@@ -151,6 +164,8 @@ class MotionPlanOptions:
         ):
             if levels is not None:
                 return what, levels
+        if self.from_print is not None:
+            return "speed", None
         raise UsageError("--speed, --acceleration or --corner", ONE_OF_THEM)
 
 
@@ -165,12 +180,17 @@ def plan(how: Leaving, options: MotionPlanOptions) -> Answer:
       omphalon motion plan --axis y --speed 100:300:25 --travel 10:180 --out dry-run.gcode
       omphalon motion plan --axis x --corner 4:24:4 --travel 10:200 --out corners.gcode
       omphalon motion plan --axis e --speed 20:80:10 --temp 215 --out retractions.gcode
+      omphalon motion plan --from-print ladder.gcode --travel 0:220 --out dry-print.gcode
     """
-    how.check(out=options.out)
+    how.check(options.from_print, out=options.out)
+    if options.from_print is not None:
+        return _from_print(how, options, options.from_print)
     from omphalon.prints.dryrun import dry_run_lines
     from omphalon.studies.motion.plan import DryRunAsked, plan_motion
 
     what, levels = options.raised()
+    if options.axis is None or levels is None:
+        raise UsageError("no --axis", "name one; or give --from-print FILE")
     limit = options.limit
     asked = DryRunAsked(
         axis=options.axis,
@@ -186,6 +206,32 @@ def plan(how: Leaving, options: MotionPlanOptions) -> Answer:
     )
     lines = how.lines().with_line("acceleration", options.line_template)
     found, run = plan_motion(asked, lines)
+    put_lines(options.out, dry_run_lines(run, "the printer whose travel was given"), ";")
+    return found
+
+
+PART_S = 40.0  # of a print that each level runs
+
+
+def _from_print(how: Leaving, options: MotionPlanOptions, printed: str) -> Answer:
+    """The dry run of a user's own print."""
+    from omphalon.prints.dryrun import dry_run_lines
+    from omphalon.readers.gcode import read_path
+    from omphalon.studies.motion.printed import DryPrintAsked, plan_dry_print
+
+    what, levels = options.raised()
+    way = read_path(printed).part(PART_S)
+    asked = DryPrintAsked(
+        places=way.places,
+        speeds_mm_s=way.speeds_mm_s,
+        left_out=way.left_out,
+        quantity=QUANTITIES[what],
+        levels=levels,
+        travel_mm=options.travel_mm,
+        across_mm=options.across_mm or options.travel_mm,
+        present=options.present,
+    )
+    found, run = plan_dry_print(asked, how.lines().with_line("acceleration", options.line_template))
     put_lines(options.out, dry_run_lines(run, "the printer whose travel was given"), ";")
     return found
 

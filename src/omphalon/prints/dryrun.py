@@ -174,6 +174,42 @@ class CornerRun(DryRun):
 
 
 @dataclass(frozen=True, kw_only=True)
+class DryPrint(DryRun):
+    """The way of a print, at one height and without plastic: its places (mm), each reached at a
+    share of the level's speed. `axis` is x; `across_mm` is the travel that it takes of Y.
+    """
+
+    across_mm: tuple[float, float]
+    places: tuple[tuple[float, float], ...]
+    shares: tuple[float, ...]
+    strokes: int = 1
+
+    @property
+    def name(self) -> str:
+        return "a print's way"
+
+    def head(self) -> tuple[str, ...]:
+        low, high = self.across_mm
+        return (
+            f"X {self.low_mm:.0f} to {self.high_mm:.0f} mm, Y {low:.0f} to {high:.0f} mm; nothing "
+            "is heated, nothing is fed",
+            f"each level runs {len(self.places)} moves of the print, then comes back slowly and "
+            f"rests {self.rest_s:g} s:",
+            "look whether both axes stand where they stood before; a level at which one does not "
+            "has failed",
+        )
+
+    def stroke(self, speed_mm_s: float) -> Iterator[str]:
+        for (x, y), share in zip(self.places, self.shares, strict=True):
+            yield f"G1 X{x:.3f} Y{y:.3f} {feed(share * speed_mm_s)}"
+
+    def reference(self) -> Iterator[str]:
+        speed = feed(self.reference_mm_s)
+        for off in (1.0, 0.0):
+            yield f"G1 X{self.low_mm + off:.3f} Y{self.across_mm[0] + off:.3f} {speed}"
+
+
+@dataclass(frozen=True, kw_only=True)
 class FeedRun(DryRun):
     """The extruder, hot: filament drawn back by `high_mm` and given back, `strokes` times a
     level.

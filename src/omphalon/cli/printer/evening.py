@@ -14,12 +14,13 @@ from omphalon.base.errors import OmphalonError, StillHot, UsageError, echoed, sh
 from omphalon.base.files import put_bytes
 from omphalon.cli.asking import typed
 from omphalon.cli.bench.common import table, take_found
-from omphalon.cli.benched import GUIDED, within_environment
+from omphalon.cli.benched import GUIDED, WITHIN, within_environment
 from omphalon.cli.common import bench_field
 from omphalon.cli.groups import OnceEach, Verbs
 from omphalon.cli.known import HELD, fact, held
 from omphalon.cli.options import nested, takes, text
-from omphalon.cli.printer.send import Setter, show_lines
+from omphalon.cli.printer.send import show_lines
+from omphalon.cli.printer.setter import Setter
 from omphalon.cli.printer.wire import AgreeOptions, Wired, at_printer, confirmed
 from omphalon.cli.proposed import proposed
 from omphalon.tables.heaters import KINDS
@@ -151,10 +152,10 @@ def evening(options: EveningOptions) -> int:
         return _Session(bench=bench, at=at, agree=options.agree).run()
 
 
-def _command(words: Sequence[str]) -> Any:
+def _command(words: Sequence[str], who: str = GUIDED) -> Any:
     """Another command, in this process; its answer."""
     program = click.get_current_context().find_root().command
-    return program.main(list(words), prog_name="omphalon", standalone_mode=False, obj=GUIDED)
+    return program.main(list(words), prog_name="omphalon", standalone_mode=False, obj=who)
 
 
 def _one_of(question: str, answers: Sequence[str]) -> str:
@@ -164,11 +165,13 @@ def _one_of(question: str, answers: Sequence[str]) -> str:
     return answer
 
 
-def _file(words: str) -> str:
-    """A file that is there; "" where there is none yet."""
-    while (answer := typed(f"{words}, a file; Enter: another day")) and not Path(answer).is_file():
+def _file(words: str, others: str = "Enter: another day", *answers: str) -> str:
+    """A file that is there, or one of the other answers; "" where there is none yet."""
+    while answer := typed(f"{words}: a file; {others}"):
+        if answer in answers or Path(answer).is_file():
+            return answer
         click.echo(f"  {echoed(answer)} is not there", err=True)
-    return answer
+    return ""
 
 
 @dataclass(kw_only=True)
@@ -218,7 +221,8 @@ class _Session:
             again = answer == "r"
         if job in self._left():
             self.skipped.add(job)
-            click.echo(f"left for another day: {job.words}")
+            if answer != "q":
+                click.echo(f"left for another day: {job.words}")
         return answer != "q"
 
     def _tried(self, job: EveningStep) -> None:
@@ -256,7 +260,7 @@ class _Session:
 
     def _run(self, *words: str) -> Any:
         """A command of ours, shown before it runs."""
-        click.echo(f"\n$ omphalon {shlex.join(words)}")
+        click.echo(f"\nrun     omphalon {shlex.join(words)}")
         return _command(words)
 
     def _wire(self) -> tuple[str, ...]:
@@ -294,7 +298,7 @@ class _Session:
         show_lines(lines)
         with at_printer(self.at, self.at.lines()) as printer:
             for line in lines:
-                typed(f"Enter: {shown(line)}")
+                typed(f"Enter: send {shown(line)}")
                 printer.tell(line, slow=True)
 
     def _fit(self, job: EveningStep) -> Finding | None:
@@ -308,7 +312,7 @@ class _Session:
 
     def _readings(self, job: EveningStep) -> list[str]:
         """A file of readings, or that they are asked for; nothing where there are none yet."""
-        answer = typed("what was measured: a file; Enter: type it in; s: another day")
+        answer = _file("what was measured", "Enter: type it in; s: another day", "s")
         asks = ("--ask",) if not answer or job.group == "flow" else ()  # how wide a wall should be
         return [] if answer == "s" else [*filter(None, [answer]), *asks]
 
@@ -339,7 +343,7 @@ class _Session:
         else:
             click.echo("measure once more, as before")
             if job.group == "axis":
-                planned = _command(["axis", "plan", "--axis", job.axes[0], "--quiet"])
+                planned = _command(["axis", "plan", "--axis", job.axes[0]], WITHIN)
                 self._moves(planned.lines)
             given = self._readings(job)
             if given:

@@ -14,7 +14,8 @@ from omphalon.cli.extruder import Fed
 from omphalon.cli.groups import OnceEach
 from omphalon.cli.numbers import Measure, parsed
 from omphalon.cli.options import nested, number, takes
-from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
+from omphalon.cli.printer.send import ask_by_name, show_lines
+from omphalon.cli.printer.setter import Setter, shown_and_kept
 from omphalon.cli.printer.wire import (
     AgreeOptions,
     Wired,

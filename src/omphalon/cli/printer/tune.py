@@ -23,7 +23,8 @@ from omphalon.cli.printer.capture import (
 )
 from omphalon.cli.printer.evening import Evening, evening
 from omphalon.cli.printer.feed import extruder
-from omphalon.cli.printer.send import Setter, ask_by_name, show_lines, shown_and_kept
+from omphalon.cli.printer.send import ask_by_name, show_lines
+from omphalon.cli.printer.setter import Setter, shown_and_kept
 from omphalon.cli.printer.wire import (
     AgreeOptions,
     Wired,

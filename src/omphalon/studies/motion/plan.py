@@ -82,7 +82,7 @@ def plan_motion(asked: DryRunAsked, dialect: Dialect) -> tuple[Plan, DryRun]:
 def _run(asked: DryRunAsked, dialect: Dialect) -> DryRun:
     """The run itself: of one axis, of two through corners, or of the extruder."""
     values = levels(*asked.levels)
-    set_lines, last = _setting_lines(asked, values, dialect)
+    set_lines, last = setting_lines(asked.quantity, values, asked.present, dialect)
     put_back = () if asked.limit is None else _limit_lines(asked, asked.limit, dialect)
     given: dict[str, Any] = {
         "levels": values,
@@ -213,20 +213,20 @@ def _by_hand(asked: DryRunAsked, run: DryRun) -> tuple[tuple[str, ...], str]:
     )
 
 
-def _setting_lines(
-    asked: DryRunAsked, values: tuple[float, ...], dialect: Dialect
+def setting_lines(
+    quantity: str, values: tuple[float, ...], present: float | None, dialect: Dialect
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """Each level's line that sets the acceleration, and the one that sets the present one again."""
-    if asked.quantity != "acceleration_mm_s2":
+    """Each level's line that sets the acceleration, and the one that sets the present one again;
+    none where another quantity is raised.
+    """
+    if quantity != "acceleration_mm_s2":
         return (), ()
     lines = [dialect.line("acceleration", acceleration=v) for v in values]
     if lines[0] is None:
         raise UsageError(
             "no line that sets the acceleration", "give --line TEMPLATE with {acceleration} in it"
         )
-    back = (
-        None if asked.present is None else dialect.line("acceleration", acceleration=asked.present)
-    )
+    back = None if present is None else dialect.line("acceleration", acceleration=present)
     return tuple(x for x in lines if x is not None), () if back is None else (back,)
 
 

@@ -259,7 +259,10 @@ def _bands_finding(check: BandsCheck, question: BandsQuestion) -> Finding:
 
 def _because(check: BandsCheck, question: BandsQuestion) -> str:
     seen, limit = check.seen, question.limits.ringing_mm
-    words = f"ripple starts to be seen at {seen.value:.0f} ± {seen.half_width:.0f} mm/s²"
+    words = (
+        f"up to {seen.value - seen.half_width:.0f} mm/s² a print stays clean for your eye: ripple "
+        f"starts to be seen at {seen.value:.0f} ± {seen.half_width:.0f}"
+    )
     where = f"the ringing limit of {limit:g} mm is reached at {check.reached_mm_s2:.0f}"
     if check.verdict == "keep":
         return f"{words}, and {where}: eye and fit agree"

@@ -76,17 +76,26 @@ def plan_shaper(
     )
 
 
+CLEAR_MM = 10.0  # that a mounted sensor needs around the strokes
+
+
 def _sweep_steps(shake: Shake, dialect: Dialect) -> list[str]:
     """How to run the sweep of moves."""
     steps = []
     if dialect.line("acceleration", acceleration=shake.acceleration_mm_s2) is None:
         steps.append(
-            f"Set the acceleration to {shake.acceleration_mm_s2:g} mm/s² on the printer, and allow "
-            f"it for axis {shake.axis}: the dialect has no line for it."
+            f"Set the acceleration to {shake.acceleration_mm_s2:g} mm/s² on the printer: the "
+            "dialect has no line for it."
         )
     strokes = f"{shake.stroke_mm(shake.low_hz):.1f} down to {shake.stroke_mm(shake.high_hz):.3f} mm"
+    reach = shake.stroke_mm(shake.low_hz) / 2
     return [
         *steps,
+        f"The controller's own limit of the acceleration of axis {shake.axis} caps the sweep "
+        f"unseen: it must allow {shake.acceleration_mm_s2:g} mm/s².",
+        f"Move the head by hand {reach + CLEAR_MM:.0f} mm to both sides of x {shake.at[0]:g}, y "
+        f"{shake.at[1]:g}, and up and down: the sensor and its cable must touch nothing, from the "
+        "homing on.",
         f"Let the controller keep no more than {shake.corner_speed_mm_s:.1f} mm/s through a turn "
         "about (its corner speed), or the short strokes lose their shape.",
         f"Start the log, run the file ({shake.duration_s + 2 * shake.pause_s:.0f} s; strokes of "
