@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
     from omphalon.tables.units import Number
 
 
+HEADER_BYTES = 1000  # in which a table names its columns
 PRINTS = ("advance-tower.gcode", "advance-ladder.gcode")
 
 
@@ -155,7 +157,7 @@ def _without_picture(options: AdvanceFitOptions) -> str:
 
 def _last_printed(state: State, given: AdvanceFitOptions) -> str | None:
     """The print that a bench planned last, where something was read that needs it."""
-    heights = bool(given.height_mm or given.clean_height_mm)
+    heights = bool(given.height_mm or given.clean_height_mm or _holds_heights(given))
     picked = heights or bool(given.clean_s or (given.advance_s and not given.score))
     ranged = (given.start_s, given.per_mm, given.stop_s, given.step_s)
     if not (picked or given.pictured) or any(value is not None for value in ranged):
@@ -164,6 +166,15 @@ def _last_printed(state: State, given: AdvanceFitOptions) -> str | None:
     places = [state.place / "prints" / name for name in names]
     there = sorted((p for p in places if p.is_file()), key=lambda p: p.stat().st_mtime)
     return os.path.relpath(there[-1]) if there else None
+
+
+def _holds_heights(given: AdvanceFitOptions) -> bool:
+    """Whether a file of readings was read off a tower, by its header."""
+    if given.path is None or given.pictured:
+        return False
+    with contextlib.suppress(OSError), open(given.path, "rb") as file:
+        return b"height" in file.read(HEADER_BYTES).lower()
+    return False
 
 
 @dataclass(frozen=True, kw_only=True)

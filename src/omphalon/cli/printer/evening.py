@@ -281,17 +281,30 @@ class _Session:
     def _plan(self, job: EveningStep, axis: str) -> None:
         """The plan; its print or moves are sent where the user wants that."""
         of_axis = ("--axis", axis) if axis and job.group in ("axis", "shaper") else ()
-        out: tuple[str, ...] = ()
-        if job.group in WRITES:
-            name = "-".join(filter(None, (job.group, axis, *PLANS.get(job.group, ())[1:])))
-            out = ("--out", str(self.bench.place / "prints" / f"{name}.gcode"))
+        print_of = self._print_of(job, axis)
+        out = ("--out", print_of) if print_of else ()
         planned = self._run(
             job.group, "plan", *PLANS.get(job.group, ()), *of_axis, *out, *job.of_tool
         )
-        if out and confirmed(f"send {echoed(out[1])} now?", without=False):
-            self._run("printer", "send", out[1], *self._wire())
-        elif planned.lines and confirmed("send these lines now, one at a time?", without=False):
+        if self._sent(print_of) or not planned.lines:
+            return
+        if confirmed("send these lines now, one at a time?", without=False):
             self._moves(planned.lines)
+
+    def _print_of(self, job: EveningStep, axis: str) -> str:
+        """The file that the plan of a step writes; "" where it writes none."""
+        if job.group not in WRITES:
+            return ""
+        name = "-".join(filter(None, (job.group, axis, *PLANS.get(job.group, ())[1:])))
+        return str(self.bench.place / "prints" / f"{name}.gcode")
+
+    def _sent(self, print_of: str) -> bool:
+        """Whether there is a file to print; it is sent where the user wants that."""
+        if not Path(print_of).is_file():
+            return False
+        if confirmed(f"send {echoed(print_of)} now?", without=False):
+            self._run("printer", "send", print_of, *self._wire())
+        return True
 
     def _moves(self, lines: Sequence[str]) -> None:
         """Moves one at a time: the user measures after each."""
@@ -338,10 +351,12 @@ class _Session:
             self._run("heater", "check", out, *which, *job.of_tool)
         elif job.group == "shaper":
             for axis in job.axes:
+                self._sent(self._print_of(job, axis))
                 if log := _file(f"a fresh log of axis {axis}, shapers on"):
                     self._run("shaper", "check", log, "--axis", axis)
         else:
             click.echo("measure once more, as before")
+            self._sent(self._print_of(job, ""))
             if job.group == "axis":
                 planned = _command(["axis", "plan", "--axis", job.axes[0]], WITHIN)
                 self._moves(planned.lines)
