@@ -30,6 +30,7 @@ from omphalon.tables.tools import FIRST, Tool
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
     from omphalon.bench.bench import Bench
+    from omphalon.bench.journal import Entry
     from omphalon.bench.work import State
 
 AT_THE_WIRE = ("heater", "extruder")  # groups that have a tune of their own
@@ -174,6 +175,21 @@ def _file(words: str, others: str = "Enter: another day", *answers: str) -> str:
     return ""
 
 
+def _finding_of(entry: Entry) -> Finding:
+    """What is to be set of a finding in the journal."""
+    from omphalon.answers.finding import Finding
+    from omphalon.answers.settings import settings_in
+
+    document = entry.body["document"]
+    return Finding(
+        kind=document["kind"],
+        verdict=document["verdict"],
+        because=document["because"],
+        settings=tuple(settings_in(document)),
+        lines=tuple(document["lines"]),
+    )
+
+
 @dataclass(kw_only=True)
 class _Session:
     """An evening at one printer. `skipped`: steps that are left for another day."""
@@ -237,6 +253,12 @@ class _Session:
             click.echo(shown(sentence_of(error)[0]), err=True)
 
     def _work(self, job: EveningStep) -> None:
+        waiting = None if job.checks else self._waiting(job)
+        if waiting is not None:
+            click.echo(f"measured {waiting.at[:16].replace('T', ' ')} UTC, and not yet set")
+            if _one_of("Enter: set it now; m: measure again", ("", "m")) == "":
+                self._put(job, _finding_of(waiting))
+                return
         if job.group == "heater":
             self._ask_target(job.keys[0].split("-")[0])
         if job.group in AT_THE_WIRE and not job.checks:
@@ -246,6 +268,16 @@ class _Session:
             self._check(job)
         else:
             self._measured(job)
+
+    def _waiting(self, job: EveningStep) -> Entry | None:
+        """A finding of this step that an evening which ended did not set."""
+        from omphalon.bench.settings import days_since, taken
+
+        for entry in self.bench.waiting():
+            found = {one.key for one in taken(entry.body["document"])}
+            if found & set(job.keys) and days_since(entry.at) == 0:
+                return entry
+        return None
 
     def _ask_target(self, heater: str) -> None:
         """The temperature at which a heater prints, for a bench that does not know it."""
