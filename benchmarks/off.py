@@ -25,7 +25,7 @@ from omphalon.printer.cooling import CoolingWatch
 from omphalon.recordings.reports import Heating
 from omphalon.standin.heater import lanes_of, quantised
 from omphalon.standin.loop import CONTROL_S, Regulator
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 from plants import FAMILIES, draw, draw_of
 
 STEP_S = 0.1
@@ -109,7 +109,7 @@ def one_run(number: int, kind: str, lie: str | None) -> tuple[str, str, float | 
             else:
                 if cooling is None:
                     cooling = CoolingWatch(
-                        kind=KINDS[kind],
+                        kind=HEATERS[kind],
                         held_c=np.nan if lie == "fully on, from cold" else target,
                         ours=known,
                         past=past if known else (),

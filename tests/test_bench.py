@@ -748,7 +748,11 @@ def test_parts_and_settings_know_each_other():
     assert {n for kind in KINDS.values() for n in kind.needs} <= set(KINDS)
     lines = load_dialect("stand-in").templates
     # no code that sets a chamber's gains is shared, and the stand-in has no probe
-    assert {k.line for k in KINDS.values() if k.line} <= {*lines, "chamber-gains", "probe-offset"}
+    assert {k.line for k in KINDS.values() if k.line} <= {
+        *lines,
+        "chamber-gains",
+        "probe-offset",
+    }
 
 
 def test_trials_are_ranked_and_two_changes_are_said(bench, tmp_path):

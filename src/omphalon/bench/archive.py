@@ -18,7 +18,7 @@ from omphalon.bench.facts import Facts, read_facts
 from omphalon.lines.dialect import SHIPPED
 
 LIST = "digests.json"
-MOST_BYTES = 1_000_000_000  # of all files, unpacked
+MOST_ARCHIVE_BYTES = 1_000_000_000  # of all files, unpacked
 MOST_LIST = 10_000_000
 MOST_DEEP = 8
 SIDECARS = ("-journal", "-wal", "-shm")  # SQLite's own, beside a database
@@ -103,7 +103,7 @@ def unpack(source: Path, place: Path) -> int:
         ) from error
     try:
         with open_file(str(source)) as file, zipfile.ZipFile(file) as archive:
-            digests, left = _digests(archive, source), MOST_BYTES
+            digests, left = _digests(archive, source), MOST_ARCHIVE_BYTES
             for name in [FACTS_FILE, *(n for n in digests if n != FACTS_FILE)]:
                 own = _own_dialect(read_facts(scratch / FACTS_FILE)) if name != FACTS_FILE else None
                 if not _may_be(name, own):

@@ -19,8 +19,8 @@ from omphalon.tables.rows import rows_of, table_by
 from omphalon.tables.tools import FIRST, MOST_TOOLS, Tool
 from omphalon.tables.units import NoSuchNumber, number_in
 
-MOST_BYTES = 256_000
-LONGEST = 200
+MOST_FACTS_BYTES = 256_000
+LONGEST_FACT = 200
 TOOLS = tuple(str(n) for n in range(1, MOST_TOOLS))
 Value = bool | float | str | list[float] | list[str]
 Facts = Mapping[str, Value]
@@ -157,7 +157,7 @@ def _word(key: str, fact: Fact, value: object) -> str:
     word = value.strip()
     if fact.choice and word.lower() not in fact.choice:
         raise UsageError(f"{key}: {echoed(word)}", "it may be " + ", ".join(fact.choice))
-    if CONTROL.search(word) or len(word) > LONGEST:
+    if CONTROL.search(word) or len(word) > LONGEST_FACT:
         raise UsageError(f"{key}: a control character, or too long", "write a short plain word")
     return word.lower() if fact.choice else word
 
@@ -177,7 +177,7 @@ def read_facts(path: Path) -> dict[str, Value]:
     Raises UnreadableFile, UnknownFormat with the line of a slip in the file, or the key and what it
     may be.
     """
-    data = small_file(str(path), MOST_BYTES, "bench's facts", "look at the bench's folder")
+    data = small_file(str(path), MOST_FACTS_BYTES, "bench's facts", "look at the bench's folder")
     try:
         table = tomllib.loads(data.decode("utf-8-sig"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:

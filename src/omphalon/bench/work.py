@@ -233,6 +233,60 @@ def by_card(some: Sequence[Step]) -> list[str]:
 OF_CARD = ("axis", "shaper", "advance")
 # groups whose check judges a setting as its fit would, on a fresh measurement
 CHECKED = ("heater", "extruder", "axis", "flow", "shaper", "probe", "motion")
+
+
+@dataclass(frozen=True, kw_only=True)
+class EveningStep:
+    """One step of an evening: the settings that it measures, why, and whether they are only to be
+    checked.
+    """
+
+    group: str
+    keys: tuple[str, ...]
+    words: str
+    why: str
+    axes: tuple[str, ...] = ()
+    tool: Tool = FIRST
+    checks: bool = False
+
+    @property
+    def of_tool(self) -> tuple[str, ...]:
+        """The option that names its tool."""
+        return ("--tool", str(self.tool)) if self.tool else ()
+
+
+def evening_steps(state: State) -> list[EveningStep]:
+    """What is due: what was set and never checked, then what wants measuring, in the order of work.
+    Settings that one fit finds are one step.
+    """
+    due = [(step.kind, step.why, False) for step in steps(state)]
+    unsure = {kind.key for kind, _, _ in due}
+    due[:0] = [
+        (KINDS[key], "set, and not checked since", True)
+        for key, setting in state.settings.items()
+        if key not in unsure
+        and setting.how == "adopted"
+        and KINDS[key].group in CHECKED
+        and not verified(key, state)
+    ]
+    found: dict[tuple[object, ...], list[tuple[Any, str, bool]]] = {}
+    for kind, why, checks in due:
+        own = kind.key if kind.group in ("heater", "axis") else ""
+        found.setdefault((kind.group, own, kind.tool, checks), []).append((kind, why, checks))
+    return [
+        EveningStep(
+            group=some[0][0].group,
+            keys=tuple(kind.key for kind, _, _ in some),
+            words=", ".join(kind.words for kind, _, _ in some),
+            why=some[0][1],
+            axes=tuple(kind.axis.lower() for kind, _, _ in some if kind.axis),
+            tool=some[0][0].tool,
+            checks=some[0][2],
+        )
+        for some in found.values()
+    ]
+
+
 LEVELS = {"speed": "100:300:20", "acceleration": "1000:5000:500"}
 
 

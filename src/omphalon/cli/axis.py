@@ -26,7 +26,7 @@ from omphalon.cli.options import (
     typed,
 )
 from omphalon.cli.printing import NEEDS_OUT, PrintDefaults, PrintOptions, job_of, print_lines
-from omphalon.recordings.columns import AXES, KINDS
+from omphalon.recordings.columns import AXES, MEASURED_AS
 from omphalon.recordings.columns import AXIS as COLUMNS
 from omphalon.tables.constants import BUILDS, MOTOR_STEPS
 
@@ -193,7 +193,7 @@ class AxisFitOptions:
         COLUMNS, ask=Ask(words="what was measured", many=True, beside="asked_mm")
     )
     kind: str | None = one_of(
-        "--kind", KINDS, "A move, or a printed part measured outside or inside.  [move]"
+        "--kind", MEASURED_AS, "A move, or a printed part measured outside or inside.  [move]"
     )
     resolution_mm: float | None = number(
         "--resolution", "fine length", "What the caliper reads to.  [from the digits]"

@@ -17,7 +17,7 @@ from omphalon.cli.heater_common import CycleType, LoopOptions, ReadingOptions
 from omphalon.cli.known import fact, held
 from omphalon.cli.options import Ask, More, argument, nested, number, one_of, refuse_beside, typed
 from omphalon.tables.constants import NORMAL_95
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 from omphalon.tables.tools import FIRST, Tool
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ def style_field() -> Any:
 class HeaterPlanOptions:
     """Options of `heater plan`."""
 
-    heater: str = one_of("--heater", tuple(KINDS), "Which heater.", default="hotend")
+    heater: str = one_of("--heater", tuple(HEATERS), "Which heater.", default="hotend")
     target_c: float | None = number(
         "--target",
         "temperature",
@@ -117,7 +117,7 @@ def _empty_log() -> Iterator[str]:
 def _heater_of_log() -> Any:
     """Which heater a log shows."""
     help = "Which heater the log shows.  [worked out]"
-    return one_of("--heater", tuple(KINDS), help, ask="which heater")
+    return one_of("--heater", tuple(HEATERS), help, ask="which heater")
 
 
 def _no_log(options: HeaterFitOptions) -> str:
@@ -270,12 +270,12 @@ def _from_result(
 ) -> Finding:
     """The answer where a text holds no temperatures, but what the controller made of them."""
     from omphalon.physics.loop import Gains
-    from omphalon.readers.controller import FEWEST
+    from omphalon.readers.controller import FEWEST_CYCLES
     from omphalon.recordings.reports import full_power
     from omphalon.studies.heater.summary import CycleSummary
     from omphalon.studies.heater.summary_words import gains_alone_answer, summary_answer
 
-    if result.gains and len(result.cycles) < FEWEST:
+    if result.gains and len(result.cycles) < FEWEST_CYCLES:
         return gains_alone_answer(Gains(*result.gains), lines.gain_scale)
     periods = [period or result.period_s for _, _, period in result.cycles]
     if any(period is None for period in periods):

@@ -13,7 +13,7 @@ from omphalon.base.errors import echoed
 from omphalon.farm.figures import FIGURES, Figure
 from omphalon.farm.store import JobAnswer
 from omphalon.physics.comparison import (
-    FEWEST,
+    FEWEST_VALUES,
     Placement,
     changes,
     deviation_of,
@@ -220,7 +220,7 @@ def _scaled(figure: Figure, found: Sequence[Measured]) -> tuple[Array, Array]:
 
 
 def _compared(key: Key, found: list[Measured]) -> Comparison:
-    if len(found) < FEWEST:
+    if len(found) < FEWEST_VALUES:
         alone = [Placed(measured=m, away=0.0, half_width=math.inf, chance=1.0) for m in found]
         return Comparison(key=key, placed=tuple(alone), centre=None, spread=0.0)
     usual: Placement = placed_among(*_scaled(key.figure, found))

@@ -11,7 +11,7 @@ from omphalon.answers.finding import Finding, Shown
 from omphalon.answers.remarks import Remark
 from omphalon.base.errors import echoed
 from omphalon.farm.compare import Changed, Comparison, FarmComparison, Key, Measured, Placed
-from omphalon.physics.comparison import FEWEST
+from omphalon.physics.comparison import FEWEST_VALUES
 from omphalon.tables.units import digits
 
 MOST_ROWS = 12  # of each table on the screen; the document has all
@@ -41,8 +41,8 @@ def comparison_finding(found: FarmComparison, earlier: bool) -> Finding:
 def _because(found: FarmComparison, apart: Sequence[Comparison], earlier: bool) -> str:
     if not apart and not found.changed:
         return (
-            f"no number with an interval stands in the answers of {FEWEST} printers of one model "
-            f"({found.printers} printers, {found.answers} answers)"
+            f"no number with an interval stands in the answers of {FEWEST_VALUES} printers of one "
+            f"model ({found.printers} printers, {found.answers} answers)"
         )
     odd, moved = {p.measured.printer for _, p in found.odd}, {c.after.printer for c in found.moved}
     parts = []
@@ -117,7 +117,10 @@ def _moved_row(one: Changed) -> Shown:
 def _next(found: FarmComparison, verdict: str) -> str:
     """What the surest finding points at."""
     if verdict == "retest":
-        return f"fit more printers of one model: {FEWEST} can be compared; or give an earlier run"
+        return (
+            f"fit more printers of one model: {FEWEST_VALUES} can be compared; or give an earlier "
+            "run"
+        )
     first: list[tuple[str, str, str]] = [
         (p.measured.printer, _short(c.key), _points(c.key, p.away)) for c, p in found.odd
     ] + [(c.after.printer, _short(c.key), _points(c.key, c.change)) for c in found.moved]
@@ -136,7 +139,7 @@ def _warnings(found: FarmComparison) -> tuple[Remark, ...]:
     few = sum(c.centre is None for c in found.numbers)
     if few:
         said = "one-alone" if few == 1 else "few-alike"
-        out.append(Remark(said, count=few, fewest=FEWEST))
+        out.append(Remark(said, count=few, fewest=FEWEST_VALUES))
     if found.again:
         out.append(
             Remark("one-again") if found.again == 1 else Remark("several-again", count=found.again)

@@ -18,7 +18,7 @@ from omphalon.tables.heaters import Heater
 from omphalon.tables.rows import rows_of, table_by
 from omphalon.tables.tools import Tool
 
-LONGEST = 200
+LONGEST_LINE = 200
 PLAIN = re.compile(r"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+))?(?![\d.])")
 # a number that some controllers read and others do not: hex, with an exponent, no number at all
 NOT_DECIMAL = re.compile(
@@ -199,8 +199,8 @@ def unfit(line: str) -> str | None:
     """Why a line cannot be sent as it stands; None where it can."""
     if CONTROL.search(line) or not line.isascii():
         return "holds signs that are no plain letters, digits or marks"
-    if len(line) > LONGEST:
-        return f"is longer than {LONGEST} characters"
+    if len(line) > LONGEST_LINE:
+        return f"is longer than {LONGEST_LINE} characters"
     if FRAMED.search(line) or any(code.name == ("M", 110) for code in codes_of(line)):
         return "has a number or a check sum of its own, which would put the count out of step"
     if NOT_DECIMAL.search(line.partition(";")[0]):

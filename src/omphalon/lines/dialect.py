@@ -37,7 +37,7 @@ EXAMPLE_OF = {
 }
 PLACEHOLDER = "YOUR-OWN"
 SHIPPED = ("default", "stand-in")
-MOST_BYTES = 64_000
+MOST_DIALECT_BYTES = 64_000
 
 
 # setting → fields that its line may have; `axis_lower` is the axis in lower case
@@ -231,7 +231,7 @@ def load_dialect(path: str | None = None) -> Dialect:
         return _shipped(path or "default")
     remedy = "give a TOML text file of templates"
     try:
-        text = small_file(path, MOST_BYTES, "dialect", remedy).decode("utf-8-sig")
+        text = small_file(path, MOST_DIALECT_BYTES, "dialect", remedy).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise UnreadableFile(f"{path}: cannot be read as a dialect", remedy) from error
     return _parsed(text, Path(path).name)

@@ -18,7 +18,7 @@ from omphalon.lines.template import SECTION, Template
 from omphalon.tables.tools import FIRST, Tool
 
 NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
-MOST_BYTES = 4_000_000
+MOST_LISTING_BYTES = 4_000_000
 MOST_LINE = 4096  # bytes; no controller lists more in one
 # a field of a setting → the least and the most that a printer could be set to
 POSSIBLE = {
@@ -195,7 +195,7 @@ def read_listing(path: str) -> str:
     Raises UnreadableFile if it cannot be read, or is too large to be one.
     """
     remedy = "give the file of what the printer lists"
-    text = small_file(path, MOST_BYTES, "listing", remedy).decode("utf-8-sig", "replace")
+    text = small_file(path, MOST_LISTING_BYTES, "listing", remedy).decode("utf-8-sig", "replace")
     for row, line in enumerate(text.splitlines(), 1):
         if len(line) > MOST_LINE:
             raise UnknownFormat(

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from omphalon.base.errors import CONTROL, UnknownFormat, echoed
 
-LONGEST = 200
+LONGEST_TEMPLATE = 200
 NUMBER_FORMAT = re.compile(
     r"(?:[+ ]?0?(?P<width>\d{0,2}))?(?:\.(?P<places>\d{1,2}))?(?P<kind>[dfeg]?)", re.I
 )
@@ -124,9 +124,9 @@ def checked(text: object, allowed: Iterable[str], where: str, section: object = 
             raise UnknownFormat(
                 f"{where}: a control character or a line end in it", "write one plain line"
             )
-        if len(part) > LONGEST:
+        if len(part) > LONGEST_TEMPLATE:
             raise UnknownFormat(
-                f"{where}: longer than {LONGEST} characters", "write a shorter line"
+                f"{where}: longer than {LONGEST_TEMPLATE} characters", "write a shorter line"
             )
     try:
         parts = [*string.Formatter().parse(text), *string.Formatter().parse(section or "")]

@@ -17,7 +17,7 @@ from omphalon.physics.oscillation import noise_level, quantum
 from omphalon.physics.scale import autocorrelation_time
 from omphalon.tables.constants import BAND_C
 
-NEAR_C = 1.0  # of its target: there it has arrived
+ARRIVED_WITHIN_C = 1.0  # of its target: there it has arrived
 LEAST_HOLD = 8  # reports
 # of a report: two logs of one course may differ by one, and 1.96 √2 times this is a little more
 ONE_REPORT = 0.38
@@ -108,7 +108,7 @@ def look(
     tail = t > t[-1] - unit_s / 6
     climbing = bool(tail.sum() > 2 and np.polyfit(t[tail], off[tail], 1)[0] * unit_s > 4.0)
     takeover = _first(t, off >= -BAND_C, start)
-    arrival = _first(t, off >= -NEAR_C, start)
+    arrival = _first(t, off >= -ARRIVED_WITHIN_C, start)
     fan = None if fan_s is None else fan_s - begun
     swing = _swing(t, y - target_c, arrival, unit_s, fan, step)
     if fan is None and swing is None:  # a swing is no fan that comes on
@@ -126,7 +126,7 @@ def look(
     if takeover is None or arrival is None or first.sum() < 5:
         return seen
     overshoot, above = _overshoot(t[first], off[first])
-    outside = first & (np.abs(off) > NEAR_C + 2 * sigma / np.sqrt(3))
+    outside = first & (np.abs(off) > ARRIVED_WITHIN_C + 2 * sigma / np.sqrt(3))
     settle = arrival if not outside.any() else float(t[np.flatnonzero(outside)[-1]])
     end = float(t[first][-1])
     hold = first & (t >= min(max(settle, arrival + unit_s / 4), end - unit_s / 2))
@@ -206,7 +206,7 @@ def _creep(t: Array, off: Array, takeover: float, arrival: float) -> float:
     """How much longer the last stretch took than the rate just before it would have."""
     before = (t < takeover) & (off > -2.5 * BAND_C)
     rate = float(np.polyfit(t[before], off[before], 1)[0]) if before.sum() > 2 else np.inf
-    return arrival - takeover - (BAND_C - NEAR_C) / max(rate, 1e-3)
+    return arrival - takeover - (BAND_C - ARRIVED_WITHIN_C) / max(rate, 1e-3)
 
 
 def _swing(
@@ -306,7 +306,9 @@ def arrival_deviations(
     climb = _slope(since, reading_c, seen)
     arrival = math.hypot(report, one / climb)
     # a swing that comes near the edge of what counts as settled counts once more, or once less
-    wave = (seen.swing_period_s or 0.0) / 4 if (seen.ripple_c or 0.0) > NEAR_C / 2 else 0.0
+    wave = (
+        (seen.swing_period_s or 0.0) / 4 if (seen.ripple_c or 0.0) > ARRIVED_WITHIN_C / 2 else 0.0
+    )
     out = {
         "arrival_s": arrival,
         "overshoot_c": one,
@@ -324,8 +326,8 @@ def _slope(since: Array, reading_c: Array, seen: Arrival) -> float:
     """°C a second at which it came near the target."""
     start, end = seen.takeover_s or 0.0, seen.arrival_s or 0.0
     near = (since >= min(start, end - 1.0)) & (since <= end)
-    rise = float(np.ptp(reading_c[near])) if near.sum() > 1 else NEAR_C
-    return max(rise, NEAR_C) / max(end - start, 1.0)
+    rise = float(np.ptp(reading_c[near])) if near.sum() > 1 else ARRIVED_WITHIN_C
+    return max(rise, ARRIVED_WITHIN_C) / max(end - start, 1.0)
 
 
 def _of_hold(off: Array, power: Array | None, seen: Arrival) -> dict[str, float]:

@@ -11,7 +11,7 @@ from scipy import stats
 
 from omphalon.base.arrays import Array, Mask
 
-FEWEST = 5  # values; the deviation of fewer says nothing
+FEWEST_VALUES = 5  # values; the deviation of fewer says nothing
 # of false ones among those that are named, on the average of farms; half of one in twenty, so that
 # they also stay below one in twenty of all that are named in many farms together, where a farm with
 # one odd printer lets twice as many pass: docs/farm.md
@@ -74,7 +74,7 @@ def placed_among(value: Array, deviation: Array) -> Placement:
 
     Parameters
     ----------
-    value : (n,), n ≥ FEWEST
+    value : (n,), n ≥ FEWEST_VALUES
     deviation : (n,)
         Standard deviation of each value; 0 where it is exact.
 
@@ -85,7 +85,7 @@ def placed_among(value: Array, deviation: Array) -> Placement:
     Raises
     ------
     ValueError
-        If there are fewer than FEWEST.
+        If there are fewer than FEWEST_VALUES.
 
     References
     ----------
@@ -93,8 +93,8 @@ def placed_among(value: Array, deviation: Array) -> Placement:
     Rousseeuw and Leroy, Robust Regression and Outlier Detection (1987), p. 129: cut, then estimate.
     """
     count = len(value)
-    if count < FEWEST:
-        raise ValueError(f"{count} values, {FEWEST} are needed")
+    if count < FEWEST_VALUES:
+        raise ValueError(f"{count} values, {FEWEST_VALUES} are needed")
     deviation = np.maximum(deviation, EXACT * (float(np.ptp(value)) or 1.0))
     usual, whole = np.ones(count, dtype=bool), stats.median_abs_deviation(value, scale="normal")
     centre = np.median(value)

@@ -35,7 +35,7 @@ MOST_ROWS = 600  # reports that a fit looks at: where something moves all of the
 # rest, with how long such an error lasts, in delays; tuned on two of the benchmark's families
 ASTRAY, ASTRAY_REST_C = 0.004, 0.02
 ASTRAY_DELAYS, REST_DELAYS = 2.0, 8.0
-NEAR_C = 3.0  # as near as that nothing is astray
+ASTRAY_BEYOND_C = 3.0  # as near as that nothing is astray
 SECOND_MASS_WORTH = 6.0  # of χ² that two more parameters must explain
 STARTS = ((0.5, 0.5), (0.3, 0.15), (0.7, 0.1))  # of lag and dead time, as shares of the delay
 MANY = 60.0  # degrees of freedom, where they are many
@@ -76,7 +76,7 @@ class _Course(ThermalEngine):
         self.reading_c = log.reading_c[log.rows]
         self.own = _own_errors(log, self.time, self.reading_c)
         self.root = cholesky(self.own, lower=True)
-        held = log.power[np.abs(log.reading_c - log.target_c) < NEAR_C]
+        held = log.power[np.abs(log.reading_c - log.target_c) < ASTRAY_BEYOND_C]
         holds = max(float(np.mean(held)) if len(held) else 0.3, 0.03)
         self.gain = log.reference_c * (1 + GROWTH_PRIOR[0]) / holds
         wide = max(int(max(log.delay_s, 5.0) / log.interval_s), 2)
@@ -160,7 +160,7 @@ class _Course(ThermalEngine):
 
 def _own_errors(log: ExcitedLog, time_s: Array, reading_c: Array) -> Array:
     """Covariance of the sensor's noise and of the model's own error on the way and at rest."""
-    away = np.abs(reading_c - log.target_c[log.rows]) - NEAR_C
+    away = np.abs(reading_c - log.target_c[log.rows]) - ASTRAY_BEYOND_C
     way = np.minimum(np.maximum(away, 0.0), np.abs(reading_c - log.ambient_c))
     apart = np.abs(time_s[:, None] - time_s[None])
     lasts = max(ASTRAY_DELAYS * log.delay_s, 3 * log.interval_s)
@@ -197,7 +197,7 @@ def _excited_fit(course: _Course, p: Array, likelihood: float) -> ExcitedFit:
         estimates,
         log.rows,
         len(log.time_s),
-        np.abs(course.reading_c - log.target_c[log.rows]) <= NEAR_C,
+        np.abs(course.reading_c - log.target_c[log.rows]) <= ASTRAY_BEYOND_C,
         evidence=0.0,
         shift_s=np.zeros(0),
         shift_doubts=0.0,

@@ -18,7 +18,7 @@ STEADY = 0.35  # of the swing, in each third of the hold: less has died away
 IN_STEP = 1.2  # rad: how far a third's phase may stand off
 LEAST_C = 0.2  # half of a swing that is worth a word
 CERTAIN = 4.0  # standard errors of its size
-MOST = 3000  # reports that are used
+MOST_SAMPLES = 3000  # reports that are used
 HARMONICS, SEPARABLE = 5, 4.0  # condition number up to which harmonics can be separated
 
 
@@ -58,7 +58,7 @@ def hunting(time_s: Array, reading_c: Array, noise_c: float, step_c: float) -> H
     ----------
     Scargle, Astrophysical Journal 263 (1982), eq. 10, p. 836.
     """
-    t, y = time_s[:MOST] - time_s[0], reading_c[:MOST]
+    t, y = time_s[:MOST_SAMPLES] - time_s[0], reading_c[:MOST_SAMPLES]
     if len(t) < 12:
         return None
     span, every = float(t[-1]), float(np.median(np.diff(t)))

@@ -30,7 +30,7 @@ LOWEST_HZ = 10.0  # below it a frame rocks as a whole
 # the stand-in (docs/shaper.md)
 DOUBT_FREQUENCY, DOUBT_DAMPING, DOUBT_SHARE = 0.0008, 0.021, 0.002
 LOW_HZ, MOST_HZ = 8.0, 130.0  # of what taps tell
-FEWEST = 3  # taps that tell anything
+FEWEST_TAPS = 3  # taps that tell anything
 TIMES_QUIET, LOUD_SHARE, APART_S = 8.0, 0.15, 0.5  # how a blow stands out, and from the next
 
 
@@ -344,13 +344,13 @@ def tapped(values: Array) -> tuple[Response, int]:
     Raises
     ------
     NoTaps
-        If they are fewer than FEWEST.
+        If they are fewer than FEWEST_TAPS.
     """
     starts = _starts(values)
     width = int(LISTEN_S * RATE_HZ)
     skip = round(SKIP_S * RATE_HZ)
     starts = [s for s in starts if s + skip + width < len(values) and s > width // 4]
-    if len(starts) < FEWEST:
+    if len(starts) < FEWEST_TAPS:
         raise NoTaps(len(starts))
     pad = int(RATE_HZ)  # 1 Hz steps
     fade = np.ones(width)

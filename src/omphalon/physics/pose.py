@@ -20,7 +20,11 @@ STANDS_OUT = 4.0  # deviations above the plate's grain
 AROUND_PX, SPARSE = 64, 8  # of the plate around a pixel; of them every eighth is looked at
 COARSE_PX = 2200  # long side of the picture in which rings are sought
 LEAST_PX, MOST_SHARE = 9, 0.2  # a ring's width: in that picture, and of its side
-ROUND, CENTRED, LONGEST = 0.12, 0.15, 3.0  # how far from an ellipse, its dot off, its longer axis
+ROUND, CENTRED, LONGEST_AXIS = (
+    0.12,
+    0.15,
+    3.0,
+)  # how far from an ellipse, its dot off, its longer axis
 DOT, INSIDE = (0.02, 0.35), 0.35  # a dot's share of its ring's width; the hole's least share
 FITS = 0.03  # of the card: how near the odd ring must lie to its place
 # a ring's radius by the pose, and as it is seen; what a card's sides keep of each other at a slant
@@ -259,7 +263,7 @@ def _ring(
     rows, columns = np.nonzero(whole)
     spread = np.linalg.eigvalsh(np.cov(columns, rows))
     ellipse = 4 * np.pi * np.sqrt(max(spread[0] * spread[1], 1e-9))
-    if abs(area / ellipse - 1) > ROUND or spread[1] > LONGEST**2 * spread[0]:
+    if abs(area / ellipse - 1) > ROUND or spread[1] > LONGEST_AXIS**2 * spread[0]:
         return None
     if 1 - own.sum() / area < INSIDE:
         return None

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 MOST_PANELS = 6
 NAMES_ALL = 12  # printers up to which each is named
-LONGEST = 18
+LONGEST_NAME = 18
 
 
 def draw_farm(figure: Figure, found: FarmComparison) -> None:
@@ -111,4 +111,4 @@ def _name(ax: Axes, panel: OthersPanel, rows: NDArray[np.int64]) -> None:
 
 def _short(name: str) -> str:
     safe = shown(name)
-    return safe if len(safe) <= LONGEST else safe[: LONGEST - 1] + "…"
+    return safe if len(safe) <= LONGEST_NAME else safe[: LONGEST_NAME - 1] + "…"

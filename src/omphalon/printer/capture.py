@@ -18,7 +18,7 @@ from omphalon.recordings.reports import Heating, Status
 from omphalon.tables.heaters import Heater
 
 HEAD = "time_s,temperature_c,target_c,power_counts,fan"
-MOST_REMARKS, LONGEST = 1000, 200  # of what a printer says, and letters of it
+MOST_REMARKS, LONGEST_REMARK = 1000, 200  # of what a printer says, and letters of it
 View = Callable[[Status], None]
 
 
@@ -47,7 +47,7 @@ class Log:
     def remark(self, words: str) -> None:
         """What the printer says beside its reports: the result of its own test among it."""
         if self.remarks < MOST_REMARKS:
-            self._write(f"# received: {shown(words[:LONGEST])}")
+            self._write(f"# received: {shown(words[:LONGEST_REMARK])}")
         self.remarks += 1
 
     def _write(self, line: str) -> None:

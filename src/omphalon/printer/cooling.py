@@ -21,8 +21,8 @@ CERTAIN = 4.5  # standard errors; tested with every report, so more than for a s
 RULED_OUT = 3.0  # standard errors that a rise as at work must lie away
 GOES_ON = 0.15  # of its slope must be left in the later half: no swing that turns
 LEAST_NOISE_C = 0.1  # sensors agree with themselves no better over some seconds
-FEWEST = 4  # reports
-MOST = 240  # readings kept; then every second one is dropped
+FEWEST_REPORTS = 4  # reports
+MOST_REPORTS = 240  # readings kept; then every second one is dropped
 STARTS = (0.0, 0.25, 0.5)  # shares of the readings that may be left out: a heater lags
 MOST_CORRELATED = 0.95
 
@@ -82,7 +82,7 @@ def deepest_fall(readings: Sequence[tuple[float, float]]) -> float:
     """How far means of five readings fell below an earlier one, beyond what noise does (°C): the
     swing of a heater that is on.
     """
-    if len(readings) < 2 * FEWEST:
+    if len(readings) < 2 * FEWEST_REPORTS:
         return 0.0
     values = [y for _, y in readings]
     means = [sum(values[n : n + 5]) / 5 for n in range(len(values) - 4)]
@@ -132,7 +132,7 @@ class CoolingWatch:
             return
         if not self.readings or time_s > self.readings[-1][0]:
             self.readings.append((time_s, now.temperature_c))
-        if len(self.readings) > MOST:
+        if len(self.readings) > MOST_REPORTS:
             self.readings = self.readings[::2]
         if self.rises():
             self.on = f"it goes on rising: {now.temperature_c:g} °C"
@@ -149,14 +149,14 @@ class CoolingWatch:
 
     def off(self, idle_c: Sequence[float] = ()) -> bool:
         """Whether its readings show it off. `idle_c`: what heaters read that nobody switched on."""
-        if self.on or len(self.readings) < FEWEST:
+        if self.on or len(self.readings) < FEWEST_REPORTS:
             return False
         return self._cold(idle_c) or self._fallen()
 
     def rises(self) -> bool:
         """Whether it heats on, past what it has stored: it rises beyond chance."""
         later = self.readings[len(self.readings) // 2 :]
-        if len(later) < FEWEST or later[0][0] - self.readings[0][0] < self.kind.lags_s:
+        if len(later) < FEWEST_REPORTS or later[0][0] - self.readings[0][0] < self.kind.lags_s:
             return False
         now = trend_of(later)
         return now.slope_c_s - CERTAIN * now.error_c_s > 0 and (
@@ -164,12 +164,12 @@ class CoolingWatch:
         )
 
     def _cold(self, idle_c: Sequence[float]) -> bool:
-        last = [y for _, y in self.readings[-FEWEST:]]
+        last = [y for _, y in self.readings[-FEWEST_REPORTS:]]
         mean = sum(last) / len(last)
         alike = mean < ALIKE_BELOW_C and any(abs(mean - other) < ALIKE_C for other in idle_c)
         if not (mean < COLD_C or alike):
             return False
-        now = trend_of(self.readings[-max(FEWEST, len(self.readings) // 2) :])
+        now = trend_of(self.readings[-max(FEWEST_REPORTS, len(self.readings) // 2) :])
         watched = self.readings[-1][0] - self.readings[0][0]
         if self.ours and watched < self.kind.lags_s:
             return False
@@ -181,7 +181,7 @@ class CoolingWatch:
         )
 
     def _falls(self, readings: Sequence[tuple[float, float]]) -> bool:
-        if len(readings) < FEWEST:
+        if len(readings) < FEWEST_REPORTS:
             return False
         now = trend_of(readings)
         later = readings[len(readings) // 2 :]
@@ -189,8 +189,8 @@ class CoolingWatch:
             return False
         if len(later) > 2 and trend_of(later).slope_c_s > GOES_ON * now.slope_c_s:
             return False
-        first = [y for _, y in self.readings[:FEWEST]]
-        begun_c = min(now.start_c, sum(first) / FEWEST)
+        first = [y for _, y in self.readings[:FEWEST_REPORTS]]
+        begun_c = min(now.start_c, sum(first) / FEWEST_REPORTS)
         least = max(FALLEN * (now.start_c - ROOM_C), self.kind.least_fall_c)
         if begun_c > self.held_c:  # on its way down to it, and perhaps some way past it
             begun_c = self.held_c - max(0.0, min(begun_c - self.held_c, least))

@@ -13,7 +13,7 @@ from omphalon.base.errors import LinkFault
 from omphalon.recordings.reports import Heating
 from omphalon.tables.heaters import Heater
 
-NEAR_C = 10.0  # where a hold begins, as `heater check` counts it
+HOLD_WITHIN_C = 10.0  # where a hold begins, as `heater check` counts it
 BEGUN_C = 3.0  # by so much of a rise, where neither target nor power are reported
 FEWEST_CYCLES = 3  # a test that ends with fewer did not take place
 COLD_C, WARM_C = 30.0, 45.0
@@ -229,7 +229,7 @@ class HeatAndHold(Course):
         return [*self.lines, *(line for _, line in self.later)]
 
     def at(self, moment: Moment) -> list[str]:
-        if self.near_s is None and moment.seen.temperature_c >= self.target_c - NEAR_C:
+        if self.near_s is None and moment.seen.temperature_c >= self.target_c - HOLD_WITHIN_C:
             self.near_s = moment.time_s
         if self.near_s is None:
             return []

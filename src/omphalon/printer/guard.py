@@ -19,7 +19,7 @@ LEAP_S = 10.0  # and one that leaps further ahead may be misheard
 FEW = 5  # reports, of which the first may have been misheard
 STILL_S = 60.0
 RISE_C = 1.0  # least rise in that time at full power
-NEAR_C = 5.0  # below its target a heater at full power must rise
+RISES_BELOW_C = 5.0  # below its target a heater at full power must rise
 FULL = 0.95  # of the most power that was reported: counts as full
 LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
 MOST_READING_C = 1000.0
@@ -199,7 +199,9 @@ class Guard:
             return False
         if one.by_test:
             return one.now.target_c > 0 or one.now.power > 0
-        return one.now.target_c > 0 and abs(one.now.temperature_c - one.now.target_c) > NEAR_C
+        return (
+            one.now.target_c > 0 and abs(one.now.temperature_c - one.now.target_c) > RISES_BELOW_C
+        )
 
     def look(self, report: Report, now_s: float) -> float | None:
         """Look at a report; its time in s since the first one, None where it holds a slip of the
@@ -319,7 +321,7 @@ class Guard:
             one.begun_s = None
             return
         one.begun_s = at_s if one.begun_s is None else one.begun_s
-        if one.now.temperature_c > one.target_c - NEAR_C:
+        if one.now.temperature_c > one.target_c - RISES_BELOW_C:
             one.begun_s = math.inf  # it has arrived
         limit = heater.kind.arrives_s
         if heater == self.limits.heater and self.limits.arrives_s is not None:
@@ -338,7 +340,7 @@ class Guard:
         power, reading = one.now.power, one.now.temperature_c
         one.most_power = max(one.most_power, 0.0 if math.isnan(power) else power)
         full = math.isnan(power) or (power > 0 and power >= FULL * one.most_power)
-        if not (one.on and full) or reading > one.target_c - NEAR_C:
+        if not (one.on and full) or reading > one.target_c - RISES_BELOW_C:
             one.since.clear()
             return
         one.since.append((at_s, reading))

@@ -19,7 +19,7 @@ from omphalon.lines.gain_forms import ControlLoop
 from omphalon.lines.template import Template
 
 BEAT_S = 1.0  # each end says so often that it lives
-LONGEST = 8_000_000  # bytes of one message: a print of a hundred thousand lines
+LONGEST_MESSAGE = 8_000_000  # bytes of one message: a print of a hundred thousand lines
 MOST_READ = 262_144  # bytes that are read of one peer in a round
 MOST_OF_CLIENT = 1000  # bytes of somebody who has not shown to be the owner
 MOST_NEW_CLIENTS = 6  # at once
@@ -47,7 +47,7 @@ class Peer:
             self.count += len(data)
             self.inbox += data
         *lines, self.inbox = self.inbox.split(b"\n")
-        self.closed |= len(self.inbox) > LONGEST
+        self.closed |= len(self.inbox) > LONGEST_MESSAGE
         found = []
         for line in lines:
             try:

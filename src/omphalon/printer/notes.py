@@ -20,7 +20,7 @@ from omphalon.base.files import replacing
 from omphalon.printer.port import address_of
 from omphalon.tables.heaters import Heater
 
-MOST_BYTES = 64_000  # of a note
+MOST_NOTE_BYTES = 64_000  # of a note
 OWN_ALONE = 0o700
 Note = TypeVar("Note")
 
@@ -126,7 +126,7 @@ def _read(path: Path) -> Any:
     with os.fdopen(number, "rb") as file:
         found = os.fstat(number)
         own = os.name == "nt" or found.st_uid == os.geteuid()
-        if not stat.S_ISREG(found.st_mode) or not own or found.st_size > MOST_BYTES:
+        if not stat.S_ISREG(found.st_mode) or not own or found.st_size > MOST_NOTE_BYTES:
             raise ValueError("no note of ours")
         return json.loads(file.read())
 

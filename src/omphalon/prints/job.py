@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from omphalon.base.errors import UsageError
 from omphalon.tables.constants import FILAMENT_MM
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 
 MOST_FLOW_MM3_S = 30.0
 MOST_SPEED_MM_S = 1000.0
@@ -120,8 +120,8 @@ class Job:
             (1.0, self.first_mm_s, MOST_SPEED_MM_S, "--first"),
             (1.0, self.travel_mm_s, MOST_SPEED_MM_S, "--travel-speed"),
             (50.0, self.acceleration_mm_s2, 50_000.0, "--acceleration"),
-            (150.0, self.temp_c, KINDS["hotend"].most_c, "--temp"),
-            (0.0, self.bed_temp_c, KINDS["bed"].most_c, "--bed-temp"),
+            (150.0, self.temp_c, HEATERS["hotend"].most_c, "--temp"),
+            (0.0, self.bed_temp_c, HEATERS["bed"].most_c, "--bed-temp"),
             (0.0, self.retract_mm, 20.0, "--retract"),
             (1.0, self.retract_mm_s, 200.0, "--retract-speed"),
             (0.0, self.fan, 1.0, "--fan"),

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from omphalon.readers.text import LOG, read_text
-from omphalon.recordings.reports import LONGEST, report_of
+from omphalon.recordings.reports import LONGEST_REPORT, report_of
 from omphalon.tables.units import plain_number
 
 # what is labelled → the words for it
@@ -32,7 +32,7 @@ LABELLED = re.compile(
     re.IGNORECASE,
 )
 LETTER = re.compile(r"[A-Za-z]")  # a row of a table has none, and there may be many
-FEWEST = 3  # cycles: two words like low and high may stand in any text
+FEWEST_CYCLES = 3  # cycles: two words like low and high may stand in any text
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -57,7 +57,7 @@ class ControllerResult:
     @property
     def tells(self) -> bool:
         """Whether it can answer for a log that there is not."""
-        return len(self.cycles) >= FEWEST or self.gains is not None
+        return len(self.cycles) >= FEWEST_CYCLES or self.gains is not None
 
 
 def controller_result(path: str) -> ControllerResult:
@@ -68,7 +68,7 @@ def controller_result(path: str) -> ControllerResult:
     cycles: list[tuple[float, float, float | None]] = []
     waiting: dict[str, float] = {}
     for line in read_text(path, LOG).lines:
-        line = line[:LONGEST]
+        line = line[:LONGEST_REPORT]
         if LETTER.search(line) is None or report_of(line) is not None:
             continue
         found = dict(_labelled(line))

@@ -20,7 +20,7 @@ from omphalon.readers.columns import (
 )
 from omphalon.readers.text import Text
 from omphalon.recordings.reports import SIGN
-from omphalon.tables.heaters import KINDS, Heater
+from omphalon.tables.heaters import HEATERS, Heater
 
 # words of headers, in the languages that spreadsheets and loggers speak
 PARTS: dict[str, set[str]] = {
@@ -185,7 +185,7 @@ def _parts(header: str) -> set[str]:
 
 def _heater_of(parts: set[str]) -> Heater | None:
     """The heater that a header names; None where it names none, or something else."""
-    known = [name for name in parts if name.partition(" ")[0] in KINDS]
+    known = [name for name in parts if name.partition(" ")[0] in HEATERS]
     return Heater.named(known[0]) if len(parts) == len(known) == 1 else None
 
 

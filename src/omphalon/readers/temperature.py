@@ -25,7 +25,7 @@ from omphalon.tables.heaters import HOTEND, Heater
 from omphalon.tables.units import plural
 
 CONSOLE = "console text"  # the format's name
-FEWEST = 3  # report lines that make a console's log
+FEWEST_REPORTS = 3  # report lines that make a console's log
 FAN = re.compile(r"\bM10([67])\b(?!.*\bP[1-9])(?:.*?\bS\s*(\d+(?:\.\d+)?))?")  # the first fan's
 MOST_FAN = 255.0  # of a line that names no speed
 COLD_C, APART_C = 45.0, 8.0  # heaters that were not used lately read one room
@@ -38,7 +38,7 @@ FULL = 1.001  # a power this much past full is rounding
 
 def is_console(lines: list[str]) -> bool:
     """Whether the lines hold reports as a serial console shows them."""
-    return sum(1 for line in lines[:4000] if SIGN.search(line)) >= FEWEST
+    return sum(1 for line in lines[:4000] if SIGN.search(line)) >= FEWEST_REPORTS
 
 
 def read_console(text: Text, how: Wanted) -> LogColumns:

@@ -11,9 +11,9 @@ AXES = ("x", "y", "z")
 MOVED = (*AXES, "e")
 PASSED, FAILED = ("pass", "passed", "ok", "yes", "1"), ("fail", "failed", "no", "0")
 PRINTS = ("before", "after")
-KINDS = ("move", "outside", "inside")
+MEASURED_AS = ("move", "outside", "inside")
 WORDS = {"axes": AXES, "moved": MOVED, "passed or failed": (*PASSED, *FAILED)}
-WORDS |= {"prints": PRINTS, "kinds": KINDS}
+WORDS |= {"prints": PRINTS, "kinds": MEASURED_AS}
 
 TABLES = grouped("table", rows_of("columns", Column, choices=WORDS))
 FILAMENT = TABLES.pop("filament")  # measured at the filament, not read from a table

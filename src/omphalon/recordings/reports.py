@@ -6,7 +6,7 @@ import math
 import re
 from dataclasses import dataclass
 
-from omphalon.tables.heaters import KINDS, Heater
+from omphalon.tables.heaters import HEATERS, Heater
 from omphalon.tables.tools import Tool
 from omphalon.tables.units import plain_number
 
@@ -22,7 +22,7 @@ STAMP = re.compile(
     r"(?=[\s\]>,;|:-])",
     re.ASCII,
 )
-LONGEST = 4096  # letters of a line that are read: no controller says more in one
+LONGEST_REPORT = 4096  # letters of a line that are read: no controller says more in one
 FULL_POWERS = (1.0, 100.0, 127.0, 255.0, 1023.0)  # what stands for full power
 
 
@@ -64,7 +64,7 @@ class Report:
 
 def heater_of(mark: str) -> Heater:
     """The heater that a report calls `T0`, `T1`, `B` or `C`; `T` is the hotend in use."""
-    kind = next(kind.name for kind in KINDS.values() if kind.mark == mark[0])
+    kind = next(kind.name for kind in HEATERS.values() if kind.mark == mark[0])
     return Heater(kind, Tool(int(mark[1:] or 0)))
 
 
@@ -73,7 +73,7 @@ def report_of(line: str) -> Report | None:
 
     `line`: for example `12.5 T:23.40 /0.00 B:19.50 /75.00 @:0 B@:127`, amid any other words.
     """
-    line = line[:LONGEST]
+    line = line[:LONGEST_REPORT]
     marks = {m[1]: m for m in REPORT.finditer(line)}
     readings = [mark for mark in marks if "@" not in mark]
     if not any(mark[0] in "TB" for mark in readings):

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 EVERY_S = 0.15  # of real time between two pictures
 PLAIN_EVERY_S = 10.0  # of the printer's time between two plain lines
 KEPT = 4000  # points that are drawn at the most; then every second one is dropped
-NEAR_C, SWINGS_S = 6.0, 25.0  # within that of the target for so long, the rest is left out
+ZOOM_WITHIN_C, SWINGS_S = 6.0, 25.0  # within that of the target for so long, the rest is left out
 BARS = " ▁▂▃▄▅▆▇█"
 DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 STEPS_C = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)  # between two labels
@@ -214,7 +214,7 @@ def drawn(past: Past, now: Status, width: int, height: int) -> RenderableType:
 def near_target(past: Past) -> Past:
     """The part since the target was nearly reached, once there is enough of it; else all."""
     goal = next((p[2] for p in reversed(past) if p[2] > 0), math.inf)
-    near = next((n for n, p in enumerate(past) if p[1] > goal - NEAR_C), None)
+    near = next((n for n, p in enumerate(past) if p[1] > goal - ZOOM_WITHIN_C), None)
     if near is None or past[-1][0] - past[near][0] < SWINGS_S:
         return past
     return past[near:]

@@ -24,7 +24,7 @@ NAME = "Fulmar, made up by the stand-in printer"
 COUNTS = 127  # full power in its reports
 FLOWS_C = 170.0  # below, the extruder does not move
 AHEAD_S = 1.0  # of moves that it keeps in store before it acknowledges the next one
-NEAR_C, NEAR_S = 2.0, 1.0  # within that, for so long, a heater has arrived
+ARRIVED_WITHIN_C, NEAR_S = 2.0, 1.0  # within that, for so long, a heater has arrived
 HEATERS = ("hotend", "bed", "hotend 1")
 MARKS = {"hotend": ("T", "@"), "bed": ("B", "B@"), "hotend 1": ("T1", "@1")}
 BUSY_S = 2.0
@@ -329,7 +329,7 @@ class Machine:
         def arrived() -> bool:
             nonlocal since
             heated = self.heated[name]
-            if abs(heated.reading_c - heated.target_c) > NEAR_C and heated.target_c:
+            if abs(heated.reading_c - heated.target_c) > ARRIVED_WITHIN_C and heated.target_c:
                 since = math.inf
                 return False
             since = min(since, self.now_s)

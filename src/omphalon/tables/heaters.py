@@ -13,39 +13,27 @@ from omphalon.tables.tools import FIRST, Tool
 
 @dataclass(frozen=True, kw_only=True)
 class HeaterKind:
-    """A kind of heater. Judgements, where docs/heater.md and docs/printer.md name no source.
-
-    `mark`: in reports. `index`: in the line of an oscillation test, a hotend's its tool, none where
-    no code is shared. `usual_target_c`: where none is given. `asked_above_c`: more is asked for by
-    name. `unit_s`: of time in scores and limits. `fan_cooling`: how much more heat is lost with the
-    part fan on, `fan_doubt` by which factors that may lie off (on a bed it hits the plate, not the
-    sensor). `fan_after_s`, `hold_s`: of a hold. `begins_s`, `quiet_s`, `test_s`: within that a test
-    shows that it has begun; target and power at 0 for so long, it is over; and it is over within
-    that, whatever the printer says. `falls_s`: within that a fall without power must be certain;
-    `least_fall_c`: no smaller one is; `rises_c_s`: no slower it rises at full power when cold;
-    `lags_s`: for so long a change of power may not show. `arrives_s`: to any target. `minutes`:
-    what a run takes.
-    """
+    """A kind of heater. Judgements, where docs/heater.md and docs/printer.md name no source."""
 
     name: str
-    mark: str
-    index: int | None = None
-    usual_target_c: float
-    asked_above_c: float
-    unit_s: float
-    fan_cooling: float
-    fan_doubt: tuple[float, float]
-    fan_after_s: float | None = None
+    mark: str  # in reports
+    index: int | None = None  # in the line of a test; a hotend's is its tool; None: no shared code
+    usual_target_c: float  # where none is given
+    asked_above_c: float  # a higher target is asked for by name
+    unit_s: float  # of time, in scores and limits
+    fan_cooling: float  # share of heat lost more with the part fan on
+    fan_doubt: tuple[float, float]  # factors on it: on a bed the fan hits the plate, not the sensor
+    fan_after_s: float | None = None  # of a hold: the part fan comes on
     hold_s: float
-    begins_s: float
-    quiet_s: float
-    test_s: float
-    falls_s: float
-    least_fall_c: float
-    rises_c_s: float
-    lags_s: float
-    arrives_s: float
-    minutes: str
+    begins_s: float  # within that a test shows that it has begun
+    quiet_s: float  # target and power at 0 for so long: the test is over
+    test_s: float  # within that it is over, whatever the printer says
+    falls_s: float  # within that a fall without power must be certain
+    least_fall_c: float  # a smaller fall is not certain
+    rises_c_s: float  # least rise at full power from cold
+    lags_s: float  # for so long a change of power may not show
+    arrives_s: float  # at any target
+    minutes: str  # that a run takes, in words
 
     @property
     def usual_c(self) -> float:
@@ -59,7 +47,7 @@ class HeaterKind:
         return QUANTITIES[f"{self.name} temperature"].highest
 
 
-KINDS = table_by("name", *rows_of("heaters", HeaterKind))
+HEATERS = table_by("name", *rows_of("heaters", HeaterKind))
 
 
 @dataclass(frozen=True, order=True)
@@ -80,12 +68,12 @@ class Heater:
     def named(cls, text: str) -> Heater:
         """The heater of a name as `str` writes it: `hotend 1`."""
         name, _, number = text.partition(" ")
-        return cls(KINDS[name].name, Tool(int(number or 0)))
+        return cls(HEATERS[name].name, Tool(int(number or 0)))
 
     @property
     def kind(self) -> HeaterKind:
         """What holds for all heaters of its kind."""
-        return KINDS[self.name]
+        return HEATERS[self.name]
 
     @property
     def is_hotend(self) -> bool:

@@ -18,7 +18,7 @@ WRITTEN = re.compile(
     re.I | re.ASCII | re.S,
 )
 MINUS = str.maketrans({"−": "-", "–": "-", "\u00a0": " ", "\u202f": " ", "μ": "µ"})
-LONGEST = 60
+LONGEST_NUMBER = 60
 
 
 class NoSuchNumber(ValueError):
@@ -60,7 +60,7 @@ def number_in(
     be.
     """
     plain = text.translate(MINUS).strip()
-    found = WRITTEN.fullmatch(plain) if len(plain) <= LONGEST else None
+    found = WRITTEN.fullmatch(plain) if len(plain) <= LONGEST_NUMBER else None
     if found is None:
         raise NoSuchNumber(
             f"is not {_a_number(plain, quantity)}", f"write a number{_unit_words(quantity)}"
@@ -105,7 +105,7 @@ def _places(digits: str) -> int:
 def _a_number(plain: str, quantity: Quantity) -> str:
     if re.fullmatch(r"[-+]?(nan|inf|infinity)", plain, re.I):
         return "a finite number"
-    if len(plain) > LONGEST or re.fullmatch(r"[-+]?\d{16,}.*", plain, re.ASCII | re.S):
+    if len(plain) > LONGEST_NUMBER or re.fullmatch(r"[-+]?\d{16,}.*", plain, re.ASCII | re.S):
         return f"{quantity.words}: it has too many digits"
     return quantity.words
 

@@ -72,7 +72,7 @@ def _write_into(path: str, out: str, settings: Mapping[str, InForce], dialect: D
     """A copy of a settings file with the settings in force, and what changed in it."""
     from omphalon.bench.sheet import filed
     from omphalon.lines.editing import written_into
-    from omphalon.lines.listing import MOST_BYTES
+    from omphalon.lines.listing import MOST_LISTING_BYTES
 
     wanted, without = filed(settings, dialect)
     if not wanted:
@@ -81,7 +81,7 @@ def _write_into(path: str, out: str, settings: Mapping[str, InForce], dialect: D
             "give such settings a section and a line in it: docs/bench.md",
         )
     remedy = "give the controller's settings file, in UTF-8"
-    raw = small_file(path, MOST_BYTES, "settings file", remedy)
+    raw = small_file(path, MOST_LISTING_BYTES, "settings file", remedy)
     try:
         text, edits = written_into(raw.decode(), wanted)
     except UnicodeDecodeError as error:

@@ -33,7 +33,7 @@ from omphalon.cli.printer.wire import (
 from omphalon.cli.proposed import proposed
 from omphalon.cli.writing import check_outputs
 from omphalon.tables.constants import OVER_TARGET_C, STEP_C
-from omphalon.tables.heaters import KINDS, Heater
+from omphalon.tables.heaters import HEATERS, Heater
 from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
@@ -51,7 +51,7 @@ OWN_LINES = "a run has its own lines and its own end"
 class HeatOptions:
     """Options of a run that heats."""
 
-    heater: str = one_of("--heater", tuple(KINDS), "Which heater.", default="hotend")
+    heater: str = one_of("--heater", tuple(HEATERS), "Which heater.", default="hotend")
     tool: Tool = tool_field()
     cycles: int = number("--cycles", "count", "Of the oscillation test.", within=(3, 30), default=8)
     max_temp_c: float | None = number(

@@ -12,6 +12,7 @@ import click
 
 from omphalon.base.errors import OmphalonError, StillHot, UsageError, echoed, shown
 from omphalon.base.files import put_bytes
+from omphalon.bench.work import EveningStep, evening_steps
 from omphalon.cli.asking import typed
 from omphalon.cli.bench.common import table, take_found
 from omphalon.cli.benched import GUIDED, WITHIN, within_environment
@@ -23,15 +24,14 @@ from omphalon.cli.printer.send import show_lines
 from omphalon.cli.printer.setter import Setter
 from omphalon.cli.printer.wire import AgreeOptions, Wired, at_printer, confirmed
 from omphalon.cli.proposed import proposed
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 from omphalon.tables.order import ORDER
-from omphalon.tables.tools import FIRST, Tool
+from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
     from omphalon.bench.bench import Bench
     from omphalon.bench.journal import Entry
-    from omphalon.bench.work import State
 
 AT_THE_WIRE = ("heater", "extruder")  # groups that have a tune of their own
 # options of a group's plan, beside its axis; groups whose plan writes a print or a file of moves
@@ -49,61 +49,6 @@ class Evening(Verbs):
         if not args or (args[0].startswith("-") and not asks_help):
             args = ["evening", *args]
         return super().parse_args(ctx, args)
-
-
-@dataclass(frozen=True, kw_only=True)
-class EveningStep:
-    """One step of an evening: the settings that it measures, why, and whether they are only to be
-    checked.
-    """
-
-    group: str
-    keys: tuple[str, ...]
-    words: str
-    why: str
-    axes: tuple[str, ...] = ()
-    tool: Tool = FIRST
-    checks: bool = False
-
-    @property
-    def of_tool(self) -> tuple[str, ...]:
-        """The option that names its tool."""
-        return ("--tool", str(self.tool)) if self.tool else ()
-
-
-def jobs(state: State) -> list[EveningStep]:
-    """What is due: what was set and never checked, then what wants measuring, in the order of work.
-    Settings that one fit finds are one step.
-    """
-    from omphalon.bench import settings
-    from omphalon.bench.work import CHECKED, steps, verified
-
-    due = [(step.kind, step.why, False) for step in steps(state)]
-    unsure = {kind.key for kind, _, _ in due}
-    due[:0] = [
-        (settings.KINDS[key], "set, and not checked since", True)
-        for key, setting in state.settings.items()
-        if key not in unsure
-        and setting.how == "adopted"
-        and settings.KINDS[key].group in CHECKED
-        and not verified(key, state)
-    ]
-    found: dict[tuple[object, ...], list[tuple[Any, str, bool]]] = {}
-    for kind, why, checks in due:
-        own = kind.key if kind.group in ("heater", "axis") else ""
-        found.setdefault((kind.group, own, kind.tool, checks), []).append((kind, why, checks))
-    return [
-        EveningStep(
-            group=some[0][0].group,
-            keys=tuple(kind.key for kind, _, _ in some),
-            words=", ".join(kind.words for kind, _, _ in some),
-            why=some[0][1],
-            axes=tuple(kind.axis.lower() for kind, _, _ in some if kind.axis),
-            tool=some[0][0].tool,
-            checks=some[0][2],
-        )
-        for some in found.values()
-    ]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -222,7 +167,7 @@ class _Session:
 
     def _left(self) -> list[EveningStep]:
         """What is due, without what is left for another day."""
-        return [job for job in jobs(self.bench.state()) if job not in self.skipped]
+        return [job for job in evening_steps(self.bench.state()) if job not in self.skipped]
 
     def _step(self, job: EveningStep, number: int) -> bool:
         """One step, as often as it is asked for; whether to go on."""
@@ -283,7 +228,7 @@ class _Session:
         """The temperature at which a heater prints, for a bench that does not know it."""
         key = f"heaters.{heater}_target"
         while key not in self.bench.facts():
-            usual = f"{KINDS[heater].usual_target_c:g}"
+            usual = f"{HEATERS[heater].usual_target_c:g}"
             answer = typed(f"at how many °C does the {heater} print? Enter: {usual}")
             try:
                 self.bench.set_facts({key: answer or usual})
@@ -400,7 +345,7 @@ class _Session:
         """The evening in a table, and as a page: before, after, what is left."""
         from omphalon.report.page import change_rows, page_of
 
-        changed, left = change_rows(self.bench, self.before), jobs(self.bench.state())
+        changed, left = change_rows(self.bench, self.before), evening_steps(self.bench.state())
         click.echo("\nbefore and after" if changed else "\nnothing was set")
         table([(row.words, row.before, "→", row.after, row.holds) for row in changed])
         click.echo("\nwhat is left" if left else "\nnothing is due")

@@ -21,7 +21,7 @@ Change = Literal["worse", "better", "clean", "same", "unclear"]
 
 LENGTHS = ("bulge_mm", "diagonal_mm", "x_mm", "y_mm")
 CALIPER_MM = 0.02  # how unlike a caliper is put to a corner
-FEWEST = 2  # corners of a print
+FEWEST_CORNERS = 2  # corners of a print
 PLAINLY = 3.0  # intervals: a fault so large is plain
 
 
@@ -82,8 +82,8 @@ def check_advance(
 
 def _judged(groups: dict[str, list[tuple[str, float]]], resolution_mm: float) -> AdvanceCheck:
     for name, corners in groups.items():
-        if len(corners) < FEWEST:
-            raise Refusal("few-corners", count=len(corners), print=name, fewest=FEWEST)
+        if len(corners) < FEWEST_CORNERS:
+            raise Refusal("few-corners", count=len(corners), print=name, fewest=FEWEST_CORNERS)
     # a diagonal's bulge is half of a difference of readings: its error is no larger than a bulge's
     caliper = scale.reading_spread(resolution_mm, CALIPER_MM)
     before, after = (_corners(groups[name], caliper) for name in PRINTS)

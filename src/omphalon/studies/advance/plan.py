@@ -21,7 +21,7 @@ from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
 from omphalon.studies.card.plan import LADDER, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
-FEWEST, MOST = 5, 200  # values in one print
+FEWEST_LINES, MOST_LINES = 5, 200  # values in one print
 LOWEST_TOWER_MM = 10.0  # lower, nobody sees a height in it
 UNITS = {"tower": "s", "ladder": "thousandths of a second", "corners": "s"}
 READ = {
@@ -187,10 +187,11 @@ def _check_range(asked: AdvanceAsked) -> None:
                 f"--step {step:g} per mm makes a tower of {span / step:.1f} mm",
                 f"give a smaller step: {span / TOWER_MM:.2g} makes one of {TOWER_MM:g} mm",
             )
-    elif not FEWEST - 1 - 1e-6 <= span / step <= MOST:
+    elif not FEWEST_LINES - 1 - 1e-6 <= span / step <= MOST_LINES:
         raise UsageError(
             f"--step {step:g} makes {span / step + 1:.0f} values",
-            f"choose one that makes {FEWEST} to {MOST}: {span / LINES[0]:.2g} makes {LINES[0] + 1}",
+            f"choose one that makes {FEWEST_LINES} to {MOST_LINES}: {span / LINES[0]:.2g} makes "
+            f"{LINES[0] + 1}",
         )
 
 

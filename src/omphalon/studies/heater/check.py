@@ -21,7 +21,7 @@ from omphalon.studies.heater.doubts import heater_doubts, jumps, log_doubts
 from omphalon.studies.heater.excerpt import SAME_C, at_two_levels, log_target
 from omphalon.studies.heater.health import health, health_pairs, health_remarks
 from omphalon.studies.heater.question import CheckQuestion
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 
 FULL_BUSY = 0.9  # of the hold with the power at an end
 BANGING = 0.1  # of full power a report: at an end so often, and moving so much, it bangs
@@ -268,7 +268,7 @@ def check_heater(logs: Sequence[TemperatureLog], question: CheckQuestion) -> Hea
     are too short, or never came near the target.
     """
     heater = question.which
-    unit, allowed = KINDS[heater].unit_s, ALLOWED[heater]
+    unit, allowed = HEATERS[heater].unit_s, ALLOWED[heater]
     parts = tuple(_part(log, question) for log in logs)
     odd = _target_doubts(logs[-1], question.target_c)
     try:

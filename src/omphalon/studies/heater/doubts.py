@@ -20,7 +20,7 @@ from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import Excerpt
 from omphalon.studies.heater.excited import Excited
 from omphalon.studies.heater.tuning import Tuned
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 
 FASTEST_C_S = 15.0  # no heater moves a reading faster
 # of a log under the gains that are given: power at neither end, so many reports, how far its moves
@@ -87,7 +87,7 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
 
     Raises Refusal above what can be.
     """
-    usual, most = KINDS[heater].usual_c, KINDS[heater].most_c
+    usual, most = HEATERS[heater].usual_c, HEATERS[heater].most_c
     hottest = max(len(log.temperature_c) // 50, 3)
     top = float(np.sort(log.temperature_c)[-hottest])
     facts = {"top": top, "heater": heater, "usual": usual, "most": most}
@@ -97,7 +97,7 @@ def heater_doubts(log: TemperatureLog, heater: str) -> list[Remark]:
     if top > usual and ROOM_F[0] < start < ROOM_F[1]:
         raise Refusal("log-looks-f", start=start, **facts)
     odd = [Remark("hotter-than-usual", **facts)] if top > usual else []
-    if KINDS[heater].name != "hotend" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
+    if HEATERS[heater].name != "hotend" and (pace := fastest_rise(log)) > FASTEST_BED_C_S:
         odd.append(Remark("too-fast", pace=pace))
     return odd
 

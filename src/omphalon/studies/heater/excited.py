@@ -25,7 +25,13 @@ from omphalon.studies.heater.excerpt import (
     fahrenheit,
     log_target,
 )
-from omphalon.studies.heater.stretches import NEAR_C, Stretch, late_power, sessions, stretches
+from omphalon.studies.heater.stretches import (
+    HELD_WITHIN_C,
+    Stretch,
+    late_power,
+    sessions,
+    stretches,
+)
 
 LEAD_S = 10.0  # kept of a rest before the heater comes on
 LEAST_RISE_C = 15.0  # that a log must show to tell a heater's pace
@@ -180,7 +186,7 @@ def _goals(part: TemperatureLog, target_c: float | None) -> Array:
         return part.target_c
     assert part.power is not None
     late = float(np.median(part.temperature_c[len(part.temperature_c) // 2 :]))
-    goal = late if target_c is None or abs(target_c - late) > NEAR_C else target_c
+    goal = late if target_c is None or abs(target_c - late) > HELD_WITHIN_C else target_c
     on = np.maximum.accumulate(part.power > BUSY)
     return np.where(on, goal, 0.0)
 
@@ -198,7 +204,7 @@ def _main_goal(part: TemperatureLog, goals: Array, target_c: float | None) -> fl
 def _refuse_unmoved(part: TemperatureLog, goal: float, odd: list[Remark]) -> None:
     """Refuse a log in which the power hardly changed, or never came to its target."""
     y = part.temperature_c
-    if y.max() < goal - NEAR_C - SAME_C:
+    if y.max() < goal - HELD_WITHIN_C - SAME_C:
         highest = float(y.max())
         hint = fahrenheit(highest, goal)
         raise Refusal("never-reached", odd, goal=goal, highest=highest, hint=hint)

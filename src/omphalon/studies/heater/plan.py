@@ -10,7 +10,7 @@ from omphalon.answers.remarks import Remark
 from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.tables.constants import OVER_TARGET_C, STEP_C
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 from omphalon.tables.quantities import QUANTITIES
 from omphalon.tables.units import is_usual
 
@@ -36,7 +36,7 @@ class HeaterTest:
     @property
     def goal_c(self) -> float:
         """The target."""
-        return KINDS[self.heater].usual_target_c if self.target_c is None else self.target_c
+        return HEATERS[self.heater].usual_target_c if self.target_c is None else self.target_c
 
 
 def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
@@ -100,7 +100,7 @@ def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
 
 def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str | Prose, ...]]:
     """The lines, and what to do with them."""
-    kind, goal = KINDS[test.heater], test.goal_c
+    kind, goal = HEATERS[test.heater], test.goal_c
     if test.style == "oscillation":
         start = dialect.line(
             f"{kind.name}-oscillation", index=kind.index, target=goal, cycles=test.cycles

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from omphalon.physics.loop import Gains
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.tables.constants import BAND_C
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
@@ -77,12 +77,12 @@ class HeaterQuestion:
 
     def cooling(self, heater: str) -> float:
         """How much more heat is lost with the fan on: as told, or the usual share."""
-        return KINDS[heater].fan_cooling if self.fan_cooling is None else self.fan_cooling
+        return HEATERS[heater].fan_cooling if self.fan_cooling is None else self.fan_cooling
 
     def cooling_doubt(self, heater: str) -> tuple[float, float]:
         """How far the cooling may lie off, as factors."""
         if self.fan_cooling is None or self.cooling_off is None:
-            low, high = KINDS[heater].fan_doubt
+            low, high = HEATERS[heater].fan_doubt
         else:
             low, high = 1 - self.cooling_off, 1 + self.cooling_off
         return self.far_fan * low, high

@@ -11,10 +11,10 @@ from omphalon.base.arrays import Array, Integers
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excerpt import APART_S, BUSY
 
-NEAR_C, NEAR_SHARE = 3.0, 0.04  # of the target, and of the way to it: it holds
+HELD_WITHIN_C, NEAR_SHARE = 3.0, 0.04  # of the target, and of the way to it: it holds
 SHORTEST_S = 4.0  # a shorter stretch is part of its neighbour
 LATE_S, LATE_REPORTS = 4.0, 3.0  # a controller answers a new target at once
-KINDS = ("rests", "heats up", "holds", "falls to it", "cools")
+STRETCH_KINDS = ("rests", "heats up", "holds", "falls to it", "cools")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -56,10 +56,10 @@ def stretches(
     `time_s`, `reading_c`, `power`, `target_c`: (n,); a target of 0 is none.
     """
     off = reading_c - target_c
-    near = max(NEAR_C, NEAR_SHARE * float(target_c.max() - reading_c.min()))
+    near = max(HELD_WITHIN_C, NEAR_SHARE * float(target_c.max() - reading_c.min()))
     kind = np.select(
         [
-            (target_c <= 0) & (power <= BUSY) & (np.abs(reading_c - reading_c[0]) < NEAR_C),
+            (target_c <= 0) & (power <= BUSY) & (np.abs(reading_c - reading_c[0]) < HELD_WITHIN_C),
             target_c <= 0,
             off < -near,
             off > near,
@@ -70,7 +70,7 @@ def stretches(
     edges = _edges(time_s, kind, target_c)
     return tuple(
         Stretch(
-            kind=KINDS[int(np.bincount(kind[a:b]).argmax())],
+            kind=STRETCH_KINDS[int(np.bincount(kind[a:b]).argmax())],
             start_s=float(time_s[a]),
             end_s=float(time_s[b] if b < len(time_s) else time_s[-1]),
             target_c=float(np.median(target_c[a:b])),
@@ -102,7 +102,7 @@ def _edges(time_s: Array, kind: Integers, target_c: Array) -> list[int]:
 def late_power(log: TemperatureLog, goals: Array) -> list[Remark]:
     """A word where the power comes on well after a target asked for it."""
     assert log.power is not None
-    t, asked, on = log.time_s, goals > log.temperature_c + NEAR_C, log.power > BUSY
+    t, asked, on = log.time_s, goals > log.temperature_c + HELD_WITHIN_C, log.power > BUSY
     if not asked.any() or not on.any():
         return []
     by = float(t[np.argmax(on)] - t[np.argmax(asked)])

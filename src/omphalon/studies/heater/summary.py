@@ -20,9 +20,9 @@ from omphalon.recordings.reports import FULL_POWERS
 from omphalon.studies.heater.fit import times
 from omphalon.studies.heater.question import HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import Tuned, sure_enough, tune, worth_keeping
-from omphalon.tables.heaters import KINDS, HeaterKind
+from omphalon.tables.heaters import HEATERS, HeaterKind
 
-FEWEST = 3  # cycles
+FEWEST_CYCLES = 3  # cycles
 LEAST_SWING_C = 0.2  # between highest and lowest: less is the display's own step
 MOST_SWING_C = 60.0  # a larger one is a transcription error
 PERIODS = (1 / 60, 2.0)  # of a heater's unit of time: a hotend's cycles take 1 to 120 s
@@ -142,7 +142,9 @@ def fit_summary(
     power, a half the swing.
     """
     _refuse_senseless(cycles, powers)
-    used = tuple(cycles[min(len(cycles) // 3, len(cycles) - FEWEST) :])  # the relay has settled
+    used = tuple(
+        cycles[min(len(cycles) // 3, len(cycles) - FEWEST_CYCLES) :]
+    )  # the relay has settled
     swings = np.array([c.high_c - c.low_c for c in used])
     periods = np.array([c.period_s for c in used])
     swing, period = float(np.median(swings)), float(np.median(periods))
@@ -156,7 +158,7 @@ def fit_summary(
     if not min(c.low_c for c in used) <= target <= max(c.high_c for c in used):
         raise Refusal("target-elsewhere", target=target, middle=middle)
     heater = question.heater or heater_at(target)
-    least, most = (share * KINDS[heater].unit_s for share in PERIODS)
+    least, most = (share * HEATERS[heater].unit_s for share in PERIODS)
     if not least <= period <= most:
         raise Refusal("no-such-period", period=period, least=least, most=most)
     gain = 4 * (powers[0] - powers[1]) / 2 / (math.pi * swing / 2)
@@ -166,7 +168,7 @@ def fit_summary(
     present = question.present and times(question.present, 1 / full_power)
     tuned = tune(
         _Console(target_c=target),
-        _rough(gain, period, target, powers, KINDS[heater]),
+        _rough(gain, period, target, powers, HEATERS[heater]),
         heater,
         replace(question, target_c=target),
         present,
@@ -208,8 +210,8 @@ def _refuse_senseless(cycles: Sequence[CycleSummary], powers: tuple[float, float
                 "above the low one",
                 "give LOW:HIGH:SECONDS",
             )
-    if len(cycles) < FEWEST:
-        raise Refusal("few-summaries", count=len(cycles), fewest=FEWEST)
+    if len(cycles) < FEWEST_CYCLES:
+        raise Refusal("few-summaries", count=len(cycles), fewest=FEWEST_CYCLES)
 
 
 def _rough(

@@ -22,7 +22,7 @@ from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.tables.constants import NORMAL_95
-from omphalon.tables.heaters import KINDS
+from omphalon.tables.heaters import HEATERS
 
 DRAWS_IN_SEARCH = 4  # of what the heater may be, in each cost
 DAYS_EACH = (
@@ -141,7 +141,7 @@ def loop_of(test: Sensed, fit: Modelled, heater: str, question: HeaterQuestion) 
         filter_s=question.filter_s,
         band_c=question.band_c or ALWAYS_C,
         saturated=question.band_c == 0,
-        unit_s=KINDS[heater].unit_s,
+        unit_s=HEATERS[heater].unit_s,
         fan_extra=cooling,
         noise_c=noise,
         quantum_c=test.quantum_c,

@@ -41,37 +41,27 @@ GROSS: tuple[tuple[float, Slip], ...] = (
 
 @dataclass(frozen=True, kw_only=True)
 class Sample:
-    """Readings of one thing, ready to be judged.
-
-    `got` (n,) in mm, at lengths `asked` (n,), or one value again and again (None); `sides`: errors
-    (n,) by name that do not grow with the length; `known` of one reading beforehand; `column` and
-    `sign`: the number that a transcription error would be in, and how it counts; `among` (n,):
-    which may count at all; `settled`: no more is to be left out; `each`: readings in one value;
-    `extra_half`: half width of what the goal itself is known to; `no_zero`: readings too few to
-    part it from the scale are taken to have no zero error, as one alone is; `beside`: what else was
-    measured; `shown`: what a figure shows in place of `got` (values, which count, goal, mean);
-    `way`: −1 where a setting that shifts falls with the error.
-    """
+    """Readings of one thing, ready to be judged; arrays are (n,)."""
 
     name: str = ""
     rows: tuple[Reading, ...]
-    got: Array
-    asked: Array | None = None
-    sides: Mapping[str, Array] = field(default_factory=dict)
-    known: Spread
-    column: str
-    sign: float = 1.0
+    got: Array  # in mm
+    asked: Array | None = None  # lengths; None: one value again and again
+    sides: Mapping[str, Array] = field(default_factory=dict)  # errors that do not grow with length
+    known: Spread  # of one reading, beforehand
+    column: str  # the number that a transcription error would be in
+    sign: float = 1.0  # how that number counts
     present: float
     goal: float = 1.0
-    way: float = 1.0
-    among: Mask | None = None
-    settled: bool = False
-    each: int = 1
+    way: float = 1.0  # −1 where a setting that shifts falls with the error
+    among: Mask | None = None  # which may count at all
+    settled: bool = False  # no more is to be left out
+    each: int = 1  # readings in one value
     remarks: tuple[Remark, ...] = ()
-    extra_half: float = 0.0
-    no_zero: bool = False
-    beside: Any = None
-    shown: tuple[Array, Mask, float, Estimate] | None = None
+    extra_half: float = 0.0  # half width of the goal itself
+    no_zero: bool = False  # too few readings to tell a zero error from the scale: assume none
+    beside: Any = None  # what else was measured
+    shown: tuple[Array, Mask, float, Estimate] | None = None  # in a figure, in place of `got`
 
     @property
     def columns(self) -> Array:
@@ -127,25 +117,21 @@ class Measurement:
 class Measurand(Generic[Question]):
     """A row: how readings become samples, what matters, and how it is said.
 
-    `group`: the command's name; `key`, `field`: the setting's; `line`: the dialect's; `matters`:
-    the least error worth correcting, as a share of the goal or in its unit; `shifts`: the setting
-    moves with the error, else it is divided by it; `scales`: slips of units and microsteps are
-    looked for; `large` as a share or in its unit, with its remark; `wide` and `few`: the refusals.
     Sentences take the facts of `words.facts_of`, and the row's own.
     """
 
-    group: str
-    key: str
+    group: str  # the command's name
+    key: str  # the setting's
     field: str
-    line: str
+    line: str  # the dialect's name of it
     title: str
     unit: str
     comment: str
     samples: Callable[[Readings, Question], Sequence[Sample]]
-    matters: float
+    matters: float  # least error worth correcting, as a share of the goal or in its unit
     unseen: str  # what does not show an error that matters less
-    wide: Wide
-    large: float
+    wide: Wide  # the refusal of an interval that is too wide
+    large: float  # a change, as a share or in its unit, that gets a remark
     large_said: Literal["", "large-feed", "large-move", "large-flow", "large-zero"]
     because: tuple[str, str]  # keep, change
     means: tuple[str, str, str]  # keep, too much, too little
@@ -153,9 +139,9 @@ class Measurand(Generic[Question]):
     evidence: Callable[[Fitted[Question]], dict[str, Any]]
     table: Callable[[Fitted[Question]], Sequence[Shown]]
     figure: tuple[str, str, str] = ("", "", "")  # title, what is read, what the goal is called
-    shifts: bool = False
-    scales: bool = False
-    fewest: int = 1
+    shifts: bool = False  # the setting moves with the error, else it is divided by it
+    scales: bool = False  # look for slips of units and microsteps
+    fewest: int = 1  # readings, else `few` refuses
     few: Literal["", "few-walls", "few-drags"] = ""
     one_said: Literal["", "one-run", "one-move"] = ""
     facts: Callable[[Measurement], dict[str, Any]] = lambda one: {}

@@ -15,7 +15,7 @@ import numpy as np
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array
 from omphalon.physics import sweep
-from omphalon.physics.modes import FEWEST, SKIP_S, ModeFit, NoTaps, fit_modes, tapped
+from omphalon.physics.modes import FEWEST_TAPS, SKIP_S, ModeFit, NoTaps, fit_modes, tapped
 from omphalon.physics.resonance import Mode, Response, decays, response_of, undriven
 from omphalon.physics.scale import student_95
 from omphalon.recordings.recording import MotionLog
@@ -129,7 +129,9 @@ def _tapped(
     try:
         response, count = tapped(even[chosen])
     except NoTaps as none:
-        raise Refusal("few-taps", odd, log=log.source, count=none.seen, fewest=FEWEST) from none
+        raise Refusal(
+            "few-taps", odd, log=log.source, count=none.seen, fewest=FEWEST_TAPS
+        ) from none
     if len(response.power) < LEAST_ROWS:
         raise Refusal("no-decays", odd, log=log.source)
     return response, chosen, HowRead(way="taps", facts={"count": count})

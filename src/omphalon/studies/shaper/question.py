@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.modes import AxisReading
 
 AXES = ("x", "y")
-KINDS = ("sweep", "taps")
+LOG_KINDS = ("sweep", "taps")
 
 
 @dataclass(frozen=True, kw_only=True)

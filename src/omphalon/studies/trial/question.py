@@ -12,7 +12,7 @@ from omphalon.base.errors import UsageError
 from omphalon.recordings.recording import Readings
 from omphalon.tables.rows import rows_of, table_by
 
-FEWEST, MOST = 3, 25  # blocks in a print
+FEWEST_BLOCKS, MOST_BLOCKS = 3, 25  # blocks in a print
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -54,9 +54,10 @@ class TrialAsked:
         if self.step <= 0 or span == 0:
             raise UsageError(f"{self.words}: no range", "give FROM:TO:STEP, such as 200:230:5")
         count = span / self.step + 1
-        if not FEWEST - 1e-6 <= count <= MOST + 1e-6:
+        if not FEWEST_BLOCKS - 1e-6 <= count <= MOST_BLOCKS + 1e-6:
             raise UsageError(
-                f"{self.words}: {count:.0f} blocks", f"choose a step that makes {FEWEST} to {MOST}"
+                f"{self.words}: {count:.0f} blocks",
+                f"choose a step that makes {FEWEST_BLOCKS} to {MOST_BLOCKS}",
             )
         for value in (self.start, self.stop):
             if not row.lowest <= value <= row.highest:
