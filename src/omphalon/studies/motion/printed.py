@@ -74,23 +74,23 @@ def plan_dry_print(asked: DryPrintAsked, dialect: Dialect) -> tuple[Plan, DryPri
     return _plan(asked, run), run
 
 
-def _plan(asked: DryPrintAsked, run: DryPrint) -> Plan:
+def _plan(asked: DryPrintAsked, dry: DryPrint) -> Plan:
     unit = UNITS[asked.quantity]
     gone = ", ".join(f"{count} {kind}" for kind, count in asked.left_out.items() if count)
     return Plan(
         kind="motion-plan",
-        title=f"Dry run of a print: {run.levels[0]:g} to {run.levels[-1]:g} {unit}",
+        title=f"Dry run of a print: {dry.levels[0]:g} to {dry.levels[-1]:g} {unit}",
         steps=(
             "Nothing is heated or fed. Take prints and tools off the bed; keep a hand at the "
             "switch.",
-            f"It keeps {plural(len(run.places), 'move')} of X and Y from the middle of the print, "
+            f"It keeps {plural(len(dry.places), 'move')} of X and Y from the middle of the print, "
             f"at one height; its own fastest speed is {asked.fastest_mm_s:g} mm/s. Left out: "
             f"{gone or 'nothing'}.",
-            f"Put marks, or dial gauges, where X stands at {run.low_mm:.0f} mm and Y at "
-            f"{run.across_mm[0]:.0f} mm.",
-            f"The controller's own limits cap a run unseen: raise them above {run.levels[-1]:g} "
+            f"Put marks, or dial gauges, where X stands at {dry.low_mm:.0f} mm and Y at "
+            f"{dry.across_mm[0]:.0f} mm.",
+            f"The controller's own limits cap a run unseen: raise them above {dry.levels[-1]:g} "
             f"{unit} before it, and put them back after it.",
-            f"Run the file. {plural(len(run.levels), 'level')}; after each a slow return to the "
+            f"Run the file. {plural(len(dry.levels), 'level')}; after each a slow return to the "
             "marks and a rest. A level fails when either axis is not home; stop at the second "
             "failure.",
             prose(
@@ -99,5 +99,5 @@ def _plan(asked: DryPrintAsked, run: DryPrint) -> Plan:
             ),
         ),
         next=prose(command("motion fit", "READINGS.csv")),
-        settings={"levels": list(run.levels), "axis": "x"},
+        settings={"levels": list(dry.levels), "axis": "x"},
     )
