@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from omphalon.answers.commands import marked
 from omphalon.answers.settings import GAINS
 from omphalon.base.errors import OmphalonError, UsageError, echoed, shown
 from omphalon.cli.bench.common import (
@@ -281,8 +282,10 @@ def _seen(words: str, as_json: bool, bench: Bench) -> None:
             click.echo(f"{number:2}. {row['cause']} ({shown(str(row['state']))})")
             click.echo(f"      {row['command']}")
         else:
-            click.echo(f"{number:2}. {row['cause']}: no setting mends it")
-            click.echo(f"      {row['look']}")
+            trial = "`" in str(row["look"])  # a command of ours tells more
+            click.echo(f"{number:2}. {row['cause']}{'' if trial else ': no setting mends it'}")
+            for part in marked(str(row["look"])).parts:
+                click.echo(f"      {part}")
 
 
 @bench.command("journal", short_help="What was measured, set and changed.")
