@@ -8,6 +8,8 @@ import math
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from gcode import Machine, strokes
 from logs import tap_log
@@ -497,3 +499,59 @@ def test_lost_samples_make_no_modes(step, run, tmp_path):
     (mode,) = answer["evidence"]["x"]["modes"]
     assert mode["frequency_hz"] == pytest.approx(54.3, abs=0.3)
     assert mode["damping"] == pytest.approx(0.029, rel=0.1)
+
+
+def places(run, sample, *more):
+    logs = (sample("sweep-y.csv.gz"), sample("sweep-y-later.csv.gz"))
+    words = ("--y", f"empty={logs[0]}", "--y", f"loaded={logs[1]}")
+    return json.loads(run("shaper", "fit", *words, *more, "--json").stdout)
+
+
+@pytest.mark.slow
+def test_one_shaper_serves_several_places(run, sample):
+    document = places(run, sample)
+    one = document["evidence"]["y"]
+    assert [place["label"] for place in one["places"]] == ["empty", "loaded"]
+    common = document["settings"]["acceleration_mm_s2"]
+    best = [place["alone"]["acceleration_mm_s2"] for place in one["places"]]
+    allowed = [place["allowed_mm_s2"] for place in one["places"]]
+    assert min(best) >= min(allowed) >= common and 0 < one["cost"] < 0.3
+    # the shaper of one place alone allows less at the other
+    alone = json.loads(run("shaper", "fit", "--y", sample("sweep-y-later.csv.gz"), "--json").stdout)
+    setting = alone["settings"]["y"]
+    now = f"{setting['shaper']}:{setting['frequency_hz']}:{setting['damping']}"
+    present = places(run, sample, "--present-y", now)["evidence"]["y"]["present_mm_s2"]
+    assert present < 0.9 * common
+
+
+@pytest.mark.parametrize(
+    "words, says",
+    [
+        (["--y", "a=SWEEP", "--y", "a=LATER"], "two logs of one label"),
+        (["--y", "SWEEP", "--y", "SWEEP"], "is given twice"),
+        (["--x", "SWEEP", "--y", "SWEEP"], "is given twice"),
+        (["--y", "=SWEEP"], "not LABEL=LOG"),
+    ],
+)
+def test_places_that_contradict_are_refused(run, sample, words, says):
+    names = {"SWEEP": str(sample("sweep-y.csv.gz")), "LATER": str(sample("sweep-y-later.csv.gz"))}
+    for name, path in names.items():
+        words = [w.replace(name, path) for w in words]
+    done = run("shaper", "fit", *words)
+    assert done.returncode == 2 and says in done.stderr
+
+
+modes_at_a_place = st.lists(
+    st.tuples(st.floats(20, 90), st.floats(0.02, 0.15), st.floats(0.1, 1.0)), min_size=1, max_size=3
+)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.lists(modes_at_a_place, min_size=2, max_size=4))
+def test_what_serves_everywhere_allows_no_more_than_the_worst_place(drawn):
+    places = [[Mode(f, d, s / sum(x[2] for x in rows)) for f, d, s in rows] for rows in drawn]
+    limits = Limits()
+    for one in candidates(places[0], limits, ("zv", "ei"), places[1:]):
+        setting = (one.shaper, one.frequency_hz, one.damping)
+        each = [at_setting(*setting, modes, limits).acceleration_mm_s2 for modes in places]
+        assert one.acceleration_mm_s2 == pytest.approx(min(each))

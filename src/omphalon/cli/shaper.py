@@ -12,7 +12,7 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.base.files import put_lines
 from omphalon.cli.common import Answer, Leaving, answering, template
 from omphalon.cli.groups import Asking, Verbs
-from omphalon.cli.known import bed_moves_in_y, shaper_in_force
+from omphalon.cli.known import bed_moves_in_y, facts_of_bench, shaper_in_force
 from omphalon.cli.numbers import Numbers
 from omphalon.cli.options import Ask, Known, argument, flag, nested, number, one_of, text, typed
 from omphalon.cli.printing import PrintDefaults, PrintOptions, job_of, print_lines
@@ -21,6 +21,8 @@ from omphalon.cli.shaper_common import (
     FREQUENCY,
     SENSOR_AXES,
     BandsType,
+    Labelled,
+    LabelledLog,
     LimitOptions,
     LogOptions,
     OfferedOptions,
@@ -59,6 +61,9 @@ class ShaperPlanOptions:
     bed_moves_y: bool = flag(
         "--bed-moves-y", "The bed moves in Y: two mountings.", bench=bed_moves_in_y
     )
+    places: bool = flag(
+        "--places", "Say where, and with what on the bed, to log for one shaper everywhere."
+    )
     sweep: tuple[float, float] = typed(
         "--sweep", Numbers("FROM:TO", FREQUENCY, "8:120"), "Frequencies, Hz.", default="8:120"
     )
@@ -95,7 +100,7 @@ def plan(how: Leaving, options: ShaperPlanOptions) -> Answer:
     """
     how.check(out=options.out, ringing=options.ringing)
     from omphalon.prints.dryrun import Shake, shake_lines
-    from omphalon.studies.shaper.plan import plan_ringing, plan_shaper
+    from omphalon.studies.shaper.plan import at_places, plan_ringing, plan_shaper
 
     chosen = print_lines(how, options.print)
     if options.ringing is not None:
@@ -106,7 +111,8 @@ def plan(how: Leaving, options: ShaperPlanOptions) -> Answer:
         return found
     job = job_of(options.print, RINGING if options.out is None else SWEEP)
     if options.out is None:
-        return plan_shaper(options.axis, options.bed_moves_y, None, job, chosen)
+        planned = plan_shaper(options.axis, options.bed_moves_y, None, job, chosen)
+        return at_places(planned, options.axis, _build(options)) if options.places else planned
     low, high = options.sweep
     shake = Shake(
         axis=options.axis,
@@ -120,7 +126,13 @@ def plan(how: Leaving, options: ShaperPlanOptions) -> Answer:
     planned = plan_shaper(options.axis, options.bed_moves_y, shake, job, chosen)
     line = chosen.line("acceleration", acceleration=job.acceleration_mm_s2)
     put_lines(options.out, shake_lines(shake, job.bed, line), ";")
-    return planned
+    return at_places(planned, options.axis, _build(options)) if options.places else planned
+
+
+def _build(options: ShaperPlanOptions) -> str:
+    """What moves: by the bench, or as the options say."""
+    found = facts_of_bench(build="printer.build").get("build")
+    return str(found or ("moving-bed" if options.bed_moves_y else ""))
 
 
 def _sensor(axis: str) -> Known:
@@ -128,7 +140,7 @@ def _sensor(axis: str) -> Known:
 
     def known(state: State, given: ShaperFitOptions) -> object:
         log = given.log_x if axis == "x" else given.log_y
-        return None if log is None else state.facts.get(f"sensor.{axis}")
+        return None if not log else state.facts.get(f"sensor.{axis}")
 
     return known
 
@@ -149,19 +161,21 @@ class ShaperFitOptions:
     """Options of `shaper fit`."""
 
     log: str | None = argument("[LOG]")
-    log_x: str | None = text(
+    log_x: tuple[Labelled, ...] = typed(
         "--x",
-        "Log of axis X.",
-        metavar="LOG",
+        LabelledLog(),
+        "Log of axis X; repeated: of several places or loads, one shaper for all.",
+        many=True,
         excludes=("log", "ripple_x_mm"),
         remedy=BY_AXIS,
         ask=Ask(words="the sensor's log of X, a file", may_miss=True),
         farm="file",
     )
-    log_y: str | None = text(
+    log_y: tuple[Labelled, ...] = typed(
         "--y",
+        LabelledLog(),
         "Log of axis Y.",
-        metavar="LOG",
+        many=True,
         excludes=("log", "ripple_y_mm"),
         remedy=BY_AXIS,
         ask=Ask(words="the sensor's log of Y, a file", may_miss=True),
@@ -218,24 +232,34 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
     \b
     Example:
       omphalon shaper fit --x sweep-x.csv.gz --y sweep-y.csv.gz --plot shaper.png
+      omphalon shaper fit --y empty=sweep-y.csv.gz --y loaded=sweep-y-later.csv.gz
     """
-    how.check(options.log, options.log_x, options.log_y)
+    paths = [one.path for one in (*options.log_x, *options.log_y)]
+    how.check(options.log, *paths)
     from omphalon.readers.acceleration import read_motion
-    from omphalon.studies.shaper.question import ShaperQuestion
+    from omphalon.studies.shaper.question import PlaceLog, ShaperQuestion
     from omphalon.studies.shaper.words import shaper_answer
 
     wanted = options.reading.wanted()
-    paths = {"x": options.log_x, "y": options.log_y}
-    if options.log_x is not None and options.log_x == options.log_y:
-        raise UsageError("--x and --y are one log", "log each axis by itself")
-    logs = {axis: read_motion(path, wanted) for axis, path in paths.items() if path is not None}
+    twice = next((path for n, path in enumerate(paths) if path in paths[:n]), None)
+    if twice is not None:
+        raise UsageError(f"{echoed(twice)} is given twice", "log each axis and place by itself")
+    read = {
+        axis: tuple(PlaceLog(label=one.label, log=read_motion(one.path, wanted)) for one in some)
+        for axis, some in (("x", options.log_x), ("y", options.log_y))
+        if some
+    }
+    for axis, some in read.items():
+        if len({one.label for one in some}) < len(some):
+            raise UsageError(f"--{axis}: two logs of one label", "give each its own: LABEL=LOG")
+    logs = {axis: some[0].log for axis, some in read.items() if len(some) == 1}
     if options.log is not None:
         alone = read_motion(options.log, wanted)
         logs = {_moved(alone): alone}
     ripples = {"x": options.ripple_x_mm, "y": options.ripple_y_mm}
     present = {"x": options.present_x, "y": options.present_y}
     for axis, one in present.items():
-        if one is not None and axis not in logs and not ripples[axis]:
+        if one is not None and axis not in {*logs, *read} and not ripples[axis]:
             raise UsageError(f"--present-{axis} without --{axis}", "give both")
     question = ShaperQuestion(
         logs=logs,
@@ -246,6 +270,7 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
         limits=options.limit.limits(),
         present={axis: one for axis, one in present.items() if one is not None},
         kind=options.kind,
+        places={axis: some for axis, some in read.items() if len(some) > 1},
     )
     return shaper_answer(question, how.lines())
 

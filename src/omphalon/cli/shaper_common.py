@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -72,6 +73,35 @@ class LimitOptions:
         from omphalon.physics.shaping import Limits
 
         return Limits(ringing_mm=self.ringing_mm, rounding_mm=self.rounding_mm, drift=self.drift)
+
+
+@dataclass(frozen=True)
+class Labelled:
+    """A log, and what its user calls the place where it was taken."""
+
+    label: str
+    path: str
+
+    @property
+    def written(self) -> str:
+        """As it was given."""
+        return self.path if self.label == Path(self.path).name else f"{self.label}={self.path}"
+
+
+class LabelledLog(click.ParamType):  # type: ignore[type-arg]
+    """A log, or LABEL=LOG."""
+
+    name = "[LABEL=]LOG"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        label, equals, path = value.partition("=")
+        if not equals or Path(value).exists():
+            return Labelled(Path(value).name, value)
+        if not label.strip() or not path:
+            raise UsageError(f"{echoed(value)}: not LABEL=LOG", "for example --x corner=log.csv")
+        return Labelled(label.strip(), path)
 
 
 class ShaperType(click.ParamType):  # type: ignore[type-arg]

@@ -111,20 +111,29 @@ def allowed(
 
 
 def at_setting(
-    name: str, frequency_hz: float, damping: float, modes: Sequence[Mode], limits: Limits
+    name: str,
+    frequency_hz: float,
+    damping: float,
+    modes: Sequence[Mode],
+    limits: Limits,
+    others: Sequence[Sequence[Mode]] = (),
 ) -> Candidate:
-    """What one shaper setting allows on these modes.
+    """What one shaper setting allows on these modes, or at the worst of several places.
 
     Parameters
     ----------
     name, frequency_hz, damping : the setting
     modes : of the axis
     limits : what may be seen
+    others : the modes at other places, or with other loads
 
     Returns
     -------
     Candidate
     """
+    if others:
+        places = (at_setting(name, frequency_hz, damping, m, limits) for m in (modes, *others))
+        return min(places, key=lambda one: one.acceleration_mm_s2)
     most, ringing, rounding = allowed(name, modes, limits, np.array([frequency_hz]), damping)
     a = float(most[0])
     length = float(seconds(SHAPERS[name](damping), frequency_hz, damping)[-1])
@@ -159,32 +168,71 @@ def unshaped(modes: Sequence[Mode], limits: Limits) -> float:
     )
 
 
-def candidates(modes: Sequence[Mode], limits: Limits, offered: Sequence[str]) -> list[Candidate]:
-    """Each offered shaper at the frequency, and the damping among the modes', that allow most.
+def between(places: Sequence[Sequence[Mode]]) -> list[list[Mode]]:
+    """Modes half way between each two of several places.
+
+    Each mode of the place with fewer is paired with the nearest of the other, by the ratio of their
+    frequencies; what is left over stays as it is.
+
+    Parameters
+    ----------
+    places : modes at each
+
+    Returns
+    -------
+    modes half way between each two
+    """
+    found = []
+    for n, one in enumerate(places):
+        for other in places[n + 1 :]:
+            few, many = sorted((list(one), list(other)), key=len)
+            half = []
+            for mode in few:
+                near = min(many, key=lambda m: abs(np.log(m.frequency_hz / mode.frequency_hz)))
+                many.remove(near)
+                frequency = float(np.sqrt(mode.frequency_hz * near.frequency_hz))
+                damping = (mode.damping + near.damping) / 2
+                half.append(Mode(frequency, damping, (mode.share + near.share) / 2))
+            found.append([*half, *many])
+    return found
+
+
+def candidates(
+    modes: Sequence[Mode],
+    limits: Limits,
+    offered: Sequence[str],
+    others: Sequence[Sequence[Mode]] = (),
+) -> list[Candidate]:
+    """Each offered shaper at the frequency, and the damping among the modes', that allow most: at
+    the worst place, where there are several.
 
     Parameters
     ----------
     modes : of the axis
     limits : what may be seen
     offered : names
+    others : the modes at other places, or with other loads
 
     Returns
     -------
     a Candidate for each, in the order offered
     """
     frequencies = np.arange(LOWEST_HZ, HIGHEST_HZ, 0.5)
+    places = (modes, *others)
+
+    def most(name: str, grid: Array, damping: float) -> float:
+        every = [allowed(name, m, limits, grid, damping)[0] for m in places]
+        return float(grid[int(np.argmax(np.min(every, axis=0)))])
+
     out = []
     for name in offered:
         best: Candidate | None = None
         for damping in sorted(
             {round(m.damping, 4) for m in modes if m.share > 0.05} or {modes[0].damping}
         ):
-            coarse = frequencies[
-                int(np.argmax(allowed(name, modes, limits, frequencies, damping)[0]))
-            ]
-            near = np.linspace(coarse - 0.5, coarse + 0.5, 51)
-            fine = float(near[int(np.argmax(allowed(name, modes, limits, near, damping)[0]))])
-            one = at_setting(name, fine, damping, modes, limits)
+            coarse = most(name, frequencies, damping)
+            fine = most(name, np.linspace(coarse - 0.5, coarse + 0.5, 51), damping)
+            one = at_setting(name, fine, damping, modes, limits, others)
             best = one if best is None or one.acceleration_mm_s2 > best.acceleration_mm_s2 else best
         assert best is not None
         out.append(best)

@@ -16,12 +16,12 @@ from omphalon.tables.constants import SHAPER_NAMES
 from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
     from omphalon.base.arrays import Array
     from omphalon.physics.shaping import Candidate
     from omphalon.studies.shaper.check import ShaperCheck
-    from omphalon.studies.shaper.fit import AxisChoice, ShaperFit
+    from omphalon.studies.shaper.fit import AxisChoice, PlaceChoice, ShaperFit
     from omphalon.studies.shaper.modes import AxisReading
 
 LINES = dict(zip(SHAPER_NAMES, cycle(product((FOG, SEA, SAND), ("-", "--"))), strict=False))
@@ -40,16 +40,29 @@ def draw_shaper(figure: Figure, fit: ShaperFit) -> None:
             spacings = f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
             draw_bare(panels[0, n], reading, f"Axis {reading.axis}: from ripples, {spacings}")
         else:
-            draw_response(panels[0, n], reading, f"Axis {reading.axis}: response, motor = 1")
+            others = [p for p in one.places if p.reading is not reading]
+            own = next((f" ({p.label})" for p in one.places if p.reading is reading), "")
+            title = f"Axis {reading.axis}{own}: response, motor = 1"
+            draw_response(panels[0, n], reading, title, others)
         draw_allowed(panels[1, n], one)
 
 
-def draw_response(ax: Axes, reading: AxisReading, title: str) -> None:
-    """Measured and modelled response, each mode a band of its width."""
+def draw_response(
+    ax: Axes, reading: AxisReading, title: str, others: Sequence[PlaceChoice] = ()
+) -> None:
+    """Measured and modelled response, each mode a band of its width; and those of other places,
+    each named at its highest peak.
+    """
     frequency, measured, modelled = reading.curves()
     modes = reading.modes
     dress(ax, x="frequency, Hz", y="response", title=title)
     top = float(max(measured.max(), modelled.max()))
+    for place in others:
+        elsewhere, _, there = place.reading.curves()
+        ax.plot(elsewhere, there, color=SAND, linewidth=1.2)
+        at = int(there.argmax())
+        ax.annotate(f" {place.label}", (elsewhere[at], there[at]), color=INK, fontsize=9)
+        top = max(top, float(there.max()))
     for mode in modes:
         wide = max(mode.damping * mode.frequency_hz, 0.6)
         ax.axvspan(mode.frequency_hz - wide, mode.frequency_hz + wide, color=PALE, linewidth=0)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from omphalon.answers.finding import Verdict
-from omphalon.answers.remarks import Refusal, Remark
+from omphalon.answers.remarks import Refusal, Remark, each_once
 from omphalon.base.arrays import Array
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import (
@@ -16,6 +17,7 @@ from omphalon.physics.shaping import (
     Limits,
     allowed,
     at_setting,
+    between,
     candidates,
     pick,
     unshaped,
@@ -25,6 +27,7 @@ from omphalon.studies.shaper.question import AXES, ShaperQuestion
 from omphalon.tables.constants import NORMAL_95
 
 KEEPS = 0.97  # of the best: a present setting that allows so much stays
+DRIFT_OF_PLACES = 0.03  # of a mode between days, where places were measured: benchmarks/places.py
 DRAWS = 40  # of what the modes may be
 CURVE_HZ = (15.0, 130.0, 0.5)  # of a figure
 ROUNDED_FROM, ROUNDED_MM_S2 = 100.0, 10.0  # accelerations above are given in tens
@@ -32,12 +35,30 @@ LEAST_SHARE, DAMPINGS = 1e-3, (1e-3, 0.5)  # that a draw is held to
 
 
 @dataclass(frozen=True, kw_only=True)
+class PlaceChoice:
+    """One of several places of an axis: how it was read, what the pick for all of them allows
+    there, and the best for that place alone.
+    """
+
+    label: str
+    reading: AxisReading
+    allowed_mm_s2: float
+    alone: Candidate
+
+    @property
+    def main(self) -> Mode:
+        """The mode that rings most."""
+        return max(self.reading.modes, key=lambda m: m.share / m.frequency_hz**2)
+
+
+@dataclass(frozen=True, kw_only=True)
 class AxisChoice:
     """One axis: how it was read, the candidates, the pick, what the present setting allows, and
-    what no shaper would.
+    what no shaper would; of several `places`, `reading` is of the one that allows least.
     """
 
     reading: AxisReading
+    places: tuple[PlaceChoice, ...] = ()
     limits: Limits
     found: tuple[Candidate, ...]
     chosen: Candidate
@@ -52,10 +73,21 @@ class AxisChoice:
 
     def curves(self) -> tuple[Array, dict[str, Array]]:
         """Each shaper's allowed acceleration over its frequency (k,), for a figure."""
-        grid, modes = np.arange(*CURVE_HZ), self.reading.modes
+        grid = np.arange(*CURVE_HZ)
+        places = [p.reading.modes for p in self.places]
+        every = [*places, *between(places)] if places else [self.reading.modes]
         return grid, {
-            c.shaper: allowed(c.shaper, modes, self.limits, grid, c.damping)[0] for c in self.found
+            c.shaper: np.min(
+                [allowed(c.shaper, m, self.limits, grid, c.damping)[0] for m in every], axis=0
+            )
+            for c in self.found
         }
+
+    @property
+    def cost(self) -> float:
+        """The share of acceleration that one shaper for all places costs against one for each."""
+        best = min((p.alone.acceleration_mm_s2 for p in self.places), default=0.0)
+        return max(1 - self.in_force.acceleration_mm_s2 / best, 0.0) if best else 0.0
 
     @property
     def main(self) -> Mode:
@@ -99,19 +131,30 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit:
     Raises Refusal where a log cannot carry an answer.
     """
     readings: list[AxisReading] = []
+    by_axis: list[dict[str, AxisReading]] = []
     try:
         for axis in AXES:
+            found: dict[str, AxisReading] = {}
             if axis in question.read:
-                readings.append(question.read[axis])
-            elif axis in question.logs:
+                found[""] = question.read[axis]
+            elif logs := question.logs_of(axis):
                 sensor = question.sensor.get(axis)
-                readings.append(read_axis(question.logs[axis], axis, sensor, question.kind))
+                for label, log in logs.items():
+                    found[label] = read_axis(log, axis, sensor, question.kind)
+                    readings.append(found[label])
             elif question.ripples_mm.get(axis) and question.speed_mm_s is not None:
                 ripples = question.ripples_mm[axis]
-                readings.append(from_ripples(axis, ripples, question.speed_mm_s))
+                found[""] = from_ripples(axis, ripples, question.speed_mm_s)
+            if found:
+                by_axis.append(found)
     except Refusal as refusal:
         raise refusal.after(o for r in readings for o in r.remarks) from None
-    axes = tuple(_axis_choice(reading, question) for reading in readings)
+    axes = tuple(
+        _over_places(found, question)
+        if len(found) > 1
+        else _axis_choice(next(iter(found.values())), question)
+        for found in by_axis
+    )
     slow = min(axes, key=lambda a: a.in_force.acceleration_mm_s2)
     common = slow.in_force.acceleration_mm_s2
     if common > ROUNDED_FROM:
@@ -120,19 +163,57 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit:
         axes=axes,
         acceleration_mm_s2=common,
         half_width_mm_s2=allowed_half(slow.in_force, slow.reading.modes, slow.limits),
-        remarks=(*(o for a in axes for o in a.reading.remarks), *_swapped(axes)),
+        remarks=(
+            *each_once(o for found in by_axis for r in found.values() for o in r.remarks),
+            *_swapped(axes),
+        ),
     )
 
 
-def _axis_choice(reading: AxisReading, question: ShaperQuestion) -> AxisChoice:
-    """Candidates and pick of one axis."""
-    drift = math.hypot(question.limits.drift, reading.extra_drift)
-    limits = replace(question.limits, drift=drift)
-    found = tuple(candidates(reading.modes, limits, question.offered))
+def _over_places(readings: Mapping[str, AxisReading], question: ShaperQuestion) -> AxisChoice:
+    """One shaper for several places: the best at the worst of them, and half way between each two.
+    The drift is then asked only of what was not measured.
+    """
+    limits = replace(question.limits, drift=min(question.limits.drift, DRIFT_OF_PLACES))
+    modes = [reading.modes for reading in readings.values()]
+    others = between(modes)
+
+    def judged(reading: AxisReading) -> AxisChoice:
+        apart = [m for m in modes if m is not reading.modes]
+        return _axis_choice(reading, question, limits, (*apart, *others))
+
+    chosen = judged(next(iter(readings.values()))).in_force
+    places = tuple(
+        PlaceChoice(
+            label=label,
+            reading=reading,
+            allowed_mm_s2=at_setting(
+                chosen.shaper, chosen.frequency_hz, chosen.damping, reading.modes, limits
+            ).acceleration_mm_s2,
+            alone=pick(candidates(reading.modes, limits, question.offered)),
+        )
+        for label, reading in readings.items()
+    )
+    ruling = min(places, key=lambda place: place.allowed_mm_s2)
+    return replace(judged(ruling.reading), places=places)
+
+
+def _axis_choice(
+    reading: AxisReading,
+    question: ShaperQuestion,
+    limits: Limits | None = None,
+    others: Sequence[Sequence[Mode]] = (),
+) -> AxisChoice:
+    """Candidates and pick of one axis, the best at the worst of its places."""
+    if limits is None:
+        drift = math.hypot(question.limits.drift, reading.extra_drift)
+        limits = replace(question.limits, drift=drift)
+    found = tuple(candidates(reading.modes, limits, question.offered, others))
     now = question.present.get(reading.axis)
     present = None
     if now is not None:
-        present = at_setting(now.shaper, now.frequency_hz, now.damping, reading.modes, limits)
+        setting = (now.shaper, now.frequency_hz, now.damping)
+        present = at_setting(*setting, reading.modes, limits, others)
     best = max(c.acceleration_mm_s2 for c in found)
     return AxisChoice(
         reading=reading,

@@ -4,6 +4,8 @@ without a sensor.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Plan
 from omphalon.answers.remarks import Remark
@@ -73,6 +75,39 @@ def plan_shaper(
             "to_hz": shake.high_hz,
             "time_s": shake.duration_s,
         },
+    )
+
+
+# where an axis's modes lie lowest and highest, by what moves: label and words
+Places = tuple[tuple[str, str], ...]
+LOADS: Places = (("empty", "the bed empty"), ("loaded", "a kilogram in the middle of the bed"))
+SPOTS: Places = (
+    ("middle", "the head in the middle"),
+    ("corner", "the head in a front corner"),
+    ("far", "the head in the rear corner across"),
+)
+TOWERS: Places = (
+    ("low", "the head in the middle, near the plate"),
+    ("high", "as high as your tallest print"),
+    ("edge", "near the plate's edge, beside a tower"),
+)
+
+
+def at_places(plan: Plan, axis: str, build: str) -> Plan:
+    """The same at several places, or with loads: one shaper for all of them."""
+    places = TOWERS if build == "delta" else SPOTS
+    if build == "moving-bed" and axis == "y":
+        places = LOADS
+    named = "; ".join(f"`{label}`: {words}" for label, words in places)
+    step = (
+        f"Log it {len(places)} times, nothing else changed, and name each log: {named}. One shaper "
+        "then serves all of them, and what lies between."
+    )
+    logs = tuple(f"{label}=LOG" for label, _ in places)
+    return replace(
+        plan,
+        steps=(*plan.steps, step.replace("`", "")),
+        next=prose(command("shaper fit", **{axis: logs})),
     )
 
 

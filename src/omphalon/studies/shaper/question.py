@@ -28,10 +28,18 @@ class ShaperInUse:
 
 
 @dataclass(frozen=True, kw_only=True)
+class PlaceLog:
+    """A log of one axis at one place, or with one load: what its user calls it."""
+
+    label: str
+    log: MotionLog
+
+
+@dataclass(frozen=True, kw_only=True)
 class ShaperQuestion:
-    """Logs by axis with the sensor's axis, ripples (mm) by axis and the speed they were printed at,
-    the shapers offered, the limits, the settings now in force by axis, what the logs hold, and axes
-    that were read elsewhere.
+    """Logs by axis (or of several `places`) with the sensor's axis, ripples (mm) by axis and the
+    speed they were printed at, the shapers offered, the limits, the settings now in force by axis,
+    what the logs hold, and axes that were read elsewhere.
     """
 
     logs: Mapping[str, MotionLog]
@@ -42,7 +50,14 @@ class ShaperQuestion:
     limits: Limits = field(default_factory=Limits)
     present: Mapping[str, ShaperInUse] = field(default_factory=dict)
     kind: str = "sweep"
+    places: Mapping[str, tuple[PlaceLog, ...]] = field(default_factory=dict)
     read: Mapping[str, AxisReading] = field(default_factory=dict)
+
+    def logs_of(self, axis: str) -> dict[str, MotionLog]:
+        """The logs of an axis by their labels; one alone has none."""
+        if axis in self.logs:
+            return {"": self.logs[axis]}
+        return {place.label: place.log for place in self.places.get(axis, ())}
 
     def __post_init__(self) -> None:
         unknown = [name for name in self.offered if name not in SHAPERS]
@@ -52,7 +67,7 @@ class ShaperQuestion:
                 f"'{echoed((unknown or [''])[0])}'",
                 "choose from " + ",".join(SHAPERS),
             )
-        if not self.logs and not self.read and not any(self.ripples_mm.values()):
+        if not (self.logs or self.places or self.read) and not any(self.ripples_mm.values()):
             raise UsageError("no log", "give --x LOG and --y LOG, or --ripple-x MM with --speed")
         if any(self.ripples_mm.values()) and self.speed_mm_s is None:
             raise UsageError(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from omphalon.answers.commands import Command, command, prose
@@ -11,18 +12,19 @@ from omphalon.base.stages import begins
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate
-from omphalon.studies.shaper.fit import AxisChoice, ShaperFit, fit_shaper
+from omphalon.studies.shaper.fit import AxisChoice, PlaceChoice, ShaperFit, fit_shaper
 from omphalon.studies.shaper.modes import BROAD_DAMPING, MANY, UNEXPLAINED, AxisReading
-from omphalon.studies.shaper.question import ShaperQuestion
+from omphalon.studies.shaper.question import AXES, ShaperQuestion
 from omphalon.tables.units import digits, plural
 
+LEAST_HALF_MM_S2 = 0.5
 LIMITED = {"ringing": "ringing", "rounding": "rounding", "both": "ringing and rounding alike"}
 
 
 def shaper_answer(question: ShaperQuestion, dialect: Dialect) -> Finding:
     """Shapers and acceleration, in words."""
     begins("shapers are chosen")
-    logs = question.logs.values()
+    logs = [log for axis in AXES for log in question.logs_of(axis).values()]
     return answer("shaper-fit", logs, lambda: _finding(fit_shaper(question), question, dialect))
 
 
@@ -89,9 +91,51 @@ def _because(fit: ShaperFit, question: ShaperQuestion) -> str:
         f"{fit.bare_mm_s2:.0f} would stay clean, {now.acceleration_mm_s2 / fit.bare_mm_s2:.0f} "
         "times less"
     )
+    ruled = [_range_words(a) for a in fit.axes if a.places]
+    because = "; ".join([*ruled, because])
     if fit.verdict == "keep":
         return f"the present setting allows within 3 % of the best: {because}"
     return because
+
+
+def _range_words(one: AxisChoice) -> str:
+    """What one shaper for several places costs, and which place rules."""
+    least = min(one.places, key=lambda place: place.allowed_mm_s2)
+    return (
+        f"one shaper for {plural(len(one.places), 'place')} of axis {one.reading.axis}, ruled by "
+        f"{least.label}: {one.cost:.0%} less than a shaper for each would allow"
+    )
+
+
+def _place_rows(one: AxisChoice) -> list[Shown]:
+    """A row a place: its main mode, what the pick allows there, the best for it alone."""
+    rows = [
+        Shown(
+            f"  {place.label}",
+            (
+                f"main mode {place.main.frequency_hz:.1f} Hz; allows {place.allowed_mm_s2:.0f} "
+                f"mm/s²; {place.alone.shaper} {place.alone.frequency_hz:.1f} Hz alone "
+                f"{place.alone.acceleration_mm_s2:.0f}",
+            ),
+        )
+        for place in one.places
+    ]
+    ends = sorted(one.places, key=lambda place: place.main.frequency_hz)
+    if ends and _differs(ends[0].main, ends[-1].main):
+        low, high = ends[0], ends[-1]
+        words = (
+            f"falls from {high.main.frequency_hz:.1f} Hz ({high.label}) to "
+            f"{low.main.frequency_hz:.1f} Hz ({low.label})"
+        )
+        rows.append(Shown("  main mode", (words,)))
+    elif ends:
+        rows.append(Shown("  main mode", ("alike at all places, within chance",)))
+    return rows
+
+
+def _differs(one: Mode, other: Mode) -> bool:
+    half = math.hypot(one.frequency_half_hz, other.frequency_half_hz)
+    return abs(one.frequency_hz - other.frequency_hz) > max(half, 0.005 * one.frequency_hz)
 
 
 AFTER_WORK = "after work on belts, bed or feet"
@@ -135,6 +179,16 @@ def _evidence(one: AxisChoice) -> dict[str, Any]:
         "sensor_axis": one.reading.sensor_axis,
         "read_as": how_words(one.reading),
         "health": health_words(one.reading),
+        **({"places": [_place(p) for p in one.places], "cost": one.cost} if one.places else {}),
+    }
+
+
+def _place(one: PlaceChoice) -> dict[str, Any]:
+    return {
+        "label": one.label,
+        "modes": [mode_document(m) for m in one.reading.modes],
+        "allowed_mm_s2": one.allowed_mm_s2,
+        "alone": _candidate(one.alone),
     }
 
 
@@ -188,7 +242,8 @@ def _headline(fit: ShaperFit) -> tuple[Shown, ...]:
         cells = (present, f"{new.shaper} {new.frequency_hz:.1f} Hz", half)
         rows.append(Shown(f"axis {a.reading.axis}", (*cells, f"damping {new.damping:.3f}")))
     label = "acceleration, both" if len(fit.axes) > 1 else "acceleration"
-    half = f"± {digits(fit.half_width_mm_s2, least=2)}"
+    known = fit.half_width_mm_s2 >= LEAST_HALF_MM_S2  # else rounding alone limits it
+    half = f"± {digits(fit.half_width_mm_s2, least=2)}" if known else ""
     rows.append(Shown(label, ("", f"{fit.acceleration_mm_s2:.0f}", half, "mm/s²")))
     return tuple(rows)
 
@@ -200,6 +255,7 @@ def _table(fit: ShaperFit) -> tuple[Shown, ...]:
         words += f"; sensor's {a.reading.sensor_axis}" if a.reading.response is not None else ""
         rows.append(Shown(f"axis {a.reading.axis}", (f"{words}; {health_words(a.reading)}",)))
         rows += [Shown("  mode", (_mode_words(m),)) for m in a.reading.modes]
+        rows += _place_rows(a)
     heads = (x for a in fit.axes for x in (f"axis {a.reading.axis}", "mm/s²", "limit"))
     rows.append(Shown("allowed", tuple(heads)))
     for n, one in enumerate(fit.axes[0].found):
