@@ -59,6 +59,8 @@ def commands():
 def unknown(words):
     """What of a command there is not, or nothing."""
     plain = [w.strip(".,:()'\"*") for w in words]
+    if plain[:2] == ["printer", "tune"] and plain[2:3] and plain[2].startswith("-"):
+        plain.insert(2, "evening")  # a bare tune is one
     taken = {*options_of(omphalon, Command(tuple(plain))), "--help"}
     given = [w.split("=")[0].strip("…/") for w in plain if re.match(r"--[a-z]", w)]
     return [word for word in given if word not in taken]

@@ -158,7 +158,9 @@ class _Session:
         except StillHot:
             raise
         except click.exceptions.Abort:
-            click.echo(f"\nended here; it goes on with\n  {proposed('printer tune')}", err=True)
+            click.echo(
+                f"\nended here; it goes on with\n  {proposed('printer tune evening')}", err=True
+            )
             raise
         return self._end()
 

@@ -132,10 +132,11 @@ def show_lines(lines: Sequence[str]) -> None:
 
     agree(lines)
     counts = Counter(line.split()[0] for line in lines)
-    often = {word for word, count in counts.items() if count > OFTEN}
+    moves = [is_move(line) for line in lines]
     alike: list[str] = []
-    for line in [*lines, ""]:
-        if line and not is_target(line) and (is_move(line) or line.split()[0] in often):
+    for n, line in enumerate([*lines, ""]):
+        amid = 0 < n < len(lines) - 1 and moves[n - 1] and moves[n + 1] and not is_target(line)
+        if line and (moves[n] or (amid and counts[line.split()[0]] > OFTEN)):
             alike.append(line)
             continue
         between = Counter(x.split()[0] for x in alike if not is_move(x))
