@@ -20,9 +20,9 @@ from omphalon.cli.common import bench_field
 from omphalon.cli.groups import OnceEach, Verbs
 from omphalon.cli.known import HELD, fact, held
 from omphalon.cli.options import nested, takes, text
-from omphalon.cli.printer.send import show_lines
+from omphalon.cli.printer.send import ask_by_name, show_lines
 from omphalon.cli.printer.setter import Setter
-from omphalon.cli.printer.wire import AgreeOptions, Wired, at_printer, confirmed
+from omphalon.cli.printer.wire import AgreeOptions, Wired, agreed_dialect, at_printer, confirmed
 from omphalon.cli.proposed import proposed
 from omphalon.tables.heaters import HEATERS
 from omphalon.tables.order import ORDER
@@ -91,8 +91,9 @@ def evening(options: EveningOptions) -> int:
         raise UsageError("no port", f"give --port; these are there: {proposed('printer list')}")
     speed, dialect = state.facts.get("controller.speed"), bench.dialect_path(state.facts)
     at = Wired(port=str(port), speed=speed, dialect=dialect)  # type: ignore[arg-type]
+    lines = agreed_dialect(at, options.agree.yes)
     if not state.settings:
-        with at_printer(at, at.lines()) as printer:
+        with at_printer(at, lines) as printer:
             take_found(bench, printer.listing())
     with within_environment("OMPHALON_BENCH", str(bench.place)):
         return _Session(bench=bench, at=at, agree=options.agree).run()
@@ -288,7 +289,9 @@ class _Session:
     def _moves(self, lines: Sequence[str]) -> None:
         """Moves one at a time: the user measures after each."""
         show_lines(lines)
-        with at_printer(self.at, self.at.lines()) as printer:
+        dialect = self.at.lines()
+        ask_by_name(lines, dialect, self.agree.allowed)
+        with at_printer(self.at, dialect) as printer:
             for line in lines:
                 typed(f"Enter: send {shown(line)}")
                 printer.tell(line, slow=True)
@@ -324,10 +327,10 @@ class _Session:
     def _check(self, job: EveningStep) -> None:
         """A fresh measurement, judged."""
         if job.group == "heater":
-            which = ("--heater", job.keys[0].split("-")[0])
-            out = f"{'-'.join(which[1:])}-hold.csv"
+            heater = job.keys[0].split("-")[0]
+            which, out = ("--heater", heater, *job.of_tool), f"{heater}-hold.csv"
             self._run("printer", "capture", "--run", "hold", *which, "--out", out, *self._wire())
-            self._run("heater", "check", out, *which, *job.of_tool)
+            self._run("heater", "check", out, *which)
         elif job.group == "shaper":
             for axis in job.axes:
                 self._sent(self._print_of(job, axis))

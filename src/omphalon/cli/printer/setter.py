@@ -15,6 +15,7 @@ from omphalon.cli.benched import INPUTS, record
 from omphalon.cli.known import held
 from omphalon.cli.printer.send import compare_with, sent, show_lines
 from omphalon.cli.printer.wire import agree, confirmed, declined
+from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
@@ -59,7 +60,7 @@ class Setter:
         What is not stored is taken back. Adopted either way.
         """
         if finding.verdict == "keep":
-            adopt_newest()
+            adopt_newest(self.keys)
             return False
         ends = (self.dialect.line("store"), self.dialect.line("list"))
         lines = [
@@ -70,7 +71,7 @@ class Setter:
             click.echo(f"enter   by hand, the dialect has no line for it:\n        {by_hand}")
             if not confirmed("entered?", without=False):
                 raise declined("it waits in the bench until it is entered and adopted")
-            adopt_newest()
+            adopt_newest(self.keys)
             return True
         show_lines(lines)
         if not confirmed("send these lines?", self.without):
@@ -82,7 +83,7 @@ class Setter:
                 raise declined("what was sent was taken back; the printer is as it was found")
             self.store()
             compare_with(self.printer, "\n".join(lines), self.dialect)
-        adopt_newest()
+        adopt_newest(self.keys)
         return True
 
     def store(self) -> None:
@@ -132,14 +133,17 @@ def _as_number(text: str) -> float | str:
         return text
 
 
-def adopt_newest() -> None:
-    """In a bench, the newest finding becomes the setting in force."""
+def adopt_newest(keys: Sequence[str]) -> None:
+    """In a bench, the newest finding of these settings becomes the one in force."""
+    from omphalon.bench.settings import taken
+
     found = held()
     if found is not None:
         bench, _ = found
-        waiting = bench.waiting()
-        if waiting:
-            bench.adopt(waiting[0])
+        for entry in bench.waiting():
+            if {Tool.in_key(one.key)[0] for one in taken(entry.body["document"])} & {*keys}:
+                bench.adopt(entry)
+                return
 
 
 def shown_and_kept(finding: Finding, inputs: Sequence[str]) -> None:
