@@ -104,3 +104,20 @@ def test_ctrl_c_ends_an_evening_with_the_heaters_off(bench, tmp_path):
         _, err = process.communicate(timeout=60)
         assert process.returncode == 1 and "it goes on with" in err
         assert "omphalon printer tune" in err and fulmar.hot() == set()
+
+
+@pytest.mark.slow
+def test_a_finding_that_was_not_set_is_offered_and_no_other_is_adopted(
+    evening, run, bench, tmp_path
+):
+    walls = [w for _ in range(8) for w in ("--wall", 0.48)]
+    for words in (
+        ("axis", "fit", "before.csv"),
+        ("flow", "fit", "--flow", 1, "--expected", 0.45, *walls),
+    ):
+        assert run(*words, env=bench).returncode == 0
+    with StandIn(tmp_path, "--tcp", 0, "--pace", 300) as fulmar:
+        code, out, err = evening(fulmar.port, "s", "s", "s", "", "", "y", "y", "", "q")
+    assert code == 0 and "and not yet set" in out and "stored" in out, err
+    settings = json.loads(run("bench", "show", "--json", env=bench).stdout)["settings"]
+    assert settings["steps-x"]["how"] == "adopted" and "flow" not in settings
