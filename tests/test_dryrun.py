@@ -243,6 +243,10 @@ def test_a_print_of_ones_own_is_run_dry(how, run, tmp_path):
         (["--from-print", "print.gcode", "--axis", "x"], "give one of the two"),
         (["--from-print", "print.gcode", "--temp", "210"], "it has no say there"),
         (["--from-print", "none.csv"], "give the G-code of a print"),
+        (["--from-print", "print.gcode", "--speed", "300:100:50"], "not FROM:TO:STEP"),
+        (["--from-print", "print.gcode", "--speed", "1:500:0.01"], "choose a step"),
+        (["--from-print", "print.gcode", "--limit", "300"], "give one of the two"),
+        (["--from-print", "print.gcode", "--build", "delta"], "give one of the two"),
         ([], "--speed, --acceleration or --corner"),
     ],
 )

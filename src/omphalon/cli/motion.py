@@ -78,7 +78,7 @@ class MotionPlanOptions:
         "--from-print",
         "Instead of one axis: the way of a print of yours (G-code).",
         metavar="FILE",
-        excludes=("axis", "corner"),
+        excludes=("axis", "corner", "build", "limit"),
     )
     speed: tuple[float, float, float] | None = typed(
         "--speed",

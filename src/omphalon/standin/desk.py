@@ -13,7 +13,7 @@ import numpy as np
 
 from omphalon.standin.bead import Nozzle
 from omphalon.standin.builds import CALIPER_MM, Build
-from omphalon.standin.frame import Sensor, moves_in, shaken
+from omphalon.standin.frame import Move, Sensor, moves_in, shaken
 from omphalon.standin.frame import as_csv as motion_csv
 from omphalon.standin.kept import MachineSettings
 from omphalon.standin.reader import Reader, ladder_csv, tower_csv
@@ -95,10 +95,12 @@ class Desk:
                     log = shaken(self.lines, axis, swings, sensor)
                     self._put(f"sweep-{axis}.csv.gz", motion_csv(log, "g"))
             return
+        fed = [move for move in moves_in(self.lines) if move.fed_mm > 0]
         if not any(line.startswith("LEAD") for line in self.lines[2:]):
-            self._put("walls.csv", walls_csv(self.lines, kept, self.random))
-            return
-        if len({m.z for m in moves_in(self.lines) if m.fed_mm > 0}) < FEWEST_LAYERS:
+            walls = [move for move in fed if move.z > WALLS_FROM_MM]
+            if walls:
+                self._put("walls.csv", walls_csv(walls, kept, self.random))
+        elif len({move.z for move in fed}) < FEWEST_LAYERS:
             self._put("ladder-widths.csv", list(ladder_csv(self.lines, nozzle, reader)))
         else:
             self._put("tower-heights.csv", tower_csv(self.lines, nozzle, reader))
@@ -113,10 +115,9 @@ class Desk:
 
 
 def walls_csv(
-    lines: list[str], kept: MachineSettings, random: np.random.Generator
+    walls: list[Move], kept: MachineSettings, random: np.random.Generator
 ) -> Iterator[str]:
     """Walls of a hollow print of one line, by caliper: as wide as what is fed makes them."""
-    walls = [m for m in moves_in(lines) if m.fed_mm > 0 and m.z > WALLS_FROM_MM]
     layer = float(np.min(np.diff(np.unique([m.z for m in walls]))))
     fed = sum(m.fed_mm for m in walls) / sum(m.length_mm for m in walls)
     area = fed * math.pi / 4 * FILAMENT_MM**2 * kept.stream * kept.steps["E"] / TRUE_STEPS_E

@@ -111,8 +111,8 @@ def _in_circle(span: tuple[float, float]) -> tuple[float, float]:
     return middle - half, middle + half
 
 
-def _refuse_senseless(asked: DryRunAsked) -> None:
-    start, stop, step = asked.levels
+def refuse_levels(start: float, stop: float, step: float) -> None:
+    """Refuse levels that do not rise, or that nobody would watch."""
     words = f"{start:g}:{stop:g}:{step:g}"
     if not 0 < start < stop or step <= 0:
         raise UsageError(
@@ -123,6 +123,10 @@ def _refuse_senseless(asked: DryRunAsked) -> None:
             f"{words}: {(stop - start) / step:.0f} levels",
             f"choose a step that makes 2 to {MOST_LEVELS}",
         )
+
+
+def _refuse_senseless(asked: DryRunAsked) -> None:
+    refuse_levels(*asked.levels)
     if asked.axis == "e":
         _refuse_extruder(asked)
         return

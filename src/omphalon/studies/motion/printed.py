@@ -11,7 +11,7 @@ from omphalon.base.errors import UsageError
 from omphalon.lines.dialect import Dialect
 from omphalon.prints.dryrun import DryPrint
 from omphalon.prints.job import levels
-from omphalon.studies.motion.plan import setting_lines
+from omphalon.studies.motion.plan import refuse_levels, setting_lines
 from omphalon.studies.motion.question import UNITS
 from omphalon.tables.units import plural
 
@@ -36,14 +36,15 @@ class DryPrintAsked:
 
     @property
     def fastest_mm_s(self) -> float:
-        """The highest speed that the print is told to go."""
+        """The print's highest commanded speed."""
         return max(self.speeds_mm_s)
 
 
 def plan_dry_print(asked: DryPrintAsked, dialect: Dialect) -> tuple[Plan, DryPrint]:
     """Say how to run a print's way without plastic, and make it.
 
-    Raises UsageError if it leaves the allowed travel, or no line sets the acceleration.
+    Raises UsageError if the levels make no sense, it leaves the allowed travel, or no line sets the
+    acceleration.
     """
     spans = [(min(v), max(v)) for v in zip(*asked.places, strict=True)]
     for axis, (low, high), (least, most) in zip(
@@ -57,7 +58,9 @@ def plan_dry_print(asked: DryPrintAsked, dialect: Dialect) -> tuple[Plan, DryPri
                 "printer can go",
             )
     fastest = asked.fastest_mm_s
-    values = levels(*(asked.levels or tuple(round(share * fastest, 1) for share in FASTER)))
+    start, stop, step = asked.levels or (round(share * fastest, 1) for share in FASTER)
+    refuse_levels(start, stop, step)
+    values = levels(start, stop, step)
     set_lines, last = setting_lines(asked.quantity, values, asked.present, dialect)
     run = DryPrint(
         axis="x",
