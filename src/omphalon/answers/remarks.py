@@ -4,7 +4,6 @@ one table of sentences.
 
 from __future__ import annotations
 
-import copy
 import functools
 import string
 import tomllib
@@ -130,10 +129,9 @@ class Refusal(Exception):
         self.code, self.facts, self.remarks = code, facts, tuple(remarks)
 
     def after(self, remarks: Iterable[Remark]) -> Refusal:
-        """The same, with what was odd before."""
-        again = copy.copy(self)
-        again.remarks = (*remarks, *self.remarks)
-        return again
+        """The same, with what was odd before it."""
+        self.remarks = (*remarks, *self.remarks)
+        return self
 
     @property
     def because(self) -> str:

@@ -259,32 +259,38 @@ def evening_steps(state: State) -> list[EveningStep]:
     """What is due: what was set and never checked, then what wants measuring, in the order of work.
     Settings that one fit finds are one step.
     """
-    due = [(step.kind, step.why, False) for step in steps(state)]
-    unsure = {kind.key for kind, _, _ in due}
-    due[:0] = [
-        (KINDS[key], "set, and not checked since", True)
+    due = {step.kind.key: step.why for step in steps(state)}
+    unchecked = [
+        KINDS[key]
         for key, setting in state.settings.items()
-        if key not in unsure
+        if key not in due
         and setting.how == "adopted"
         and KINDS[key].group in CHECKED
         and not verified(key, state)
     ]
-    found: dict[tuple[object, ...], list[tuple[Any, str, bool]]] = {}
-    for kind, why, checks in due:
-        own = kind.key if kind.group in ("heater", "axis") else ""
-        found.setdefault((kind.group, own, kind.tool, checks), []).append((kind, why, checks))
+    to_measure = [KINDS[key] for key in due]
     return [
         EveningStep(
-            group=some[0][0].group,
-            keys=tuple(kind.key for kind, _, _ in some),
-            words=", ".join(kind.words for kind, _, _ in some),
-            why=some[0][1],
-            axes=tuple(kind.axis.lower() for kind, _, _ in some if kind.axis),
-            tool=some[0][0].tool,
-            checks=some[0][2],
+            group=kinds[0].group,
+            keys=tuple(kind.key for kind in kinds),
+            words=", ".join(kind.words for kind in kinds),
+            why="set, and not checked since" if checks else due[kinds[0].key],
+            axes=tuple(kind.axis.lower() for kind in kinds if kind.axis),
+            tool=kinds[0].tool,
+            checks=checks,
         )
-        for some in found.values()
+        for checks, some in ((True, unchecked), (False, to_measure))
+        for kinds in _of_one_fit(some)
     ]
+
+
+def _of_one_fit(kinds: Sequence[Kind]) -> list[list[Kind]]:
+    """Settings grouped by the fit that finds them; each heater and axis has its own."""
+    found: dict[tuple[str, str, Tool], list[Kind]] = {}
+    for kind in kinds:
+        own = kind.key if kind.group in ("heater", "axis") else ""
+        found.setdefault((kind.group, own, kind.tool), []).append(kind)
+    return list(found.values())
 
 
 LEVELS = {"speed": "100:300:20", "acceleration": "1000:5000:500"}

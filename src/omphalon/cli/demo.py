@@ -75,9 +75,8 @@ def demo(folder: str | None, live: bool) -> None:
         (place / DESK).mkdir(exist_ok=True)
         with _stand_in(place) as port, tempfile.TemporaryDirectory() as notes:
             click.echo(f"Fulmar answers at {port}; its time runs {PACE} times as fast as ours.")
-            with within_environment(
-                "OMPHALON_STATE", notes
-            ):  # notes about this port are not the user's
+            # notes about this port are not the user's
+            with within_environment("OMPHALON_STATE", notes):
                 _follow(place, tour_of("live", port))
     else:
         for sample in (resources.files("omphalon") / "samples").iterdir():

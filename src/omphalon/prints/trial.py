@@ -51,29 +51,28 @@ class Blocks:
             top = layer * job.layer_mm
             middle = top - job.layer_mm / 2
             block = min(int(middle / BLOCK_MM), len(self.values) - 1)
-            for stroke in self._layer(x, y, top, middle - block * BLOCK_MM, job):
-                yield self._with_value(stroke, self.values[block], layer == 1, job)
+            for places in self._layer(x, y, middle - block * BLOCK_MM, job):
+                yield self._laid(places, top, self.values[block], job)
 
-    def _layer(self, x: float, y: float, top: float, inside: float, job: Job) -> Iterator[Stroke]:
-        """Fin, column and post at a height `inside` its block."""
-        left, right = x - GAP_MM / 2 - WIDE_MM, x - GAP_MM / 2
+    def _layer(self, x: float, y: float, inside: float, job: Job) -> Iterator[tuple[Place, ...]]:
+        """Fin, column and post at a height `inside` their block."""
+        left, right, far = x - GAP_MM / 2 - WIDE_MM, x - GAP_MM / 2, x + GAP_MM / 2
         lean = BLOCK_MM / 2 - abs(inside - BLOCK_MM / 2)
-        yield even(0.0, ((left - FIN_MM, y), (left - job.width_mm, y)), top, None, "fin")
-        for inset in (job.width_mm, 0.0):
-            yield even(0.0, _around(left, right, y, -inset, lean=lean), top, None)
         ring = RING_MM if inside > BLOCK_MM - RING_MM else 0.0
-        far = x + GAP_MM / 2
-        yield even(0.0, _around(far + POST_MM, far, y, ring, POST_MM), top, None)
+        yield (left - FIN_MM, y), (left - job.width_mm, y)
+        for inset in (job.width_mm, 0.0):
+            yield _around(left, right, y, -inset, lean=lean)
+        yield _around(far + POST_MM, far, y, ring, POST_MM)
 
-    def _with_value(self, stroke: Stroke, value: float, first: bool, job: Job) -> Stroke:
+    def _laid(self, places: tuple[Place, ...], top: float, value: float, job: Job) -> Stroke:
+        """A stroke with its block's value."""
         speed = value if self.vary == "speed" else job.fast_mm_s
-        speeds = (job.first_mm_s if first else speed,) * len(stroke.speeds_mm_s)
-        own = replace(stroke, speeds_mm_s=speeds, note="")
+        stroke = even(job.first_mm_s if top < 1.5 * job.layer_mm else speed, places, top)
         if self.vary == "temperature":
-            return replace(own, value=value)
+            return replace(stroke, value=value)
         if self.vary == "retraction":
-            return replace(own, retract_mm=value)
-        return replace(own, feed=value) if self.vary == "flow" else own
+            return replace(stroke, retract_mm=value)
+        return replace(stroke, feed=value) if self.vary == "flow" else stroke
 
     def labels(self, job: Job) -> tuple[Label, ...]:
         x, y = job.middle

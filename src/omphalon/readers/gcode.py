@@ -1,11 +1,12 @@
-"""The way that a print's nozzle takes, out of anybody's G-code: places and speeds, nothing else."""
+"""The nozzle's path in any print's G-code: places and speeds, nothing else."""
 
 from __future__ import annotations
 
+import math
 import re
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from omphalon.base.errors import UnknownFormat
 from omphalon.readers.text import MB, SizeLimit, read_text
@@ -26,8 +27,8 @@ MOVES = ("G0", "G1", "G2", "G3")
 
 @dataclass(frozen=True, kw_only=True)
 class PrintPath:
-    """Where the nozzle goes in X and Y (mm, absolute) and how fast (mm/s) it is told to go there;
-    what else the file held, by how often.
+    """Commanded places of the nozzle in X and Y (mm, absolute), and the speed (mm/s) of the move to
+    each; what else the file held, by how often.
     """
 
     places: tuple[tuple[float, float], ...]
@@ -35,7 +36,7 @@ class PrintPath:
     left_out: Mapping[str, int] = field(default_factory=dict)
 
     def part(self, longest_s: float) -> PrintPath:
-        """So many seconds out of the middle, at the speeds that are told."""
+        """So many seconds out of the middle, at the commanded speeds."""
         start = end = len(self.places) // 2
         time = 0.0
         while time < longest_s and (start > 0 or end < len(self.places)):
@@ -45,15 +46,11 @@ class PrintPath:
             if start > 0 and time < longest_s:
                 start -= 1
                 time += self._time_s(start)
-        return PrintPath(
-            places=self.places[start:end],
-            speeds_mm_s=self.speeds_mm_s[start:end],
-            left_out=self.left_out,
-        )
+        places, speeds = self.places[start:end], self.speeds_mm_s[start:end]
+        return replace(self, places=places, speeds_mm_s=speeds)
 
     def _time_s(self, at: int) -> float:
-        (x0, y0), (x1, y1) = self.places[max(at - 1, 0)], self.places[at]
-        return float(((x1 - x0) ** 2 + (y1 - y0) ** 2) ** 0.5 / self.speeds_mm_s[at])
+        return math.dist(self.places[max(at - 1, 0)], self.places[at]) / self.speeds_mm_s[at]
 
 
 def read_path(path: str) -> PrintPath:

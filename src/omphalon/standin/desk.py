@@ -98,7 +98,7 @@ class Desk:
         fed = [move for move in moves_in(self.lines) if move.fed_mm > 0]
         if not any(line.startswith("LEAD") for line in self.lines[2:]):
             walls = [move for move in fed if move.z > WALLS_FROM_MM]
-            if walls:
+            if len({move.z for move in walls}) > 1:
                 self._put("walls.csv", walls_csv(walls, kept, self.random))
         elif len({move.z for move in fed}) < FEWEST_LAYERS:
             self._put("ladder-widths.csv", list(ladder_csv(self.lines, nozzle, reader)))

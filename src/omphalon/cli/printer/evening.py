@@ -22,7 +22,14 @@ from omphalon.cli.known import HELD, fact, held
 from omphalon.cli.options import nested, takes, text
 from omphalon.cli.printer.send import ask_by_name, show_lines
 from omphalon.cli.printer.setter import Setter
-from omphalon.cli.printer.wire import AgreeOptions, Wired, agreed_dialect, at_printer, confirmed
+from omphalon.cli.printer.wire import (
+    PORT_HELP,
+    AgreeOptions,
+    Wired,
+    agreed_dialect,
+    at_printer,
+    confirmed,
+)
 from omphalon.cli.proposed import proposed
 from omphalon.tables.heaters import HEATERS
 from omphalon.tables.order import ORDER
@@ -55,12 +62,7 @@ class Evening(Verbs):
 class EveningOptions:
     """Options of `printer tune` without a group."""
 
-    port: str | None = text(
-        "--port",
-        "/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them.",
-        metavar="PORT",
-        bench=fact("controller.port"),
-    )
+    port: str | None = text("--port", PORT_HELP, metavar="PORT", bench=fact("controller.port"))
     agree: AgreeOptions = nested(AgreeOptions)
     bench: str | None = bench_field()
 
@@ -89,8 +91,12 @@ def evening(options: EveningOptions) -> int:
     port = options.port or state.facts.get("controller.port")
     if port is None:
         raise UsageError("no port", f"give --port; these are there: {proposed('printer list')}")
-    speed, dialect = state.facts.get("controller.speed"), bench.dialect_path(state.facts)
-    at = Wired(port=str(port), speed=speed, dialect=dialect)  # type: ignore[arg-type]
+    speed = state.facts.get("controller.speed")
+    at = Wired(
+        port=str(port),
+        speed=int(speed) if isinstance(speed, (int, float)) else None,
+        dialect=bench.dialect_path(state.facts),
+    )
     lines = agreed_dialect(at, options.agree.yes)
     if not state.settings:
         with at_printer(at, lines) as printer:
@@ -156,8 +162,6 @@ class _Session:
                 done += 1
                 if not self._step(job, done):
                     break
-        except StillHot:
-            raise
         except click.exceptions.Abort:
             click.echo(
                 f"\nended here; it goes on with\n  {proposed('printer tune evening')}", err=True
@@ -190,12 +194,12 @@ class _Session:
         return answer != "q"
 
     def _tried(self, job: EveningStep) -> None:
-        """The work of a step; what goes wrong is said, and the evening goes on."""
+        """The work of a step; an error is reported, and the evening goes on."""
         from omphalon.cli import sentence_of
 
         try:
             self._work(job)
-        except (StillHot, click.exceptions.Abort):
+        except StillHot:
             raise
         except (OmphalonError, click.ClickException) as error:
             click.echo(shown(sentence_of(error)[0]), err=True)

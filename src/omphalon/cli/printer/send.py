@@ -140,9 +140,9 @@ def show_lines(lines: Sequence[str]) -> None:
             alike.append(line)
             continue
         between = Counter(x.split()[0] for x in alike if not is_move(x))
-        told = "".join(f", and {n} times {word}" for word, n in between.items())
+        repeated = "".join(f", and {n} times {word}" for word, n in between.items())
         if len(alike) > 2:
-            alike[1:-1] = [f"… {plural(len(alike) - 2 - between.total(), 'more move')}{told}"]
+            alike[1:-1] = [f"… {plural(len(alike) - 2 - between.total(), 'more move')}{repeated}"]
         for one in [*alike, line][: len(alike) + bool(line)]:
             click.echo(f"  {shown(one)}")
         alike = []

@@ -57,16 +57,15 @@ class SilenceOptions:
     )
 
 
+PORT_HELP = "/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them."
+
+
 @dataclass(frozen=True, kw_only=True)
 class Wired:
     """Where the printer is, and how it is spoken to."""
 
     port: str = text(
-        "--port",
-        "/dev/…, COMn or socket://HOST:PORT; omphalon printer list shows them.",
-        metavar="PORT",
-        required=True,
-        bench=fact("controller.port"),
+        "--port", PORT_HELP, metavar="PORT", required=True, bench=fact("controller.port")
     )
     speed: int | None = number(
         "--speed",

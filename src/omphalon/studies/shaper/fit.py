@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -130,30 +130,18 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit:
 
     Raises Refusal where a log cannot carry an answer.
     """
-    readings: list[AxisReading] = []
-    by_axis: list[dict[str, AxisReading]] = []
+    readings: dict[str, dict[str, AxisReading]] = {}
     try:
         for axis in AXES:
-            found: dict[str, AxisReading] = {}
-            if axis in question.read:
-                found[""] = question.read[axis]
-            elif logs := question.logs_of(axis):
-                sensor = question.sensor.get(axis)
-                for label, log in logs.items():
-                    found[label] = read_axis(log, axis, sensor, question.kind)
-                    readings.append(found[label])
-            elif question.ripples_mm.get(axis) and question.speed_mm_s is not None:
-                ripples = question.ripples_mm[axis]
-                found[""] = from_ripples(axis, ripples, question.speed_mm_s)
-            if found:
-                by_axis.append(found)
+            for label, reading in _readings(axis, question):
+                readings.setdefault(axis, {})[label] = reading
     except Refusal as refusal:
-        raise refusal.after(o for r in readings for o in r.remarks) from None
+        raise refusal.after(_remarks(readings)) from None
     axes = tuple(
         _over_places(found, question)
         if len(found) > 1
         else _axis_choice(next(iter(found.values())), question)
-        for found in by_axis
+        for found in readings.values()
     )
     slow = min(axes, key=lambda a: a.in_force.acceleration_mm_s2)
     common = slow.in_force.acceleration_mm_s2
@@ -163,11 +151,23 @@ def fit_shaper(question: ShaperQuestion) -> ShaperFit:
         axes=axes,
         acceleration_mm_s2=common,
         half_width_mm_s2=allowed_half(slow.in_force, slow.reading.modes, slow.limits),
-        remarks=(
-            *each_once(o for found in by_axis for r in found.values() for o in r.remarks),
-            *_swapped(axes),
-        ),
+        remarks=(*_remarks(readings), *_swapped(axes)),
     )
+
+
+def _readings(axis: str, question: ShaperQuestion) -> Iterator[tuple[str, AxisReading]]:
+    """The readings of an axis by their labels, from a card, logs or ripples."""
+    if axis in question.read:
+        yield "", question.read[axis]
+    elif logs := question.logs_of(axis):
+        for label, log in logs.items():
+            yield label, read_axis(log, axis, question.sensor.get(axis), question.kind)
+    elif question.ripples_mm.get(axis) and question.speed_mm_s is not None:
+        yield "", from_ripples(axis, question.ripples_mm[axis], question.speed_mm_s)
+
+
+def _remarks(readings: Mapping[str, Mapping[str, AxisReading]]) -> tuple[Remark, ...]:
+    return each_once(o for some in readings.values() for r in some.values() for o in r.remarks)
 
 
 def _over_places(readings: Mapping[str, AxisReading], question: ShaperQuestion) -> AxisChoice:
@@ -175,14 +175,11 @@ def _over_places(readings: Mapping[str, AxisReading], question: ShaperQuestion) 
     The drift is then asked only of what was not measured.
     """
     limits = replace(question.limits, drift=min(question.limits.drift, DRIFT_OF_PLACES))
+    first, *others = readings.values()
     modes = [reading.modes for reading in readings.values()]
-    others = between(modes)
-
-    def judged(reading: AxisReading) -> AxisChoice:
-        apart = [m for m in modes if m is not reading.modes]
-        return _axis_choice(reading, question, limits, (*apart, *others))
-
-    chosen = judged(next(iter(readings.values()))).in_force
+    everywhere = (*(reading.modes for reading in others), *between(modes))
+    choice = _axis_choice(first, question, limits, everywhere)
+    chosen = choice.in_force
     places = tuple(
         PlaceChoice(
             label=label,
@@ -195,7 +192,12 @@ def _over_places(readings: Mapping[str, AxisReading], question: ShaperQuestion) 
         for label, reading in readings.items()
     )
     ruling = min(places, key=lambda place: place.allowed_mm_s2)
-    return replace(judged(ruling.reading), places=places)
+    return replace(
+        choice,
+        reading=ruling.reading,
+        bare_mm_s2=unshaped(ruling.reading.modes, limits),
+        places=places,
+    )
 
 
 def _axis_choice(

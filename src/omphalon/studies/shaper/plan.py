@@ -98,16 +98,14 @@ def at_places(plan: Plan, axis: str, build: str) -> Plan:
     places = TOWERS if build == "delta" else SPOTS
     if build == "moving-bed" and axis == "y":
         places = LOADS
-    named = "; ".join(f"`{label}`: {words}" for label, words in places)
+    named = "; ".join(f"{label}: {words}" for label, words in places)
     step = (
         f"Log it {len(places)} times, nothing else changed, and name each log: {named}. One shaper "
         "then serves all of them, and what lies between."
     )
     logs = tuple(f"{label}=LOG" for label, _ in places)
     return replace(
-        plan,
-        steps=(*plan.steps, step.replace("`", "")),
-        next=prose(command("shaper fit", **{axis: logs})),
+        plan, steps=(*plan.steps, step), next=prose(command("shaper fit", **{axis: logs}))
     )
 
 

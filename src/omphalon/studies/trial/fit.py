@@ -12,7 +12,7 @@ from omphalon.answers.remarks import Refusal
 from omphalon.base.arrays import Array
 from omphalon.physics.lead import END_READ, VALUE_READ, Best, NoAnswer, clean_range, peak, picked
 from omphalon.recordings.recording import Readings
-from omphalon.studies.trial.question import TrialQuestion, looked_at
+from omphalon.studies.trial.question import TrialQuestion, values_and_scores
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -34,13 +34,13 @@ def fit_trial(readings: Readings, question: TrialQuestion) -> TrialFit:
 
     `readings`: rows with value, and perhaps score. Raises Refusal where they hold no best value.
     """
-    read = looked_at(readings, question)
-    values, asked = read["value"], question.asked
+    values, scores = values_and_scores(readings, question)
+    asked = question.asked
     if question.clean is not None:
         low, high = sorted(question.clean)
         best, method = clean_range(low, high, asked.varied.clean_at, END_READ * asked.step), "range"
-    elif "score" in read:
-        best, method = _by_score(values, read["score"], question), "scores"
+    elif scores is not None:
+        best, method = _by_score(values, scores, question), "scores"
     else:
         span = (min(asked.values), max(asked.values))
         best, method = picked(values, VALUE_READ * asked.step, asked.step, span), "picks"

@@ -1,14 +1,14 @@
-"""What a stepped print varies, and what was said of it, checked once."""
+"""What a stepped print varies, and how its blocks were read, checked once."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
 from omphalon.base.arrays import Array
 from omphalon.base.errors import UsageError
+from omphalon.prints.job import levels
 from omphalon.recordings.recording import Readings
 from omphalon.tables.rows import rows_of, table_by
 
@@ -28,7 +28,6 @@ class Varied:
     highest: float
     clean_at: float
     finest: float
-    quantity: str
     look: str
 
     def shown(self, value: float) -> str:
@@ -79,8 +78,6 @@ class TrialAsked:
     @property
     def values(self) -> tuple[float, ...]:
         """The value of each block, from the foot upwards."""
-        from omphalon.prints.job import levels
-
         low, high = sorted((self.start, self.stop))
         rising = levels(low, high, self.step)
         return rising if self.start < self.stop else rising[::-1]
@@ -98,8 +95,8 @@ class TrialQuestion:
     clean: tuple[float, float] | None = None
 
 
-def looked_at(readings: Readings, question: TrialQuestion) -> dict[str, Array]:
-    """The values that were read, and their scores where there are any.
+def values_and_scores(readings: Readings, question: TrialQuestion) -> tuple[Array, Array | None]:
+    """The values that were read (n,), and their scores (n,) where there are any.
 
     Raises UsageError or BadReading where there are none, or a value was not printed.
     """
@@ -119,7 +116,5 @@ def looked_at(readings: Readings, question: TrialQuestion) -> dict[str, Array]:
             f"{high:g}",
             "give the value of a block that is on the print",
         )
-    found: dict[str, Any] = {"value": values}
-    if readings.rows and readings.has("score"):
-        found["score"] = np.array([row.value("score") for row in readings.rows])
-    return found
+    scored = bool(readings.rows) and readings.has("score")
+    return values, np.array([row.value("score") for row in readings.rows]) if scored else None

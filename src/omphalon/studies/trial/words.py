@@ -9,7 +9,7 @@ from omphalon.studies.trial.fit import TrialFit, fit_trial
 from omphalon.studies.trial.question import TrialQuestion
 from omphalon.tables.units import digits, plural
 
-SAID = {
+READ_BY = {
     "picks": "by eye: the block that looks best",
     "range": "by eye: the range that looks good",
     "scores": "by the blocks' scores",
@@ -41,7 +41,7 @@ def _finding(fit: TrialFit) -> Finding:
     return Finding(
         kind="trial-fit",
         verdict=fit.verdict,
-        because=f"{SAID[fit.method]}, between {digits(low, fit.half_width)} and "
+        because=f"{READ_BY[fit.method]}, between {digits(low, fit.half_width)} and "
         f"{f'{digits(high, fit.half_width)} {row.unit}'.rstrip()}{serves}",
         also={"vary": asked.vary, "value": fit.value},
         evidence={
