@@ -398,7 +398,7 @@ CHECKS = {
         4,
         "it made no difference ",
     ),
-    "--before 0.2 --after 0.1": ("retest", 3, "1 corner before, 2 at least are needed"),
+    "--before 0.2 --after 0.1": ("retest", 3, "1 corner before, at least 2 are needed"),
 }
 
 

@@ -10,10 +10,10 @@ from pathlib import Path
 import pytest
 
 from omphalon.base.errors import UsageError
-from omphalon.bench.bench import make, same
+from omphalon.bench.bench import make
 from omphalon.bench.facts import BY_KEY, FILAMENT, checked
 from omphalon.bench.journal import Journal
-from omphalon.bench.settings import KINDS, Taken, taken
+from omphalon.bench.settings import KINDS, Taken, same, taken
 from omphalon.lines.dialect import load_dialect
 from omphalon.lines.listing import listed
 from omphalon.tables.complaints import COMPLAINTS, complaint_of

@@ -132,7 +132,10 @@ def test_what_cannot_be_is_refused(words, run):
 @pytest.mark.parametrize(
     "widths, told",
     [
-        ((1.75, 1.75, 1.75, 1.75), "2 places: a roll changes from place to place, 3 at least"),
+        (
+            (1.75, 1.75, 1.75, 1.75),
+            "2 places: filament varies along the roll, and at least 3 places",
+        ),
         ((2.85,) * 6, "filament of 2.85 mm where 1.75 mm is nominal"),
     ],
 )
@@ -144,9 +147,12 @@ def test_widths_that_settle_nothing(widths, told, run):
 FEW = across(1.75, 1.75, 1.75, 1.76)
 BOTH = {
     # what cannot be told is said of the walls or of the widths, whichever it is
-    "few places": ([*WALLS, *FEW], "2 places: a roll changes from place to place, 3 at least"),
+    "few places": (
+        [*WALLS, *FEW],
+        "2 places: filament varies along the roll, and at least 3 places",
+    ),
     "another filament": ([*WALLS, *across(*(2.85,) * 6)], "filament of 2.85 mm where 1.75 mm"),
-    "one wall": (["--wall", 0.48, *across(*ROUND)], "1 wall reading: a wall differs from place"),
+    "one wall": (["--wall", 0.48, *across(*ROUND)], "1 wall reading: walls vary from place"),
     "wide walls": (
         ["--wall", 0.45, "--wall", 0.38, "--wall", 0.52, *across(*ROUND)],
         "the walls' mean",

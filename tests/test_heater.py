@@ -314,14 +314,14 @@ def test_summaries_of_cycles_make_the_ultimate_gain_of_the_closed_form(run):
         (["--cycle", "5"], 2, "not LOW:HIGH:SECONDS"),
         (["--cycle", "237:233:11"] * 3, 2, "not above the low one"),
         ([*CYCLES, "--power-high", "0.2", "--power-low", "0.5"], 2, "upside down"),
-        (CYCLES[:4], 3, "fewer than 3"),
-        ([*CYCLES, "--target", "200"], 3, "swing about 235.0"),
-        (["--cycle", "100:235:11"] * 3, 3, "no on/off test"),
+        (CYCLES[:4], 3, "at least 3 are needed"),
+        ([*CYCLES, "--target", "200"], 3, "swing around 235.0"),
+        (["--cycle", "100:235:11"] * 3, 3, "no oscillation test"),
         (["--cycle", "232:238:500"] * 3, 3, "take 1 to 120 s"),
         (
             [*["--cycle", "225:245:2"] * 3, "--power-high", "0.05", "--power-low", "0"],
             3,
-            "no heater swings by ±10.0 °C every 2 s with a step of 5%",
+            "no heater swings by ±10.0 °C every 2 s when 5% of full power",
         ),
         (
             ["--cycle", "233:237:11", "--cycle", "230:237:25", "--cycle", "233:244:8"],

@@ -320,14 +320,14 @@ REFUSED = [
     ([*EXTRUDER, "--asked", "80", "--fed", "319"], "a factor of 4: a microstepping mistake"),
     ([*EXTRUDER, "--asked", "80", "--fed", "7.9"], "as if cm were written for mm"),
     ([*EXTRUDER, "--asked", "80", "--fed", "3.14"], "as if inches were written for mm"),
-    ([*EXTRUDER, "--asked", "80", "--fed", "25"], "no setting is that far off"),
+    ([*EXTRUDER, "--asked", "80", "--fed", "25"], "no setting is that wrong"),
     (
         [*EXTRUDER, *lengths("--asked", 75.4, 75.1, 75.6), *lengths("--fed", 80, 80, 80)],
         "the two look swapped",
     ),
     (
         [*MOVE, *lengths("--asked", 100, 100, 150), *lengths("--moved", 100, 101.9, 150)],
-        "too few to tell which is wrong",
+        "too few to tell which one is wrong",
     ),
     (
         [*MOVE, "--asked", "100", "--moved", "100", *BELT[:4], "--microsteps", "32"],
@@ -335,24 +335,24 @@ REFUSED = [
     ),
     (
         [*MOVE, "--asked", "100", "--moved", "103", *BELT],
-        "more than 2% apart is a fault, no tolerance",
+        "a difference above 2% is a fault, not a tolerance",
     ),
     ([*FLOW, "--wall", "0.48"], "1 wall reading"),
-    ([*FLOW, *lengths("--wall", 4.8, 4.7, 4.8)], "no flow is that far off"),
+    ([*FLOW, *lengths("--wall", 4.8, 4.7, 4.8)], "no flow is that wrong"),
     ([*Y, *lengths("--pass", 100, 200)], "the limit was not reached"),
     ([*Y, "--fail", "100", "--pass", "200"], "failed already"),
-    (["probe", "fit", "--offset", "0", "--drag", "0.1"], "the feel of paper differs"),
+    (["probe", "fit", "--offset", "0", "--drag", "0.1"], "the feel of paper varies"),
     (
         ["motion", "check", "--axis", "y", "--limit", "160", "--pass", "120"],
-        "the limit of 160 mm/s was not tried",
+        "the limit of 160 mm/s was not tested",
     ),
     ([*MARKED, "--left", "30.4"], "an error of 1.5%, which a print shows, could hide in it"),
     ([*FLOW, *lengths("--wall", 0.45, 0.45, 0.45)], "could hide in it"),
     (
         [*MOVE, *lengths("--asked", 100, 50), *lengths("--moved", 50.5, 100)],
-        "readings changed places",
+        "two readings are swapped",
     ),
-    (["probe", "fit", "--offset", "0", *lengths("--drag", 12, 12.1)], "no offset is that far off"),
+    (["probe", "fit", "--offset", "0", *lengths("--drag", 12, 12.1)], "no offset is that wrong"),
     (
         ["axis", "check", *MOVE[2:], "--asked", "60", "--moved", "60", "--resolution", "1"],
         "could hide in it",

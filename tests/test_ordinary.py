@@ -137,11 +137,11 @@ CALM = np.random.default_rng(7).uniform(0.2, 0.4, 5000).round(3)
 NONE = {
     # not an ordinary log of a heater, or too little of one: what is said
     "cut off in the heat-up": (lambda: cut(logged(), 60.0), "never reached"),
-    "cut off as it arrives": (lambda: cut(logged(), 113.0), "was held"),
+    "cut off as it arrives": (lambda: cut(logged(), 113.0), "the log ends too soon"),
     "power 0 throughout": (lambda: other(logged(), power=lambda row: 0), "never changes"),
     "another heater's power": (
         lambda: [{**row, "power": str(p)} for row, p in zip(logged(), CALM, strict=False)],
-        "something else moved the temperature",
+        "something else changed the temperature",
     ),
     "a target that is never reached": (
         lambda: other(logged(), target_c=lambda row: 260 if float(row["target_c"]) else 0),

@@ -241,7 +241,7 @@ def test_the_row_of_a_bad_cell_is_named(tmp_path):
     path.write_text(PLAIN.replace("5.0,41.25", "5.0,4x.25"))
     assert (
         read_temperature(str(path)).notes[0].message
-        == "1 unreadable row passed over, the first is row 7"
+        == "1 unreadable row skipped, the first is row 7"
     )
 
 

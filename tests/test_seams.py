@@ -212,8 +212,8 @@ def test_one_sensor_log_by_itself_is_of_the_axis_that_moves_in_it(run, sample):
 SAID = {
     "extruder fit --asked 80 --fed 75": ("Missing option '--steps'", "M503", "--ask"),
     "printer send --line M503 --port 127.0.0.1:5591": ("write socket://127.0.0.1:5591",),
-    "extruder fit --steps 412 --asked 80 --mark 110 --left 30.4": ("runs like these in all",),
-    "extruder fit --steps 412 --asked 100 --fed 100 --fed 90 --fed 95": ("what makes them differ",),
+    "extruder fit --steps 412 --asked 80 --mark 110 --left 30.4": ("runs like these in total",),
+    "extruder fit --steps 412 --asked 100 --fed 100 --fed 90 --fed 95": ("why they differ",),
     "heatr fit log.csv": ("Did you mean 'heater'?",),
     "probe check --offset -1.85 --drag 0.12 --drag 0.13 --drag 0.12": (
         "no first layer shows that",

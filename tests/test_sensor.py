@@ -62,7 +62,7 @@ REST = {
     "too slow": (still(rate_hz=200.0), 4, "200 samples a second are too few", []),
     "lossy": (still(lost=0.35), 4, "35% of the samples are missing", []),
     "noisy": (still(noise_mm_s2=6000.0, rate_hz=3200.0), 4, "is too noisy", []),
-    "short": (still(1.5), 3, "1.5 s are too short", []),
+    "short": (still(1.5), 3, "1.5 s is too short", []),
     "turned": (pushed(still(), 1, 3000.0, slice(4000, None)), 3, "turned or pushed", []),
     "knocked": (pushed(still(), 0, 9000.0, slice(4000, 4003)), 3, "somebody knocked", []),
     "coarse": (still(noise_mm_s2=10.0, step_mm_s2=306.0), 3, "the readings never change", []),
@@ -167,9 +167,9 @@ def test_with_a_log_the_ringing_in_use_is_worked_out(run, sample):
 
 
 SAID = {
-    "--seen 4000 --seen 3500": (3, "1 of 2 looks found no ripple up to the last band of 4000"),
-    "--seen 0 --seen 500": (3, "1 of 2 looks found ripple in the first band of 500"),
-    "--seen 500": (3, "too wide to hold against a limit"),
+    "--seen 4000 --seen 3500": (3, "1 of 2 readings found no ripple up to the last band of 4000"),
+    "--seen 0 --seen 500": (3, "1 of 2 readings found ripple already in the first band of 500"),
+    "--seen 500": (3, "too wide to compare with a limit"),
     "--seen 2600": (2, "--seen 2600: no band of --bands 500:4000:500"),
 }
 

@@ -226,21 +226,21 @@ def bare(lines):
 POOR = {
     # name: (log, change of its text, more options), verdict or exit code, words or warning codes
     "clipped": ((clipped(GOOD), None, []), "retest", "the sensor's x is clipped at 12 m/s²"),
-    "short": ((cut(GOOD, 5, 99), None, []), "retest", "5.0 s are too short"),
-    "no sweep": ((STILL, None, []), "retest", "no sweep runs through this log"),
+    "short": ((cut(GOOD, 5, 99), None, []), "retest", "5.0 s is too short"),
+    "no sweep": ((STILL, None, []), "retest", "this log holds no sweep"),
     "slow sensor": ((SLOW, None, []), "retest", "200 samples a second are too few for a sweep to"),
     "gap": ((cut(GOOD, 18, 20.5), None, []), "retest", "a gap of 2.50 s at 18.0 s"),
     "still axis": (
         (flat(GOOD, 0), None, ["--sensor-x", "x"]),
         "retest",
-        "hardly stands out of the noise on the sensor's x",
+        "hardly stands out from the noise on the sensor's x",
     ),
     "all still": (
         (FrameLog(GOOD.time_s, np.ones((len(GOOD.time_s), 3)) * 9806), None, []),
         "retest",
         "the readings never change",
     ),
-    "half a sweep": ((cut(GOOD, 22, 99), None, []), "retest", "the test shows only"),
+    "half a sweep": ((cut(GOOD, 22, 99), None, []), "retest", "the test covers only"),
     "text in numbers": ((GOOD, worded, []), "change", ["rows-passed-over"]),
     "no unit": ((GOOD, bare, []), "change", ["unit-from-gravity"]),
     "wrong unit": ((GOOD, None, ["--unit", "m/s²"]), "change", ["unit-differs"]),

@@ -135,7 +135,9 @@ def test_files_of_one_column_are_read(run, tmp_path):
     )
     (tmp_path / "strange.csv").write_text("advance_s,colour\n0.1,2\n")
     strange = run("advance", "fit", "strange.csv")
-    assert "column 'colour' is none of height_mm, advance_s" in " ".join(strange.stdout.split())
+    assert "column 'colour' is unknown; known are height_mm, advance_s" in " ".join(
+        strange.stdout.split()
+    )
     (tmp_path / "gap.csv").write_text("advance_s,score\n0.1,2\n0.2,\n0.3,1\n")
     gap = run("advance", "fit", "gap.csv")
     assert gap.returncode == 1

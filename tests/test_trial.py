@@ -100,8 +100,8 @@ def test_a_look_at_the_blocks_is_a_value(run, words, verdict, value, most):
     [
         ([2, 4, 6, 8, 6, 4, 2], "change", 215),
         ([1, 1, 3, 2, 1, 1, 1], "change", 210),
-        ([1, 2, 3, 4, 5, 6, 7], "retest", "the best lies beyond"),
-        ([4, 4, 4, 4, 4, 4, 4], "retest", "do not tell the blocks apart"),
+        ([1, 2, 3, 4, 5, 6, 7], "retest", "the best value lies beyond"),
+        ([4, 4, 4, 4, 4, 4, 4], "retest", "do not distinguish the blocks"),
     ],
 )
 def test_scores_of_the_blocks_are_a_value_or_say_why_not(run, tmp_path, scores, verdict, value):

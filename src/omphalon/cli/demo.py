@@ -51,7 +51,7 @@ WRITTEN = "written-by-the-demo.txt"
 
 @click.command(short_help="Tune up a made-up printer: sample data, answers, figures.")
 @click.argument("folder", required=False)
-@click.option("--live", is_flag=True, help="Over the wire, at a printer that is not there.")
+@click.option("--live", is_flag=True, help="Over the wire, at a simulated printer.")
 def demo(folder: str | None, live: bool) -> None:
     """Tune up a made-up printer in FOLDER: sample data, answers, figures.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -168,7 +168,10 @@ def compare_farms(
     chances = np.array([p.chance for c in numbers for p in c.placed if c.centre is not None])
     sure = iter(named(chances))
     numbers = [
-        c if c.centre is None else replace(c, placed=_named(c.placed, sure)) for c in numbers
+        c
+        if c.centre is None
+        else replace(c, placed=tuple(replace(p, differs=bool(next(sure))) for p in c.placed))
+        for c in numbers
     ]
     before, _ = _numbers(earlier)
     moved = [
@@ -185,10 +188,6 @@ def compare_farms(
         answers=sum(not r.error for r in results),
         again=again,
     )
-
-
-def _named(placed: Iterable[Placed], sure: Iterator[np.bool_]) -> tuple[Placed, ...]:
-    return tuple(replace(p, differs=bool(next(sure))) for p in placed)
 
 
 def _numbers(results: Sequence[JobAnswer]) -> tuple[dict[Key, dict[str, Measured]], int]:

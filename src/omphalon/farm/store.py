@@ -103,7 +103,7 @@ class Store:
                 (self.place / folder).mkdir(parents=True, exist_ok=True)
         except Timeout as error:
             raise UsageError(
-                f"--out {echoed(str(self.place))}: another farm fit is at work there",
+                f"--out {echoed(str(self.place))}: another farm fit is running there",
                 "let that one end, or give another folder",
             ) from error
         except OSError as error:

@@ -45,7 +45,11 @@ def written_into(text: str, wanted: Sequence[Filed]) -> tuple[str, list[Edit]]:
     for one in wanted:
         section = one.line.section or ""
         rows = _rows_of(lines, section)
-        known = [n for n in rows if not _comment(lines[n]) and _match(one.template, lines[n])]
+        known = [
+            n
+            for n in rows
+            if not lines[n].lstrip().startswith((";", "#")) and _match(one.template, lines[n])
+        ]
         for n in known:
             new = _with_values(lines[n], one)
             if new != lines[n]:
@@ -66,10 +70,6 @@ def written_into(text: str, wanted: Sequence[Filed]) -> tuple[str, list[Edit]]:
 
 def _match(template: Template, line: str) -> re.Match[str] | None:
     return matched_line(template, line.rstrip("\r\n"))
-
-
-def _comment(line: str) -> bool:
-    return line.lstrip().startswith((";", "#"))
 
 
 def _rows_of(lines: Sequence[str], section: str) -> list[int]:

@@ -100,16 +100,16 @@ def _joined(found: list[Listed], spread: set[str]) -> list[Listed]:
     """
     out: list[Listed] = []
     for one in found:
-        same = [n for n, other in enumerate(out) if _same_thing(other, one)]
+        same = [
+            n
+            for n, other in enumerate(out)
+            if (other.setting, other.axis, other.tool) == (one.setting, one.axis, one.tool)
+        ]
         if same and one.setting in spread:
             out[same[-1]] = replace(out[same[-1]], values=out[same[-1]].values | one.values)
         else:
             out.append(one)
     return out
-
-
-def _same_thing(one: Listed, other: Listed) -> bool:
-    return (one.setting, one.axis, one.tool) == (other.setting, other.axis, other.tool)
 
 
 def _in_gains(one: Listed, dialect: Dialect) -> Listed:

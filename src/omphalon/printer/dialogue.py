@@ -39,7 +39,7 @@ class Speech(Enum):
     OK = "acknowledgement"
     AGAIN = "asks for a line again"
     MISHEARD = "has not received a line correctly, and will ask for it again"
-    BUSY = "is at work"
+    BUSY = "is busy"
     REFUSAL = "refuses"
     START = "has restarted"
     REPORT = "reports temperatures"

@@ -207,7 +207,11 @@ class _Off:
     def halt(self) -> SwitchedOff:
         """Halt the printer, and watch once more."""
         line = self.link.line("halt")
-        before = [f"the {heater} ({one.on}) may still be heating" for heater, one in self._on()]
+        before = [
+            f"the {heater} ({one.on}) may still be heating"
+            for heater, one in self.heaters.items()
+            if one.on
+        ]
         with contextlib.suppress(LinkFault):
             if line is not None:
                 self._urgent(line)
@@ -225,9 +229,6 @@ class _Off:
         return SwitchedOff(
             shown=False, halted=line is not None, words=f"{self._why(before)}{halted}"
         )
-
-    def _on(self) -> list[tuple[Heater, CoolingWatch]]:
-        return [(heater, one) for heater, one in self.heaters.items() if one.on]
 
     def _why(self, before: Sequence[str]) -> str:
         """Why heaters are not shown to be off, the surest evidence first."""

@@ -48,7 +48,11 @@ class Desk:
         if self.folder is None:
             return
         words = line.split()
-        if words[0] == "G1" and any(w[0] == "E" for w in words) and not _moves(words):
+        if (
+            words[0] == "G1"
+            and any(w[0] == "E" for w in words)
+            and not any(w[0] in "XYZ" for w in words[1:])
+        ):
             self._feed(float(next(w[1:] for w in words if w[0] == "E")), kept)
         if words[0] == "G1" and len(self.moved) < MOST_MOVES:
             self._caliper(words, kept)
@@ -124,7 +128,3 @@ def walls_csv(
     yield "wall_mm"
     for _ in range(8):
         yield f"{TRUE_WALL * area / layer + random.normal(0, WALL_READ_MM):.2f}"
-
-
-def _moves(words: list[str]) -> bool:
-    return any(w[0] in "XYZ" for w in words[1:])

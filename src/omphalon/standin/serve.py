@@ -82,7 +82,7 @@ class Faulty:
         if "noise" in self.faults:
             data = self._changed(data)
         if "garbage" in self.faults:
-            return self._garbage(data)
+            return bytes(self.random.integers(128, 255, len(data)).tolist())
         if "lost-lines" in self.faults:
             data = b"".join(x for x in data.splitlines(True) if self.random.random() >= LOST)
         if not self._due():
@@ -136,9 +136,6 @@ class Faulty:
         for n in np.flatnonzero(self.random.random(len(out)) < NOISE):
             out[n] = int(self.random.integers(32, 255))
         return bytes(out)
-
-    def _garbage(self, data: bytes) -> bytes:
-        return bytes(self.random.integers(128, 255, len(data)).tolist())
 
 
 class Terminal:

@@ -93,7 +93,7 @@ class FarmOptions:
     """Options of `farm fit`."""
 
     manifest: str = argument("MANIFEST.csv", required=True)
-    place: str = text("--out", "Folder of the answers.", metavar="DIR", required=True)
+    place: str = text("--out", "Folder for the answers.", metavar="DIR", required=True)
     workers: int | None = number(
         "--workers",
         "count",
@@ -110,7 +110,7 @@ class FarmOptions:
     )
     tls_ca: str | None = text(
         "--tls-ca",
-        "Who signs the certificates.  [Dask's own settings]",
+        "The authority that signs the certificates.  [Dask's own settings]",
         needs=SCHEDULED,
         remedy="tls://HOST:PORT",
     )
@@ -124,11 +124,7 @@ class FarmOptions:
         "--tls-key", "Its key.  [Dask's own settings]", needs=SCHEDULED, remedy="tls://HOST:PORT"
     )
     timeout_s: float = number(
-        "--job-timeout",
-        "time",
-        "A job that takes longer is ended.",
-        within=(1, 86400),
-        default=300.0,
+        "--job-timeout", "time", "End a job that takes longer.", within=(1, 86400), default=300.0
     )
     parquet: bool = flag("--parquet", "Write results.parquet beside results.csv.")
 

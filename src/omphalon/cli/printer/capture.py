@@ -13,7 +13,7 @@ import click
 from omphalon.base.errors import UsageError
 from omphalon.cli.common import tool_field
 from omphalon.cli.groups import OnceEach
-from omphalon.cli.heater import one_tool, usual_target
+from omphalon.cli.heater_common import one_tool, usual_target
 from omphalon.cli.known import held
 from omphalon.cli.options import flag, nested, number, one_of, takes, text
 from omphalon.cli.printer.send import ask_by_name, show_lines, typed_line
@@ -196,14 +196,14 @@ class CaptureOptions:
     fan: str | None = one_of("--fan", ("on", "off"), "The part fan.  [on hotend, off bed]")
     lines: tuple[str, ...] = text(
         "--send",
-        "A line to begin with.",
+        "A line to send first.",
         metavar="LINE",
         many=True,
         excludes=("run",),
         remedy=OWN_LINES,
     )
     for_s: float | None = number(
-        "--for", "time", "End after so long.", excludes=("run",), remedy=OWN_LINES
+        "--for", "time", "End after this time.", excludes=("run",), remedy=OWN_LINES
     )
     every_s: float = number(
         "--every",

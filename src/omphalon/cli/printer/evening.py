@@ -158,7 +158,7 @@ class _Session:
         """Step by step, until nothing is due or the user ends it."""
         done = 0
         try:
-            while (job := self._next()) is not None:
+            while (job := next(iter(self._left()), None)) is not None:
                 done += 1
                 if not self._step(job, done):
                     break
@@ -168,9 +168,6 @@ class _Session:
             )
             raise
         return self._end()
-
-    def _next(self) -> EveningStep | None:
-        return next(iter(self._left()), None)
 
     def _left(self) -> list[EveningStep]:
         """What is due, without what is left for another day."""

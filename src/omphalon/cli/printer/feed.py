@@ -95,7 +95,7 @@ class FeedOptions:
     waits_s: float = number(
         "--waits",
         "time",
-        f"Heaters off when you take longer than that for a step.  [{UNWATCHED_S:g}]",
+        f"Switch the heaters off when a step takes you longer than this.  [{UNWATCHED_S:g}]",
         within=(0.1, 3600),
         default=UNWATCHED_S,
         shown=False,

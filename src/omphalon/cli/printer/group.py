@@ -37,7 +37,7 @@ ORDER = ("list", "capture", "send", "tune", "cool", "stand-in")
 
 @click.group(cls=InOrder, order=ORDER)
 def printer() -> None:
-    """At the printer: capture, send, tune over the wire."""
+    """Work at the printer: capture, send, tune over the wire."""
 
 
 @printer.command("list", short_help="Which ports are there, and what is known of each.")
@@ -126,27 +126,23 @@ class StandInOptions:
     tcp: int | None = typed(
         "--tcp",
         click.IntRange(0, 65535),
-        "Listen there; 0: any.",
+        "Port to listen on; 0: any.",
         metavar="PORT",
         excludes=("pty",),
     )
     pty: bool = flag("--pty", "Be a serial port instead.")
     speed: int | None = number("--speed", "bits", "With --pty: garbled at any other speed.")
     pace: float = number(
-        "--pace", "pace", "Its time runs so much faster.  [1]", default=1.0, shown=False
+        "--pace", "pace", "How much faster its time runs.  [1]", default=1.0, shown=False
     )
-    state: str | None = text("--state", "Keeps its stored settings there.")
-    desk: str | None = text("--desk", "What is measured of its prints is put there.", metavar="DIR")
+    state: str | None = text("--state", "File for its stored settings.")
+    desk: str | None = text("--desk", "Folder for what is measured on its prints.", metavar="DIR")
     build: str = one_of("--build", BUILDS, "What moves, and by which motors.", default="moving-bed")
     faults: tuple[str, ...] = one_of(
         "--fault", tuple(FAULTS), "What goes wrong; repeatable.", many=True
     )
     fault_after_s: float = number(
-        "--fault-after",
-        "time",
-        "So long after something is heated.  [40]",
-        default=40.0,
-        shown=False,
+        "--fault-after", "time", "This long after heating begins.  [40]", default=40.0, shown=False
     )
 
 

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from omphalon.cli.heater import aim_field, style_field, usual_target
+from omphalon.cli.heater import aim_field, style_field
+from omphalon.cli.heater_common import usual_target
 from omphalon.cli.known import facts_of_bench
 from omphalon.cli.options import nested, number, takes, text
 from omphalon.cli.printer.capture import (

@@ -36,10 +36,7 @@ class AgreeOptions:
 
     yes: bool = flag("--yes", "Do not ask.")
     allowed: tuple[str, ...] = text(
-        "--allow",
-        "Do not ask by name for this line, to the letter; repeatable.",
-        metavar="LINE",
-        many=True,
+        "--allow", "Do not ask about exactly this line; repeatable.", metavar="LINE", many=True
     )
 
 
@@ -50,7 +47,7 @@ class SilenceOptions:
     silence_s: float = number(
         "--silence",
         "interval",
-        f"Heaters off when one that is on is not read for so long.  [{SILENCE_S:g}]",
+        f"Switch the heaters off when a hot one is not read for this time.  [{SILENCE_S:g}]",
         within=(1, 60),
         default=SILENCE_S,
         shown=False,

@@ -8,6 +8,7 @@ import functools
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from itertools import pairwise
 
 from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Plan
@@ -22,6 +23,7 @@ from omphalon.studies.card.plan import LADDER, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
 FEWEST_LINES, MOST_LINES = 5, 200  # values in one print
+LEAST_FASTER = 1.5  # one speed of a ladder's lines over the next slower one
 LOWEST_TOWER_MM = 10.0  # lower, nobody sees a height in it
 UNITS = {"tower": "s", "ladder": "thousandths of a second", "corners": "s"}
 READ = {
@@ -46,12 +48,19 @@ READ = {
         "slow. Write a file with the columns advance_s and score, or advance_s, speedup_mm, "
         "slowdown_mm.",
     ),
+    "ladder of speeds": (
+        "Scan it with 600 dots per inch, on the plate, or take a photo from straight above, and "
+        "let it be read.",
+        "Or measure the widths of each line just after a change to fast and one to slow, at the "
+        "ticks above and below all. The fast speeds come in turn, from the lowest line on. Write "
+        "a file with the columns fast_mm_s, advance_s, speedup_mm, slowdown_mm.",
+    ),
     "ladder for eyes": (
         "Look at the lines in side light, at the ticks above and below all, where the speed "
         "changes; a line begins at its number, in thousandths of a second. Thin after speeding up "
-        "and fat after slowing down is too little, the other way round too much.",
-        "Point at the line that looks best; or say from which line to which they look clean, which "
-        "is easier and mostly closer. Look twice, or let somebody else look.",
+        "and fat after slowing down is too little, the reverse too much.",
+        "Choose the line that looks best; or say from which line to which they look clean, which "
+        "is easier and usually more exact. Look twice, or let somebody else look.",
         "Or give each line a score (higher is better): columns advance_s and score in a file.",
     ),
     "corners": (
@@ -80,12 +89,15 @@ class AdvanceAsked:
     foot_mm: float = 9.0
     layers: int = 5
     for_eye: bool = False
+    of_speeds: bool = False
     file: str = "FILE"
 
     @property
     def read_by(self) -> tuple[str, ...]:
         """How it is read."""
-        return READ["ladder for eyes" if self.for_eye else self.style]
+        if self.style == "ladder" and (self.for_eye or self.of_speeds):
+            return READ["ladder for eyes" if self.for_eye else "ladder of speeds"]
+        return READ[self.style]
 
 
 def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestPrint]:
@@ -118,10 +130,9 @@ def plan_advance(asked: AdvanceAsked, job: Job, dialect: Dialect) -> tuple[Plan,
         )
     elif asked.style == "ladder":
         figure = ladder(values, asked.drive, job, asked.for_eye)
-        order = "from small to large" if asked.for_eye else "each twice and mixed"
         words = (
-            f"{count} values, {asked.start_s:g} to {values[-1]:g} by {asked.step_s:.6g}, {order}, "
-            "in thousandths of a second at the start of its line"
+            f"{count} values, {asked.start_s:g} to {values[-1]:g} by {asked.step_s:.6g}, "
+            f"{_order(asked, job)}, in thousandths of a second at the start of its line"
         )
     else:
         figure = Corners(values, asked.leg_mm, asked.foot_mm, asked.layers)
@@ -199,24 +210,37 @@ def _check_speed(asked: AdvanceAsked, job: Job) -> None:
     """The fast stretch must be long enough to reach its speed and come down again, and fast enough
     to show anything.
     """
-    if asked.style == "ladder" and job.fast_mm_s < 1.5 * job.slow_mm_s:
+    speeds = (job.slow_mm_s, *job.fast_speeds_mm_s)
+    if asked.style == "ladder" and any(b < LEAST_FASTER * a for a, b in pairwise(speeds)):
+        words = ":".join(f"{speed:g}" for speed in speeds[1:])
         raise UsageError(
-            f"--fast {job.fast_mm_s:g}, --slow {job.slow_mm_s:g}: too alike to see the change",
-            "let fast be twice as fast",
+            f"--fast {words}, --slow {job.slow_mm_s:g}: too alike to see the change",
+            "let each be half as fast again as the one before, or more"
+            if job.faster_mm_s
+            else "let fast be twice as fast",
         )
     length, what = {
         "tower": (asked.side_mm / 2, "a side"),
         "ladder": (LADDER[asked.drive][1], "the fast stretch"),
         "corners": (2 * asked.foot_mm, "the short leg"),
     }[asked.style]
-    need = job.fast_mm_s**2 / job.acceleration_mm_s2
+    fastest = job.fast_speeds_mm_s[-1]
+    need = fastest**2 / job.acceleration_mm_s2
     if need > length:
         raise UsageError(
-            f"--fast {job.fast_mm_s:g} is never reached within {what} at "
+            f"--fast {fastest:g} is never reached within {what} at "
             f"{job.acceleration_mm_s2:g} mm/s²",
             f"choose {0.9 * (length * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or more "
             "acceleration",
         )
+
+
+def _order(asked: AdvanceAsked, job: Job) -> str:
+    """In which order the values of a ladder come."""
+    if job.faster_mm_s:
+        fasts = ", ".join(f"{speed:g}" for speed in job.fast_speeds_mm_s)
+        return f"each twice at each of {fasts} mm/s in turn"
+    return "from small to large" if asked.for_eye else "each twice and mixed"
 
 
 def _setter(dialect: Dialect, values: tuple[float, ...]) -> Callable[[float], str]:
@@ -249,12 +273,13 @@ def _head(
     asked: AdvanceAsked, job: Job, whole: Survey, words: str, acceleration: str | None
 ) -> tuple[str, ...]:
     """The comment header: what it is, for which printer, how to read it."""
+    fasts = ":".join(f"{speed:g}" for speed in job.fast_speeds_mm_s)
     return (
         f"{asked.style} for pressure advance: {words}",
         f"for a {job.bed.words}; {asked.drive} drive; nozzle {job.nozzle_mm:g}, filament "
         f"{job.filament_mm:g} mm",
-        f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast "
-        f"{job.fast_mm_s:g}, first layer and digits {job.first_mm_s:g} mm/s; {job.temp_c:g} °C, "
+        f"line {job.width_mm:g} x {job.layer_mm:g} mm; slow {job.slow_mm_s:g}, fast {fasts}, first "
+        f"layer and digits {job.first_mm_s:g} mm/s; {job.temp_c:g} °C, "
         f"bed {job.bed_temp_c:g} °C; retraction {job.retract_mm:g} mm; fan {job.fan:.0%}",
         f"acceleration {job.acceleration_mm_s2:g} mm/s²"
         + ("" if acceleration else ": set it on the printer, no line here does"),
@@ -287,15 +312,12 @@ def _then(asked: AdvanceAsked) -> Prose:
 
 
 def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: TestPrint) -> Plan:
-    first = [
-        "Set steps, flow and the printing temperature first: this comes after them, for one "
-        "filament."
-    ]
-    first.append(
-        "Switch off whatever else works against oozing: a feed that stops before a line ends, a "
-        "nozzle drawn over the print without feeding, extra filament after a pause, any other "
-        "correction of the feed at corners. This file has none. A high speed through corners and a "
-        "low acceleration hide what is looked for: leave them as you print."
+    first = (
+        "Set steps, flow and the printing temperature first; pressure advance is for one filament.",
+        "Switch off everything else that works against oozing: a feed that stops before a line "
+        "ends, a nozzle drawn over the print without feeding, extra filament after a pause, any "
+        "other correction of the feed at corners. This file has none. A high corner speed and a "
+        "low acceleration hide the effect: leave them as you print.",
     )
     return Plan(
         "advance-plan",
@@ -307,7 +329,7 @@ def _plan_of(asked: AdvanceAsked, job: Job, whole: Survey, words: str, printed: 
             "The last value stays in force until it is set again."
             if asked.present_s is None
             else f"The file ends by setting {asked.present_s:g} again.",
-            "Afterwards switch on again what was switched off for it, and shorten the retraction "
+            "Afterwards switch on again what you switched off, and shorten the retraction "
             "step by step: less is needed now. The value holds for this filament, temperature and "
             "nozzle.",
         ),

@@ -100,9 +100,10 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
     return _plan_of(asked, card, printed, words, by_hand), printed
 
 
-def most_values(bed: Bed, once: bool = False) -> int:
-    """How many values a ladder on this bed can have."""
-    return int((size_on(bed) - 2 * INNER_MM) / LEAST_ROW_MM + 1) // (1 if once else 2)
+def most_values(job: Job, once: bool = False) -> int:
+    """How many values a ladder on this bed can have, each once or twice at each fast speed."""
+    rows = int((size_on(job.bed) - 2 * INNER_MM) / LEAST_ROW_MM + 1)
+    return rows // ((1 if once else 2) * len(job.fast_speeds_mm_s))
 
 
 def ladder(values_s: tuple[float, ...], drive: str, job: Job, once: bool = False) -> Card:
@@ -110,11 +111,13 @@ def ladder(values_s: tuple[float, ...], drive: str, job: Job, once: bool = False
 
     Raises UsageError if the bed does not hold so many values, or a line.
     """
-    card = replace(_card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2), once=once)
+    card = _card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2)
+    card = replace(card, once=once, faster_mm_s=job.faster_mm_s)
     if card.row_mm < LEAST_ROW_MM:
-        most = most_values(job.bed, once)
+        most = most_values(job, once)
         span = values_s[-1] - values_s[0]
-        twice = "" if once else ", each twice,"
+        speeds = len(job.fast_speeds_mm_s)
+        twice = "" if once else ", each twice," if speeds == 1 else f", each {2 * speeds} times,"
         raise UsageError(
             f"{len(values_s)} values{twice} do not fit a {job.bed.words}",
             f"give a larger --step: {span / (most - 1):.2g} makes {most}",
@@ -234,7 +237,7 @@ def _lines(
 def _plan_of(asked: CardAsked, card: Card, printed: TestPrint, words: str, by_hand: bool) -> Plan:
     left_off = "combs" in card.parts and not by_hand and len(asked.shapers) < 2
     off = (
-        "Switch the input shaper of X and Y off before you print it, and on again behind: the "
+        "Switch the input shaper of X and Y off before you print it, and on again afterwards: the "
         "combs must ring, and the dialect has no line `shaper-off`."
     )
     return Plan(

@@ -18,28 +18,28 @@ from omphalon.tables.constants import NORMAL_95
 # row of a check → label, unit, decimals
 ROWS = {
     "arrival_s": ("arrival", "s", 0),
-    "creep_s": ("late by", "s", 0),
+    "creep_s": ("arrival delay", "s", 0),
     "overshoot_c": ("overshoot", "°C", 2),
     "settle_s": ("settled at", "s", 0),
     "ripple_c": ("ripple", "°C", 2),
     "bias_c": ("bias", "°C", 2),
     "dip_c": ("dip, fan on", "°C", 2),
-    "recovery_s": ("back after", "s", 0),
+    "recovery_s": ("recovered after", "s", 0),
     "noise_c": ("sensor noise", "°C", 2),
     "jumps": ("sensor jumps", "", 0),
     "mean_power": ("mean power", "% of its most", 0),
-    "busy": ("power at an end", "% of the hold", 0),
-    "chatter": ("power moves", "% a report", 0),
+    "busy": ("power saturated", "% of the hold", 0),
+    "chatter": ("power changes", "% a report", 0),
 }
 # figure of health → label, unit, decimals, factor of what is shown
 HEALTH = {
-    "holding_power": ("power that holds", "%", 1, 100.0),
+    "holding_power": ("holding power", "%", 1, 100.0),
     "rise_c_s": ("rise at full power", "°C/s", 3, 1.0),
-    "delay_s": ("answers after", "s", 2, 1.0),
+    "delay_s": ("dead time", "s", 2, 1.0),
 }
 TAME = (
-    "it creeps to the target, or comes back late",
-    "gains too tame: run the oscillation test and fit again, or --aim quick",
+    "it approaches the target slowly, or recovers late",
+    "gains too low: run the oscillation test and fit again, or --aim quick",
 )
 # sign of a bad loop → what it means, what to do
 SIGNS = {
@@ -57,22 +57,19 @@ SIGNS = {
         "check wiring and shielding first; then fit with --aim gentle",
     ),
     "oscillating": (
-        "the hold swings to and fro",
-        "gains too hot: run the oscillation test and fit again",
+        "the hold swings up and down",
+        "gains too high: run the oscillation test and fit again",
     ),
     "windup": (
         "one long overshoot: the integral filled up during the heat-up",
         "let the integral start only near the target, or lower ki; fit again",
     ),
     "hot": (
-        "it overshoots, or its power bangs between the limits while it holds",
-        "gains too hot: run the oscillation test and fit again, or --aim gentle",
+        "it overshoots, or its power jumps between the limits during the hold",
+        "gains too high: run the oscillation test and fit again, or --aim gentle",
     ),
     "slow": TAME,
-    "biased": (
-        "the hold stands off the target",
-        "ki is missing or its limit is reached: fit again",
-    ),
+    "biased": ("the hold is off the target", "ki is missing or its limit is reached: fit again"),
 }
 ARRIVALS = (
     *("arrival_s", "overshoot_c", "settle_s", "ripple_c", "bias_c", "dip_c", "recovery_s"),
@@ -127,7 +124,7 @@ def _change(name: str, changes: Mapping[str, Change]) -> str:
     if change is None:
         return ""
     if not change.differs:
-        return "by chance"
+        return "within chance"
     _, unit, places = ROWS[name]
     by = 100 / (change.pair.before or 1.0) if name == "mean_power" else 1.0
     unit = "%" if name == "mean_power" else unit

@@ -61,13 +61,13 @@ def plan_heater(test: HeaterTest, dialect: Dialect) -> Plan:
         f"{TITLES[test.style]} of the {heater} at {goal:g} °C",
         (
             *_made_ready(heater, own),
-            "Start from room temperature, settled: off for half an hour at least. Cold, hotend and "
-            "bed should read the room alike: a sensor of the wrong type shows there.",
+            "Start from a settled room temperature: heaters off for at least half an hour. When "
+            "cold, hotend and bed should read the same; if not, a sensor is of the wrong type.",
             "Log temperature, target and power at least once a second, with time stamps, from "
             "start to end.",
             *run,
             "See that the controller's own guards are on (a reading that stands still, a heater "
-            "that runs away): what watches from a computer ends with it.",
+            "that runs away): a computer that watches may fail.",
             "Stay beside it. Pull the plug if the reading stands still while heating, jumps, or "
             f"passes {goal + OVER_TARGET_C:g} °C.",
             "Save the log as text: a CSV, or what the console showed.",
@@ -83,17 +83,17 @@ def _made_ready(heater: str, own: bool) -> tuple[str, ...]:
     """What stands ready before anything is heated."""
     if heater != "hotend":
         return (
-            "Put the plate on that you print on, and close the door if you print with it closed.",
+            "Put on the plate that you print on, and close the door if you print with it closed.",
             "Part fan off, hotend off; no draught over the plate.",
         )
     fan = (
-        "Part fan on at the speed you print with, and left alone until the end."
+        "Part fan on at printing speed; leave it alone until the end."
         if own
         else "Part fan off until the end."
     )
     return (
-        "Fit what you print with: block, nozzle, sock, fan duct.",
-        "Park the nozzle in the middle, 5 to 10 mm above the bed, nothing loaded to ooze on it.",
+        "Mount everything as when you print: block, nozzle, sock, fan duct.",
+        "Park the nozzle in the middle, 5 to 10 mm above the bed, with no filament loaded.",
         fan,
     )
 
@@ -111,11 +111,11 @@ def _run(test: HeaterTest, dialect: Dialect) -> tuple[tuple[str, ...], tuple[str
     minutes = f"{kind.hold_s / 60:.0f} min"
     goals = (goal, goal - STEP_C, goal) if test.style == "step" else (goal,)
     found = [dialect.line(f"{kind.name}-target", target=each) for each in (*goals, 0)]
-    words = " then ".join(f"{each:g} °C, and {minutes} from where it is there;" for each in goals)
+    words = " then ".join(f"{each:g} °C, and {minutes} after it is reached;" for each in goals)
     return tuple(line for line in found if line is not None), (
         f"Set the target, a line below for each: {words} then off. Any gains that hold it will do.",
         prose(
-            "Or let a capture do it, which keeps the log too:",
+            "Or let a capture do it, which also saves the log:",
             command(
                 "printer capture",
                 run=test.style,

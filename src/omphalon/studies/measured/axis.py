@@ -157,7 +157,7 @@ def _lengths(rows: Sequence[Reading]) -> tuple[Array, Array]:
             raise BadReading(f"{row.where}: asked {a:g} is not above 0", "measure again, in mm")
         if m * np.sign(a) <= 0:
             raise BadReading(
-                f"{row.where}: measured {m:g} where {a:g} was asked",
+                f"{row.where}: measured {m:g} where {a:g} was commanded",
                 "write both with the sign of the direction",
             )
     return asked, moved
@@ -235,6 +235,7 @@ def _evidence(found: Fitted[AxisQuestion]) -> dict[str, Any]:
     out: dict[str, Any] = {}
     for one in found.things:
         offset, backlash = one.offsets.get("offset"), one.offsets.get("backlash")
+        lengths = one.sample.columns[one.keep, 0]
         out[one.sample.name] = {
             "best": {"steps_per_mm": one.best},
             "ratio": one.estimate.value,
@@ -244,6 +245,7 @@ def _evidence(found: Fitted[AxisQuestion]) -> dict[str, Any]:
             "offset_spread_mm": None if offset is None else offset.half_width,
             "backlash_mm": None if backlash is None else 2 * backlash.value,
             "left_out": len(one.left_out),
+            "lengths_mm": [float(np.abs(lengths).min()), float(np.abs(lengths).max())],
         }
     rectangle = found.question.rectangle
     return out if rectangle is None else {**out, "skew_deg": rectangle.skew_deg}
@@ -279,20 +281,21 @@ AXIS: Measurand[AxisQuestion] = Measurand(
     large=0.02,  # more than belts and screws are off by
     large_said="large-move",
     because=(
-        "axis {name} moves {value:.5f} ± {half:.5f} of what is asked, between {low:+.2%} and "
-        "{high:+.2%}; {rest}; an offset that is the same at every length (line width, backlash, "
-        "zero) is no matter of steps",
-        "axis {name} moves {value:.5f} ± {half:.5f} of what is asked: {formula} = {best:.8g}",
+        "axis {name} moves {value:.5f} ± {half:.5f} of the commanded length, between {low:+.2%} "
+        "and {high:+.2%}; {rest}; steps cannot correct an offset that is the same at every length "
+        "(line width, backlash, zero)",
+        "axis {name} moves {value:.5f} ± {half:.5f} of the commanded length: {formula} = "
+        "{best:.8g}",
     ),
     means=(
-        "a part of 100 mm is right to {widest_percent:.2f} mm, as far as steps have a say",
+        "a part of 100 mm is right within {widest_percent:.2f} mm, as far as steps are concerned",
         "a part of 100 mm is {percent:.2f} mm too long in {NAME} now",
         "a part of 100 mm is {percent:.2f} mm too short in {NAME} now",
     ),
     again=(
         "nothing to enter; measure again after a change of belt, pulley, screw or motor",
         "fit these readings: `omphalon axis fit`",
-        "enter and store, switch off and on, measure again and judge it: `omphalon axis check "
+        "enter and store, switch off and on, measure again and check it: `omphalon axis check "
         "READINGS.csv {steps}`",
     ),
     scales=True,
@@ -343,17 +346,17 @@ def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
         "axis-plan",
         f"Measurement moves of axis {test.axis}",
         (
-            "Check the caliper or dial gauge on a part of known length: no interval holds its own "
-            "scale.",
+            "Check the caliper or dial gauge on a part of known length: no interval includes its "
+            "own scale error.",
             "Home the axis, nothing hot. Zero the caliper or dial gauge at the axis's zero, and "
             "rest it on the same faces every time.",
-            f"Move to {lengths} mm: absolute positions, counted from where the axis was homed, and "
+            f"Move to {lengths} mm (absolute positions from the homed zero), and "
             f"measure each from there, {plural(runs, 'time')}: with a caliper read to "
             f"{test.resolution_mm:g} mm that makes ±{test.wanted:.2%}.",
             "Measure half of them moving back to the start (write asked and moved as negative "
-            "numbers): that shows backlash.",
-            f"Or print parts of {lengths} mm and measure outside and inside: line width stays out "
-            "of the steps.",
+            "numbers), which shows backlash.",
+            f"Or print parts of {lengths} mm and measure outside and inside: then the line's width "
+            "does not affect the steps.",
         ),
         tuple(x for x in lines if x),
         prose(command("axis fit", "READINGS.csv", steps=f"{test.axis}=N")),

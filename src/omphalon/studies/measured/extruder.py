@@ -213,7 +213,7 @@ def _evidence(found: Fitted[ExtruderQuestion]) -> dict[str, Any]:
 def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
     one = found.one
     assert one.sample.asked is not None
-    rows = [Shown("readings", ("asked", "fed", "ratio", ""))]
+    rows = [Shown("readings", ("commanded", "fed", "ratio", ""))]
     runs = list(zip(one.sample.asked, one.sample.got, one.keep, strict=True))
     for n, (asked, fed, kept) in enumerate(runs[:SHOWN_RUNS], 1):
         cells = (f"{asked:g} mm", f"{fed:.2f} mm", f"{fed / asked:.4f}")
@@ -223,7 +223,7 @@ def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
     ratio, half = one.estimate.value, one.estimate.half_width
     rows.append(Shown("together", (plural(one.used, "run"), "", f"{ratio:.4f}", f"± {half:.4f}")))
     if one.offsets:
-        words = f"{offset_words(one)} at every length, kept out of the steps"
+        words = f"{offset_words(one)} at every length, not counted in the steps"
         rows.append(Shown("zero error", (words,)))
     if at := _fed_at(one):
         units = {"speed_mm_s": "mm/s", "temp_c": "°C"}
@@ -257,18 +257,18 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     large=0.15,  # more than wear or tolerance
     large_said="large-feed",
     because=(
-        f"{GOT}: between {{low:+.1%}} and {{high:+.1%}} of what is asked; {{rest}}",
+        f"{GOT}: between {{low:+.1%}} and {{high:+.1%}} of the commanded length; {{rest}}",
         f"{GOT}: {{formula}} = {{best:.10g}}",
     ),
     means=(
-        f"as much plastic comes as is asked for, {AS_MEASURED}",
-        "now {off:.1%} too much plastic comes: bulging lines and a scraping nozzle",
-        "now {off:.1%} too little plastic comes: gaps between lines and weak walls",
+        f"the extruder feeds what is commanded, {AS_MEASURED}",
+        "now {off:.1%} too much plastic is fed: bulging lines and a scraping nozzle",
+        "now {off:.1%} too little plastic is fed: gaps between lines and weak walls",
     ),
     again=(
         "nothing to enter; measure again after a change of drive wheel, motor or filament path",
         "fit these readings: `omphalon extruder fit`",
-        "enter and store, switch off and on, feed once more and judge it: "
+        "enter and store, switch off and on, feed once more and check it: "
         "`omphalon extruder check --steps {setting:.2f} --asked {first:g} {way}`",
     ),
     facts=lambda one: {"way": AGAIN[one.sample.column]},
@@ -317,12 +317,12 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
         "extruder-plan",
         f"Feeding test of the extruder, {asked:g} mm at {test.temp_c:g} °C",
         (
-            f"Heat to {test.temp_c:g} °C, hotter rather than colder, and load filament you can "
+            f"Heat to {test.temp_c:g} °C, rather hotter than colder, and load filament you can "
             "mark: light filament, dark mark.",
             f"Mark it {mark:g} mm above a fixed edge of the extruder, so that feeding too much "
-            "can still be seen. A flag of tape does, too: take it off before it reaches the gears.",
+            "is still visible. A flag of tape works, too: take it off before it reaches the gears.",
             f"Feed {asked:g} mm at {test.speed_mm_s:g} mm/s, slowly, so that nothing slips.",
-            "Measure from the same edge to the mark: that is what is left. If the mark went in, "
+            "Measure the length left from the same edge to the mark. If the mark went in, "
             "the number is negative.",
             f"Do it {plural(runs, 'time')}: with marks placed to {PLACING_MM} mm and a rule read "
             f"to {test.resolution_mm:g} mm, that makes ±{test.wanted:.1%}. Feed again for each, "

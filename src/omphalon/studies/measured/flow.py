@@ -161,7 +161,7 @@ FLOW: Measurand[FlowQuestion] = Measurand(
     again=(
         "nothing to enter; measure again for another filament",
         "fit these readings: `omphalon flow fit`",
-        "enter it for this filament, print the cube again and judge it: `omphalon flow check "
+        "enter it for this filament, print the cube again and check it: `omphalon flow check "
         "--flow {setting:.4f} --expected {goal:g} --wall MM --wall MM --wall MM`",
     ),
     fewest=3,
@@ -201,7 +201,7 @@ def plan_flow(expected_mm: float, printed: TestPrint | None = None) -> Plan:
         "flow-plan",
         f"Walls of a hollow cube, one line of {expected_mm:g} mm",
         (
-            "Set the extruder's steps first: flow corrects what is left, for one filament.",
+            "Set the extruder's steps first: flow corrects the rest, for one filament.",
             *made,
             *MEASURE,
         ),

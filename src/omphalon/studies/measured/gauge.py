@@ -50,9 +50,9 @@ def plan_gauge(longest_mm: float, job: Job, dialect: Dialect) -> tuple[Plan, Tes
             "Measure each frame outside and inside, in X and in Y, at the middle of the sides and "
             "above the first layers: twelve lengths, twice each.",
             prose(
-                "Write a file with the columns axis, kind, asked_mm, moved_mm. Outside and inside "
-                "are off by the line's width in opposite ways: it stays out of the steps. An empty "
-                "file:",
+                "Write a file with the columns axis, kind, asked_mm, moved_mm. The line's width "
+                "makes outside too long and inside too short, and does not affect the steps. An "
+                "empty file:",
                 command("axis fit", template="FILE"),
             ),
         ),

@@ -157,7 +157,7 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
     large_said="large-zero",
     because=(
         f"{DRAGS}: the zero is off by {{low:+.3f}} to {{high:+.3f}} mm; {{rest}}",
-        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm, so the nozzle comes to stand "
+        f"{DRAGS}: the zero is off by {{shift:+.3f}} mm, so the nozzle will stand "
         "{off:.2f} mm {higher} than now",
     ),
     means=(
@@ -169,7 +169,7 @@ PROBE: Measurand[ProbeQuestion] = Measurand(
     again=(
         "nothing to enter",
         "fit these heights: `omphalon probe fit`",
-        "enter and store the offset, probe again and judge it with fresh drags: `omphalon probe "
+        "enter and store the offset, probe again and check it with fresh drags: `omphalon probe "
         "check --offset {setting:.3f}{larger} --paper {goal:g} --drag MM --drag MM --drag MM`",
     ),
     facts=_room,

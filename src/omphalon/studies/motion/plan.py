@@ -161,7 +161,7 @@ def _steps(asked: DryRunAsked, run: DryRun) -> tuple[str, ...]:
     limits = (
         "The file lifts the controller's own limit for the run and puts it back at its end."
         if run.first_lines
-        else "The controller's own limits cap a run unseen: note down what it allows "
+        else "The controller's own limits cap a run silently: note down what it allows "
         f"{asked.what_runs}, raise that above {asked.levels[1]:g} {asked.unit} before the run, and "
         "put it back after it."
     )
@@ -192,14 +192,14 @@ def _by_hand(asked: DryRunAsked, run: DryRun) -> tuple[tuple[str, ...], str]:
     if isinstance(run, FeedRun):
         return (
             "Load the filament you print with; the nozzle goes up, heats, and oozes: put something "
-            "below it. Keep a hand at the switch.",
+            "below it. Keep a hand on the switch.",
             "With the filament drawn in and hot, put a mark on it where it enters the extruder, "
             "and look at it from the same place each time.",
         ), (
             f"each {run.strokes} times {high:g} mm back and forth, then once slowly and a rest. A "
-            "level fails when the mark does not come home, or the extruder clicked."
+            "level fails when the mark does not return, or the extruder clicks."
         )
-    bare = "Nothing is heated or fed. Take prints and tools off the bed; keep a hand at the switch."
+    bare = "Nothing is heated or fed. Take prints and tools off the bed; keep a hand on the switch."
     if isinstance(run, CornerRun):
         across = run.across_mm
         return (

@@ -125,7 +125,7 @@ def _sweep_steps(shake: Shake, dialect: Dialect) -> list[str]:
     return [
         *steps,
         f"The controller's own limit of the acceleration of axis {shake.axis} caps the sweep "
-        f"unseen: it must allow {shake.acceleration_mm_s2:g} mm/s².",
+        f"silently: it must allow {shake.acceleration_mm_s2:g} mm/s².",
         f"Move the head by hand {reach + CLEAR_MM:.0f} mm to both sides of x {shake.at[0]:g}, y "
         f"{shake.at[1]:g}, and up and down: the sensor and its cable must touch nothing, from the "
         "homing on.",
@@ -244,7 +244,7 @@ def _bands_steps(bands: Bands, figure: Ringing, time_s: float) -> tuple[str, ...
         "are the bands from the foot upwards.",
         "Look in side light, an arm's length away, for ripples after the steps. Left and right "
         "walls tell X, front and rear walls tell Y. Name the highest band in which none is seen.",
-        "Let two or three others look too, each without hearing what the last one said.",
+        "Let two or three others look too, without telling them the others' answers.",
     )
 
 

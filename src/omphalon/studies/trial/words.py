@@ -74,7 +74,7 @@ def _next(fit: TrialFit) -> Prose:
     if fit.verdict == "change":
         parts = [
             f"set {row.words} to {row.shown(float(value))} where you slice, print something of "
-            "your own, and keep what came of it:",
+            "your own, and record the result:",
             command("bench trial", changed=f"{asked.vary} {value}", outcome="TEXT", score="N"),
         ]
     step = asked.step / 2
