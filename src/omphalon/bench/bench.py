@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import math
 import os
 import shutil
 from collections.abc import Mapping, Sequence
@@ -24,7 +23,8 @@ from omphalon.bench.facts import (
     read_facts,
 )
 from omphalon.bench.journal import PATIENCE_S, Entry, Journal
-from omphalon.bench.settings import KINDS, InForce, Taken, setting_of, taken
+from omphalon.bench.ranges import ranges_of
+from omphalon.bench.settings import KINDS, InForce, Taken, same, setting_of, taken
 from omphalon.bench.sheet import with_own_line
 from omphalon.bench.work import State, check_keys, reason, verified
 from omphalon.lines.dialect import SHIPPED, Dialect, load_dialect
@@ -123,17 +123,20 @@ class Bench:
             "figure": figure,
         }
         kind, tool = str(document["kind"]), Tool(document.get("tool") or 0)
+        state, evidence = self.state(), document["evidence"]
+        if ranges := {t.key: ranges_of(t.key, evidence, state) for t in taken(document)}:
+            body["ranges"] = ranges
         rows: list[tuple[str, str, dict[str, Any], str | None]] = [
             ("finding", kind, body, filament)
         ]
         if kind.endswith("-check") and document["verdict"] != "retest":
-            judged = [tool.setting(k) for k in check_keys(kind, document["evidence"], command)]
+            judged = [tool.setting(k) for k in check_keys(kind, evidence, command)]
             changed = [w["message"] for w in document["warnings"] if w["code"] == HEATER_CHANGED]
             verdict = {"verdict": document["verdict"], **({"changed": changed} if changed else {})}
-            rows += [
-                ("check", key, verdict, filament if KINDS[key].of_filament else None)
-                for key in judged
-            ]
+            for key in judged:
+                own = filament if KINDS[key].of_filament else None
+                holds = {"ranges": ranges_of(key, evidence, state)}
+                rows.append(("check", key, {**verdict, **holds}, own))
         return self.journal.append_all(rows)[0]
 
     def _keep(self, path: Path) -> dict[str, str]:
@@ -177,9 +180,9 @@ class Bench:
         for need, words in needs.items():
             why = reason(need, state)
             if why is not None:
-                out.append(f"{words} stands on {KINDS[need].words}: {why[1]}")
+                out.append(f"{words} depends on {KINDS[need].words}: {why[1]}")
             elif not verified(need, state):
-                out.append(f"{words} stands on {KINDS[need].words}, which was never checked")
+                out.append(f"{words} depends on {KINDS[need].words}, which was never checked")
         return out
 
     def before(
@@ -251,6 +254,7 @@ class Bench:
                 older = setting_of(source)
                 assert older is not None
                 rests = {
+                    "ranges": dict(older.ranges),
                     "rests_on": older.rests_on,
                     "measured_at": older.measured_at,
                     "measured": older.measured,
@@ -258,6 +262,7 @@ class Bench:
                 body |= {"from": source.body["from"], "as_of": source.id, **rests}
             elif source is not None:
                 body["measured_at"] = source.at
+                body["ranges"] = (source.body.get("ranges") or {}).get(one.key, {})
             rows.append(("setting", one.key, body, own))
         return self.journal.append_all(rows)
 
@@ -328,16 +333,6 @@ def _put_fact(document: Any, key: str, value: Value) -> None:
         table = table[head]
     whole = isinstance(value, float) and value.is_integer()
     table[name] = int(value) if whole and isinstance(value, float) else value
-
-
-def same(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
-    """Whether two values are one, within the digits that a document keeps."""
-    return set(one) == set(other) and all(
-        one[k] == other[k]
-        if isinstance(one[k], str) or isinstance(other[k], str)
-        else math.isclose(one[k], other[k], rel_tol=1e-5)
-        for k in one
-    )
 
 
 def inside(place: Path, name: str) -> Path:

@@ -14,6 +14,7 @@ from omphalon.base.errors import CONTROL, UnknownFormat, UsageError, echoed
 from omphalon.base.files import small_file
 from omphalon.base.shapes import flat
 from omphalon.tables.constants import BUILDS, SHAPER_NAMES
+from omphalon.tables.plastics import PLASTICS
 from omphalon.tables.quantities import QUANTITIES
 from omphalon.tables.rows import rows_of, table_by
 from omphalon.tables.tools import FIRST, MOST_TOOLS, Tool
@@ -46,9 +47,9 @@ class Fact:
     flag: bool = False
 
 
-WORDS = {"builds": BUILDS, "shapers": SHAPER_NAMES}
+WORDS = {"builds": BUILDS, "shapers": SHAPER_NAMES, "plastics": tuple(PLASTICS)}
 FACTS = tuple(rows_of("facts", Fact, choice=WORDS))
-FILAMENT = tuple(rows_of("filament", Fact))
+FILAMENT = tuple(rows_of("filament", Fact, choice=WORDS))
 BY_KEY = table_by("key", *FACTS)
 # the dialect's setting → the fact that says where it lives
 LIVES_FACTS = {"advance": "advance.lives", "flow": "flow.lives"}
@@ -62,9 +63,12 @@ LOOP_FACTS = {
 
 
 # keys that a tool of several may have for itself, as `tool.N.KEY`; tool 0 has the plain ones
-FACTS_OF_TOOL = ("printer.loaded", "heaters.hotend_target", "nozzle.width") + tuple(
-    fact.key for fact in FACTS if fact.key.startswith("extruder.")
-)
+FACTS_OF_TOOL = (
+    "printer.loaded",
+    "heaters.hotend_target",
+    "heaters.hotend_watts",
+    "nozzle.width",
+) + tuple(fact.key for fact in FACTS if fact.key.startswith("extruder."))
 
 
 def tools_of(facts: Facts) -> list[Tool]:

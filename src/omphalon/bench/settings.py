@@ -4,8 +4,9 @@ becomes one, which line enters it. Values are read off the journal, never stored
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -117,6 +118,7 @@ class InForce:
     rests_on: int
     measured_at: str
     measured: bool
+    ranges: Mapping[str, list[float]] = field(default_factory=dict)  # that it was measured for
 
     @property
     def for_all(self) -> bool:
@@ -168,4 +170,15 @@ def setting_of(entry: Entry) -> InForce | None:
         rests_on=entry.body.get("rests_on") or entry.body["from"] or entry.id,
         measured_at=entry.body.get("measured_at") or entry.at,
         measured=bool(entry.body.get("measured", entry.body["how"] != "found")),
+        ranges=entry.body.get("ranges") or {},
+    )
+
+
+def same(one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
+    """Whether two values are one, within the digits that a document keeps."""
+    return set(one) == set(other) and all(
+        one[k] == other[k]
+        if isinstance(one[k], str) or isinstance(other[k], str)
+        else math.isclose(one[k], other[k], rel_tol=1e-5)
+        for k in one
     )

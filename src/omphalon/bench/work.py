@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from omphalon.answers.commands import Command, command, prose
 from omphalon.base.shapes import fits
 from omphalon.bench.facts import Facts, facts_of_tool, tools_of
+from omphalon.bench.ranges import left
 from omphalon.bench.settings import KINDS, WIDE, InForce, Kind, days_since
 from omphalon.tables.parts import PARTS, PARTS_OF_TOOL
 from omphalon.tables.tools import FIRST, SETTINGS_OF_TOOL, Tool
@@ -111,9 +112,11 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
     if check is not None and check.id > setting.entry and fits(check.body.get("changed"), [str]):
         return "changed", f"the check of {check.at[:10]} says: {'; '.join(check.body['changed'])}"
     passed = _passed(key, state)
+    if outside := left(_renewed(setting, state), state):
+        return "left-its-range", outside
     newer = [n for n in setting.kind.needs if _set_later(n, setting, passed, state)]
     if newer:
-        return "stands-on-newer", f"it stands on {KINDS[newer[0]].words}, set later"
+        return "stands-on-newer", f"it depends on {KINDS[newer[0]].words}, set later"
     if not setting.measured and not passed:
         return "found", "never measured"
     if setting.share is not None and setting.share > WIDE:
@@ -122,6 +125,17 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
     if days > OLD_DAYS:
         return "old", f"{days} days old"
     return None
+
+
+def _renewed(setting: InForce, state: State) -> InForce:
+    """A setting with the ranges that the check which it passed last was made for, too."""
+    if not verified(setting.kind.key, state):
+        return setting
+    ranges = {name: list(ends) for name, ends in setting.ranges.items()}
+    for name, ends in (state.checks[setting.kind.key].body.get("ranges") or {}).items():
+        both = [*ranges.get(name, ()), *ends]
+        ranges[name] = [min(both), max(both)]
+    return replace(setting, ranges=ranges)
 
 
 def verified(key: str, state: State) -> bool:

@@ -21,7 +21,7 @@ COMMANDS = {
     "card": "Advance, shaper and X against Y, from pictures of one printed card.",
     "trial": "Stepped prints of temperature, retraction, speed or flow, judged by eye.",
     "bench": "One printer's folder: facts, settings, journal, and what to do next.",
-    "printer": "At the printer: capture, send, tune over the wire.",
+    "printer": "Work at the printer: capture, send, tune over the wire.",
     "farm": "Many printers: their logs in one go, compared.",
     "demo": "Tune up a made-up printer: sample data, answers, figures.",
 }

@@ -117,14 +117,16 @@ def plan(how: Leaving, options: AdvancePlanOptions) -> Answer:
       omphalon advance plan --style tower --drive bowden --dialect stand-in --out tower.gcode
     """
     how.check(out=options.out)
+    from omphalon.prints.card import MOST_SPEEDS
     from omphalon.studies.advance.drives import EYE_LINES, LINES, TOWER_MM
     from omphalon.studies.advance.plan import AdvanceAsked, plan_advance
     from omphalon.studies.card.plan import most_values
 
     span, style = options.span, options.style
-    job = job_of(options.print, span.print_defaults(), how.tool)
     for_eye = options.read_by == "eye"
-    room = most_values(job.bed, for_eye) - 1 if style == "ladder" else LINES[0]
+    several = MOST_SPEEDS if style == "ladder" and not for_eye else 1
+    job = job_of(options.print, span.print_defaults(), how.tool, most_speeds=several)
+    room = most_values(job, for_eye) - 1 if style == "ladder" else LINES[0]
     steps = next((n for n in (EYE_LINES if for_eye else LINES) if n <= room), LINES[-1])
     usual_step = (span.highest_s - span.start_s) / (TOWER_MM if style == "tower" else steps)
     asked = AdvanceAsked(
@@ -139,6 +141,7 @@ def plan(how: Leaving, options: AdvancePlanOptions) -> Answer:
         foot_mm=span.usual.foot_mm,
         layers=options.layers,
         for_eye=for_eye,
+        of_speeds=bool(job.faster_mm_s),
         file=options.out,
     )
     chosen = print_lines(how, options.print).with_line("advance", span.line_template)
@@ -257,6 +260,7 @@ class AdvanceFitOptions(LineOptions):
     score: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     bulge_mm: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     speedup_mm: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
+    fast_mm_s: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     round: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     slowdown_mm: tuple[Number, ...] = column(ADVANCE, idle=_beside_picture)
     present_s: float | None = number(

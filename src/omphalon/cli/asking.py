@@ -103,7 +103,7 @@ class _Conversation:
         while True:
             count, beside = len(taken) + 1, []
             if isinstance(beside_of, Option):
-                words = f"what was asked, reading {count}"
+                words = f"the length commanded, reading {count}"
                 length = self._ask(param, one, words, ", Enter: done")
                 if length and length != BACK:
                     beside = [beside_of.opts[0], length]

@@ -199,7 +199,9 @@ class AxisFitOptions:
         "--resolution", "fine length", "What the caliper reads to.  [from the digits]"
     )
     placing_mm: float | None = number(
-        "--placing", "fine length", "How well the caliper is set each time.  [0.05 move, 0.03 part]"
+        "--placing",
+        "fine length",
+        "How well the caliper is placed each time.  [0.05 move, 0.03 part]",
     )
     belt_pitch_mm: float | None = number(
         "--belt-pitch", "size", "Check against theory: belt,", within=(0.5, 20), needs=("teeth",)

@@ -204,12 +204,8 @@ def _command(ctx: click.Context) -> list[str]:
             if isinstance(param, click.Argument):
                 words.append(str(one))
             else:
-                words += [param.opts[0], _written(one)]
+                words += [param.opts[0], str(getattr(one, "written", one))]
     return words
-
-
-def _written(value: Any) -> str:
-    return str(getattr(value, "written", value))
 
 
 def _figure(answer: Finding, bench: Bench) -> str | None:

@@ -111,7 +111,7 @@ class ToolNumber(click.IntRange):
 
 def tool_field() -> Any:
     """Which of several tools."""
-    help = "Which of several hotends and extruders."
+    help = "Which hotend or extruder, where there are several."
     return typed("--tool", ToolNumber(), help, metavar="N", farm="one", default=FIRST, shown=False)
 
 
@@ -126,11 +126,11 @@ class Leaving:
     as_json: bool = flag("--json", "Print one JSON document.")
     plot: str | None = text("--plot", "Draw the answer into FILE.png or FILE.svg.")
     dialect: str | None = text("--dialect", "Templates of the printer's lines (TOML).", farm="file")
-    quiet: bool = flag("--quiet", "Print nothing but the lines to enter.")
+    quiet: bool = flag("--quiet", "Print only the lines to enter.")
     force: bool = flag("--force", "Replace files that Omphalon did not write.")
     tool: Tool = tool_field()
     bench: str | None = bench_field()
-    no_record: bool = flag("--no-record", "Leave no trace in the bench.")
+    no_record: bool = flag("--no-record", "Do not record anything in the bench.")
 
     def check(self, *inputs: str | None, **outputs: str | None) -> None:
         """Refuse, before any work, files that must not be written."""

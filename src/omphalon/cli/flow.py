@@ -126,7 +126,7 @@ class FlowCheckOptions:
     squeeze_mm: float = number(
         "--squeeze",
         "distance",
-        "How unlike a caliper presses a thin wall.",
+        "How differently a caliper squeezes a thin wall.",
         within=(0, 0.5),
         default=0.01,
     )
@@ -140,7 +140,7 @@ class FlowFitOptions(FlowCheckOptions):
     nominal_mm: float = number(
         "--nominal",
         "filament width",
-        "The filament's width as the slicer believes it.",
+        "The filament's width in the slicer.",
         default=FILAMENT_MM,
         bench=of_filament("width"),
     )

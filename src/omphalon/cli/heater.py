@@ -9,23 +9,30 @@ from typing import TYPE_CHECKING, Any, Unpack
 
 import click
 
-from omphalon.base.errors import OmphalonError, UsageError, echoed
+from omphalon.base.errors import OmphalonError, UsageError
 from omphalon.cli.common import Answer, Leaving, answering, template
 from omphalon.cli.gains import GainOptions, gains_of_bench, refuse_two_scales, scale_of_bench
 from omphalon.cli.groups import Asking, Verbs
-from omphalon.cli.heater_common import CycleType, LoopOptions, ReadingOptions
-from omphalon.cli.known import fact, held
+from omphalon.cli.heater_check import check
+from omphalon.cli.heater_common import (
+    CycleType,
+    LoopOptions,
+    ReadingOptions,
+    heater_of_log,
+    one_tool,
+    refuse_other_tool,
+    usual_target,
+)
+from omphalon.cli.known import fact, of_filament
+from omphalon.cli.numbers import Measure, Span
 from omphalon.cli.options import Ask, More, argument, nested, number, one_of, refuse_beside, typed
-from omphalon.tables.constants import NORMAL_95
 from omphalon.tables.heaters import HEATERS
-from omphalon.tables.tools import FIRST, Tool
+from omphalon.tables.plastics import PLASTICS
 
 if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
-    from omphalon.bench.work import State
     from omphalon.lines.dialect import Dialect
     from omphalon.readers.controller import ControllerResult
-    from omphalon.recordings.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.summary import CycleSummary
 
@@ -41,11 +48,6 @@ STYLES = ("oscillation", "step", "heat-up")
 @click.group(cls=Verbs)
 def heater() -> None:
     """Gains that hold the hotend or the bed still at its temperature."""
-
-
-def usual_target(state: State, given: Any) -> object:
-    """The temperature at which the heater prints."""
-    return state.facts.get(f"heaters.{given.heater or 'hotend'}_target")
 
 
 def aim_field(**more: Unpack[More]) -> Any:
@@ -82,7 +84,7 @@ class HeaterPlanOptions:
 @heater.command("plan", short_help="How to run the test.")
 @answering(HeaterPlanOptions, plot=False, tool=True)
 def plan(how: Leaving, options: HeaterPlanOptions) -> Answer:
-    """Say how to run the oscillation test on this printer, or another that tells its gains.
+    """Plan the oscillation test on this printer, or another test that yields its gains.
 
     \b
     Example:
@@ -99,25 +101,12 @@ def plan(how: Leaving, options: HeaterPlanOptions) -> Answer:
     return plan_heater(test, how.lines())
 
 
-def one_tool(heater: str | None, tool: Tool) -> str | None:
-    """The heater's kind: a tool has a hotend, and no other."""
-    if tool and heater not in (None, "hotend"):
-        raise UsageError(f"--tool {tool} --heater {heater}", "a tool's heater is a hotend")
-    return "hotend" if tool else heater
-
-
 def _empty_log() -> Iterator[str]:
     yield (
         "# one row a report: seconds, °C, the target in °C, power from 0 to 1; at least one a "
         "second"
     )
     yield "time_s,temperature_c,target_c,power"
-
-
-def _heater_of_log() -> Any:
-    """Which heater a log shows."""
-    help = "Which heater the log shows.  [worked out]"
-    return one_of("--heater", tuple(HEATERS), help, ask="which heater")
 
 
 def _no_log(options: HeaterFitOptions) -> str:
@@ -131,19 +120,18 @@ class HeaterFitOptions:
     logs: tuple[str, ...] = argument(
         "[LOG...]", several=True, ask="the log of the oscillation test, a file"
     )
-    heater: str | None = _heater_of_log()
-    target_c: float | None = number(
+    heater: str | None = heater_of_log()
+    targets_c: tuple[float, float] | None = typed(
         "--target",
-        "temperature",
-        "The target.  [from the log]",
-        least=35,
+        Span(Measure("temperature", 35), "200:260"),
+        "The target, or a range of targets for one set of gains.  [from the log]",
         ask=Ask(words="its target", may_miss=True),
     )
     reading: ReadingOptions = nested(ReadingOptions, idle=_no_log)
     summaries: tuple[CycleSummary, ...] = typed(
         "--cycle",
         CycleType(),
-        "Instead of a LOG: a cycle as a console sums it up.",
+        "Instead of a LOG: a cycle, as a console summarises it.",
         many=True,
         excludes=("logs",),
         farm="pieces",
@@ -157,7 +145,7 @@ class HeaterFitOptions:
     gain_scale: float | None = number(
         "--gain-scale",
         "scale",
-        "What stands for full power in the gains.  [the dialect's: 255]",
+        "The number for full power in the gains.  [the dialect's: 255]",
         bench=scale_of_bench,
     )
     aim: str = aim_field(idle=_no_log)
@@ -167,7 +155,7 @@ class HeaterFitOptions:
     fan_cooling: float | None = number(
         "--fan-cooling",
         "times",
-        "Heat lost more with the fan on.  [0.4 hotend, 0.15 bed]",
+        "How much more heat is lost with the fan on.  [0.4 hotend, 0.15 bed]",
         idle=_no_log,
     )
     power_limit: float = number(
@@ -179,8 +167,38 @@ class HeaterFitOptions:
         shown=False,
         bench=fact("heaters.power_limit"),
     )
+    flow_mm3_s: float | None = number(
+        "--volume-flow",
+        "volume flow",
+        "Plastic that flows: how far the hotend dips.",
+        needs=("watts", "plastic"),
+        idle=_no_log,
+    )
+    watts: float | None = number(
+        "--watts",
+        "heater power",
+        "The hotend's full power.",
+        bench=fact("heaters.hotend_watts"),
+        needs=("plastic",),
+        idle=_no_log,
+    )
+    plastic: str | None = one_of(
+        "--plastic",
+        tuple(PLASTICS),
+        "What the filament is made of, for the heat that it takes.",
+        bench=of_filament("plastic"),
+        needs=("watts",),
+        idle=_no_log,
+    )
     loop: LoopOptions = nested(LoopOptions, idle=_no_log)
     present: GainOptions = nested(GainOptions)
+
+    def goals(self) -> dict[str, Any]:
+        """The target, or the range with its middle, as a question has them."""
+        if self.targets_c is None:
+            return {}
+        low, high = self.targets_c
+        return {"target_c": (low + high) / 2, "range_c": None if low == high else (low, high)}
 
     def powers(self) -> tuple[float, float]:
         """The power that heats and the one that lets it cool, of cycles without a log."""
@@ -226,7 +244,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     )
     question = HeaterQuestion(
         heater=heater,
-        target_c=options.target_c,
+        **options.goals(),
         aim=options.aim,
         power_limit=options.power_limit,
         **lines.loop.for_question(),
@@ -236,6 +254,9 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         fan_on=None if options.fan is None else options.fan == "on",
         fan_cooling=options.fan_cooling,
         max_temp_c=options.reading.max_temp_c,
+        flow_mm3_s=options.flow_mm3_s,
+        watts=options.watts,
+        plastic=None if options.plastic is None else PLASTICS[options.plastic],
     )
     if options.summaries:
         return summary_answer(list(options.summaries), question, options.powers(), lines)
@@ -250,7 +271,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
     if (result := _result_in(logs)) and result.of_test:
         question = _with_own(question, result)
     refuse_beside("a LOG", "power_high", "power_low")
-    _refuse_other_tool(read, how.tool)
+    refuse_other_tool(read, how.tool)
     if question.present is None:
         question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
@@ -302,79 +323,4 @@ def _with_own(question: HeaterQuestion, result: ControllerResult) -> HeaterQuest
     return replace(question, own=None if result.gains is None else Gains(*result.gains))
 
 
-def _refuse_other_tool(logs: list[TemperatureLog], tool: Tool) -> None:
-    """The lines of one tool's gains are no other tool's."""
-    for log in logs:
-        own = FIRST if log.heater is None else log.heater.tool
-        if own != tool:
-            raise UsageError(
-                f"{echoed(log.source)}: the log is of tool {own}", f"give --tool {own}"
-            )
-
-
-def _known_health(heater: str) -> dict[str, tuple[float, float]]:
-    """A heater's health as the bench first knew it under the gains in force, with deviations."""
-    from omphalon.bench.work import known_health
-
-    if (found := held()) is None:
-        return {}
-    gains = found[1].settings.get(f"{heater}-gains")
-    findings = found[0].journal.entries(kind="finding")
-    known = known_health(findings, heater, gains.entry if gains else 0)
-    return {n: (one["value"], one["spread"] / NORMAL_95) for n, one in known.items()}
-
-
-@dataclass(frozen=True, kw_only=True)
-class HeaterCheckOptions:
-    """Options of `heater check`."""
-
-    log: str = argument("LOG", required=True)
-    later: str | None = argument("[LATER]")
-    heater: str | None = _heater_of_log()
-    target_c: float = number(
-        "--target",
-        "temperature",
-        "The temperature it should hold.",
-        least=35,
-        required=True,
-        bench=usual_target,
-    )
-    reading: ReadingOptions = nested(ReadingOptions)
-    fan_at_s: float | None = number("--fan-at", "time", "When the part fan came on.  [found]")
-
-
-@heater.command("check", short_help="Judges a loop from the log of a heat-up and a hold.")
-@answering(HeaterCheckOptions, dialect=False, tool=True)
-def check(how: Leaving, options: HeaterCheckOptions) -> Answer:
-    """Judge a loop from the LOG of a heat-up and a hold, the part fan coming on late in it.
-
-    With two logs, LOG is the one before the change and LATER the one after; LATER is judged.
-
-    \b
-    Example:
-      omphalon heater check hold-before.csv hold-after.csv --target 235 --plot check.png
-    """
-    log, later, reading = options.log, options.later, options.reading
-    how.check(log, later)
-    heater = one_tool(options.heater, how.tool)
-    from omphalon.readers.temperature import read_temperature
-    from omphalon.studies.heater.check_words import heater_check_answer
-    from omphalon.studies.heater.question import CheckQuestion
-
-    reading.refuse_upside_down()
-    if log == later:
-        raise UsageError("before and after are one log", "give two, or one")
-    wanted = reading.wanted(heater, how.tool)
-    logs = [read_temperature(path, wanted) for path in (log, later) if path is not None]
-    _refuse_other_tool(logs, how.tool)
-    question = CheckQuestion(
-        target_c=options.target_c,
-        heater=heater,
-        from_s=reading.from_s,
-        to_s=reading.to_s,
-        fan_at_s=options.fan_at_s,
-        max_temp_c=reading.max_temp_c,
-    )
-    if later is None:
-        question = replace(question, health=_known_health(question.which))
-    return heater_check_answer(logs, question)
+heater.add_command(check)

@@ -11,12 +11,13 @@ from omphalon.base.errors import UsageError, echoed
 from omphalon.cli.common import ColumnNames, columns_named
 from omphalon.cli.known import fact
 from omphalon.cli.numbers import Measure, numbers_of, parsed
-from omphalon.cli.options import number, typed
+from omphalon.cli.options import number, one_of, typed
 from omphalon.tables.constants import BAND_C
-from omphalon.tables.heaters import Heater
-from omphalon.tables.tools import Tool
+from omphalon.tables.heaters import HEATERS, Heater
+from omphalon.tables.tools import FIRST, Tool
 
 if TYPE_CHECKING:
+    from omphalon.bench.work import State
     from omphalon.readers.temperature import Wanted
     from omphalon.recordings.recording import TemperatureLog
 
@@ -49,14 +50,12 @@ class ReadingOptions:
     full_power: float | None = number(
         "--full-power",
         "scale",
-        "What stands for full power in the log.  [worked out]",
+        "The number for full power in the log.  [worked out]",
         bench=fact("heaters.full_power"),
     )
-    max_temp_c: float | None = number(
-        "--max-temp", "temperature", "Warn where the log passes this."
-    )
+    max_temp_c: float | None = number("--max-temp", "temperature", "Warn if the log passes this.")
     from_s: float | None = number("--from", "time", "Use the log only from here on.")
-    to_s: float | None = number("--to", "time", "Use it only up to here.")
+    to_s: float | None = number("--to", "time", "Use the log only up to here.")
 
     def wanted(self, heater: str | None, tool: Tool) -> Wanted:
         """How logs of a heater are read."""
@@ -132,7 +131,35 @@ class LoopOptions:
     band_c: float | None = typed(
         "--band",
         Band("band"),
-        f"How near the target it starts to act; none: it always does.  [{BAND_C:g}]",
+        f"How near the target the gains start to act; none: everywhere.  [{BAND_C:g}]",
         metavar="C",
         bench=fact("controller.band"),
     )
+
+
+def usual_target(state: State, given: Any) -> object:
+    """The temperature at which the heater prints."""
+    return state.facts.get(f"heaters.{given.heater or 'hotend'}_target")
+
+
+def one_tool(heater: str | None, tool: Tool) -> str | None:
+    """The heater's kind: a tool has a hotend, and no other."""
+    if tool and heater not in (None, "hotend"):
+        raise UsageError(f"--tool {tool} --heater {heater}", "a tool's heater is a hotend")
+    return "hotend" if tool else heater
+
+
+def heater_of_log() -> Any:
+    """Which heater a log shows."""
+    help = "Which heater the log shows.  [worked out]"
+    return one_of("--heater", tuple(HEATERS), help, ask="which heater")
+
+
+def refuse_other_tool(logs: list[TemperatureLog], tool: Tool) -> None:
+    """The lines of one tool's gains are no other tool's."""
+    for log in logs:
+        own = FIRST if log.heater is None else log.heater.tool
+        if own != tool:
+            raise UsageError(
+                f"{echoed(log.source)}: the log is of tool {own}", f"give --tool {own}"
+            )

@@ -51,12 +51,14 @@ def _printing_temp(state: State, given: MotionPlanOptions) -> object:
     return of_filament("temp")(state, given) if given.axis == "e" else None
 
 
-def _what_runs(options: MotionPlanOptions) -> str:
-    return "--from-print" if options.from_print else f"--axis {options.axis}"
-
-
 def _beside_axis(options: MotionPlanOptions) -> str:
-    return "" if options.axis == "e" else _what_runs(options)
+    return (
+        ""
+        if options.axis == "e"
+        else "--from-print"
+        if options.from_print
+        else f"--axis {options.axis}"
+    )
 
 
 def _beside_extruder(options: MotionPlanOptions) -> str:

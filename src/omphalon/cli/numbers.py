@@ -63,6 +63,28 @@ class Numbers(click.ParamType):  # type: ignore[type-arg]
         return tuple(numbers_of(value, self.measure, count, option, self.example))
 
 
+class Span(click.ParamType):  # type: ignore[type-arg]
+    """A number of a quantity, or a range LOW:HIGH: both its ends, which a number alone shares."""
+
+    name = "C|LOW:HIGH"
+
+    def __init__(self, measure: Measure, example: str) -> None:
+        self.measure, self.example = measure, example
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        if ":" not in value:
+            return (self.measure.convert(value, param, ctx),) * 2
+        option = param.opts[0] if param is not None and param.opts else "the range"
+        low, high = numbers_of(value, self.measure, 2, option, self.example)
+        if low >= high:
+            raise UsageError(
+                f"{option} {echoed(value)}: upside down", f"for example {self.example}"
+            )
+        return low, high
+
+
 def parsed(text: str, measure: Measure, option: str) -> Number:
     """A text as a number, or a UsageError that names the option."""
     try:

@@ -8,6 +8,7 @@ from zlib import crc32
 
 import click
 
+from omphalon.base.errors import UsageError
 from omphalon.cli.known import bed_size, centred, fact, held, of_filament
 from omphalon.cli.numbers import Measure, Numbers, numbers_of
 from omphalon.cli.options import PRINT, flag, number, text, typed
@@ -43,6 +44,20 @@ class BedSizes(click.ParamType):  # type: ignore[type-arg]
         size, count = (value[6:], 1) if rounded else (value, 2)
         found = numbers_of(size, Measure("size"), count, "--bed", "220:220 or round:180")
         return BedSize(found[0], found[-1], rounded)
+
+
+class Speeds(click.ParamType):  # type: ignore[type-arg]
+    """A speed, or several with colons between, from the slowest on."""
+
+    name = "MM_S"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if not isinstance(value, str):
+            return value
+        count = value.count(":") + 1
+        return tuple(
+            sorted(numbers_of(value, Measure("speed", 1, 1000), count, "--fast", "60:120"))
+        )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -93,8 +108,10 @@ class PrintOptions:
     slow_mm_s: float = number(
         "--slow", "speed", "Slow speed of the test.", within=(1, 1000), default=22.0
     )
-    fast_mm_s: float | None = number(
-        "--fast", "speed", "Fast speed of the test.  [direct 90, bowden 60]", within=(1, 1000)
+    fast_mm_s: tuple[float, ...] | None = typed(
+        "--fast",
+        Speeds(),
+        "Fast speed of the test; of a ladder up to three.  [direct 90, bowden 60]",
     )
     first_mm_s: float = number(
         "--first", "speed", "First layer and digits.", within=(1, 1000), default=20.0
@@ -152,13 +169,23 @@ def job_of(
     defaults: PrintDefaults,
     tool: Tool = FIRST,
     width_mm: float | None = None,
+    most_speeds: int = 1,
 ) -> Job:
-    """The job these options ask for. `width_mm`: of the line, where another option says it."""
+    """The job these options ask for. `width_mm`: of the line, where another option says it.
+    `most_speeds`: fast speeds that the print can have.
+    """
     from omphalon.prints.job import Bed, Job
 
     size = options.bed
+    fast, *faster = options.fast_mm_s or (None,)
+    if len(faster) >= most_speeds:
+        raise UsageError(
+            f"--fast: {len(faster) + 1} speeds, and this print has room for {most_speeds}",
+            "give as many; two or three are for a ladder that is scanned: advance plan --style "
+            "ladder",
+        )
     own = {
-        "fast_mm_s": options.fast_mm_s,
+        "fast_mm_s": fast,
         "acceleration_mm_s2": options.acceleration_mm_s2,
         "retract_mm": options.retract_mm,
     }
@@ -179,6 +206,7 @@ def job_of(
         width_mm=width_mm or options.width_mm or round(options.nozzle_mm * 1.125, 3),
         slow_mm_s=options.slow_mm_s,
         fast_mm_s=chosen.fast_mm_s,
+        faster_mm_s=tuple(faster),
         first_mm_s=options.first_mm_s,
         travel_mm_s=options.travel_mm_s,
         acceleration_mm_s2=chosen.acceleration_mm_s2,

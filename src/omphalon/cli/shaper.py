@@ -32,7 +32,7 @@ from omphalon.cli.shaper_common import (
 if TYPE_CHECKING:
     from omphalon.bench.work import State
     from omphalon.prints.pieces import Bands
-    from omphalon.recordings.recording import MotionLog
+    from omphalon.recordings.recording import GreyPicture, MotionLog
     from omphalon.studies.shaper.question import ShaperInUse
 
 BY_AXIS = "name each by its axis, and measure an axis in one way"
@@ -62,7 +62,7 @@ class ShaperPlanOptions:
         "--bed-moves-y", "The bed moves in Y: two mountings.", bench=bed_moves_in_y
     )
     places: bool = flag(
-        "--places", "Say where, and with what on the bed, to log for one shaper everywhere."
+        "--places", "Say where, and with which load, to log for one shaper everywhere."
     )
     sweep: tuple[float, float] = typed(
         "--sweep", Numbers("FROM:TO", FREQUENCY, "8:120"), "Frequencies, Hz.", default="8:120"
@@ -164,7 +164,7 @@ class ShaperFitOptions:
     log_x: tuple[Labelled, ...] = typed(
         "--x",
         LabelledLog(),
-        "Log of axis X; repeated: of several places or loads, one shaper for all.",
+        "Log of axis X; repeat for several places or loads: one shaper for all.",
         many=True,
         excludes=("log", "ripple_x_mm"),
         remedy=BY_AXIS,
@@ -195,7 +195,17 @@ class ShaperFitOptions:
         bench=_sensor("y"),
         needs=("log_y",),
     )
-    kind: str = one_of("--kind", ("sweep", "taps"), "What the logs hold.", default="sweep")
+    printed: str | None = text(
+        "--print",
+        "The G-code of a card, where a LOG is its picture.  [the bench's, by the card's strip]",
+        farm="file",
+    )
+    kind: str = one_of(
+        "--kind",
+        ("sweep", "taps", "mixed"),
+        "What the logs hold; mixed: each of several by itself.",
+        default="sweep",
+    )
     reading: LogOptions = nested(LogOptions)
     ripple_x_mm: tuple[float, ...] = number(
         "--ripple-x",
@@ -236,16 +246,27 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
     """
     paths = [one.path for one in (*options.log_x, *options.log_y)]
     how.check(options.log, *paths)
+    from omphalon.cli.card import cards_of
     from omphalon.readers.acceleration import read_motion
+    from omphalon.readers.picture import is_picture, read_picture
+    from omphalon.studies.card.modes import axis_on_card
     from omphalon.studies.shaper.question import PlaceLog, ShaperQuestion
     from omphalon.studies.shaper.words import shaper_answer
 
     wanted = options.reading.wanted()
+
+    def of_place(path: str) -> MotionLog | GreyPicture:
+        return read_picture(path) if is_picture(path) else read_motion(path, wanted)
+
+    pictured = any(map(is_picture, paths))
+    if options.printed is not None and not pictured:
+        raise UsageError("--print without a picture", "give the card's picture, or leave it out")
+    cards = cards_of(options.printed) if pictured else []
     twice = next((path for n, path in enumerate(paths) if path in paths[:n]), None)
     if twice is not None:
         raise UsageError(f"{echoed(twice)} is given twice", "log each axis and place by itself")
     read = {
-        axis: tuple(PlaceLog(label=one.label, log=read_motion(one.path, wanted)) for one in some)
+        axis: tuple(PlaceLog(label=one.label, log=of_place(one.path)) for one in some)
         for axis, some in (("x", options.log_x), ("y", options.log_y))
         if some
     }
@@ -271,6 +292,7 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
         present={axis: one for axis, one in present.items() if one is not None},
         kind=options.kind,
         places={axis: some for axis, some in read.items() if len(some) > 1},
+        read_card=lambda picture, axis: axis_on_card(picture, cards, options.printed, axis),
     )
     return shaper_answer(question, how.lines())
 

@@ -55,10 +55,7 @@ class ShaperCheckOptions:
     logs: tuple[str, ...] = argument("[LOG] [LATER]", several=True)
     axis: str | None = one_of("--axis", ("x", "y"), "Which axis.", idle=_at_rest_beside)
     sensor: str | None = one_of(
-        "--sensor",
-        SENSOR_AXES,
-        "Sensor's axis that lay along it.  [from the log]",
-        idle=_at_rest_beside,
+        "--sensor", SENSOR_AXES, "Sensor's axis along it.  [from the log]", idle=_at_rest_beside
     )
     shaper: str | None = one_of(
         "--shaper", SHAPER_NAMES, "Shaper in force.", bench=_shaper("shaper"), idle=_at_rest_beside
@@ -83,7 +80,7 @@ class ShaperCheckOptions:
     seen_mm_s2: tuple[Number, ...] = number(
         "--seen",
         "acceleration",
-        "Highest band of a ringing print without ripple; once a looker, 0: none is.",
+        "Highest band of a ringing print without ripple; repeat for each person, 0: none.",
         least=0,
         reading=True,
         many=True,

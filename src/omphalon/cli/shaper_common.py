@@ -16,6 +16,7 @@ from omphalon.cli.options import Known, number, one_of, typed
 from omphalon.tables.constants import SHAPER_NAMES
 
 if TYPE_CHECKING:
+    from omphalon.bench.work import State
     from omphalon.physics.shaping import Limits
     from omphalon.readers.acceleration import AxesWanted
     from omphalon.studies.shaper.question import ShaperInUse
@@ -50,12 +51,20 @@ class LogOptions:
         return AxesWanted(unit=unit, every_s=every, columns=columns_named(self.columns))
 
 
+def _drift_of_places(state: State, given: Any) -> float | None:
+    """Of an axis whose shaper was fitted for several places: those need no drift of their own."""
+    from omphalon.studies.shaper.fit import DRIFT_OF_PLACES
+
+    setting = state.settings.get(f"shaper-{getattr(given, 'axis', None)}")
+    return DRIFT_OF_PLACES if setting is not None and "places" in setting.ranges else None
+
+
 @dataclass(frozen=True, kw_only=True)
 class LimitOptions:
     """What may stay."""
 
     ringing_mm: float = number(
-        "--ringing-limit", "fine length", "Ringing that may stay.", default=0.01
+        "--ringing-limit", "fine length", "Ringing that is allowed.", default=0.01
     )
     rounding_mm: float = number(
         "--rounding-limit", "fine length", "Rounding of corners.", default=0.10
@@ -63,9 +72,10 @@ class LimitOptions:
     drift: float = number(
         "--drift",
         "share",
-        "How far a resonance may wander, as a share.",
+        "How far a resonance may drift, as a share.",
         within=(0, 0.3),
         default=0.05,
+        bench=_drift_of_places,
     )
 
     def limits(self) -> Limits:

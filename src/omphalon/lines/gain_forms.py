@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
+from typing import TypedDict, cast
 
 FORMS = ("kp", "ki", "kd", "ti", "td", "kp_percent_band", "ki_per_loop", "kd_per_loop")
 # one of each must be in the line of gains
@@ -13,6 +14,14 @@ GAIN_FORMS = (("kp", "kp_percent_band"), ("ki", "ti", "ki_per_loop"), ("kd", "td
 # form → what must be known of the loop to write it
 NEEDS = {"kp_percent_band": "span_c", "ki_per_loop": "period_s", "kd_per_loop": "period_s"}
 _OF_FIT = ("period_s", "filter_s", "band_c")
+
+
+class LoopFigures(TypedDict, total=False):
+    """What a fit of gains needs to know of a loop, by the names of its question."""
+
+    loop_period_s: float
+    filter_s: float
+    band_c: float
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -39,10 +48,10 @@ class ControlLoop:
         value: float | None = getattr(self, name)
         return value
 
-    def for_question(self) -> dict[str, float]:
-        """What a fit of gains wants to know, as far as it is known."""
+    def for_question(self) -> LoopFigures:
+        """What a fit of gains needs, as far as it is known."""
         known = {f"loop_{n}" if n == "period_s" else n: self.of(n) for n in _OF_FIT}
-        return {name: value for name, value in known.items() if value is not None}
+        return cast(LoopFigures, {n: value for n, value in known.items() if value is not None})
 
 
 LOOP_KEYS = tuple(field.name for field in fields(ControlLoop))

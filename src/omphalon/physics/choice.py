@@ -60,7 +60,7 @@ class Choice:
 
 
 def choose_gains(
-    nominal: ThermalModel,
+    nominal: ThermalModel | Sequence[ThermalModel],
     ensemble: Sequence[ThermalModel],
     loop: Loop,
     aim: Aim,
@@ -77,7 +77,7 @@ def choose_gains(
 
     Parameters
     ----------
-    nominal : the fitted model
+    nominal : the fitted model; or one for each target of a range, the middle one first
     ensemble : (m,) models that the log cannot tell from it
     loop : the controller that will run the gains
     aim : what counts how much
@@ -93,10 +93,11 @@ def choose_gains(
     Rubinstein and Kroese, The Cross-Entropy Method (2004), ch. 2; Box and Wilson, On the
     Experimental Attainment of Optimum Conditions, J. R. Stat. Soc. B 13 (1951), 1-45.
     """
-    gain, period = ultimate_of(nominal, loop)
+    nominals = [nominal] if isinstance(nominal, ThermalModel) else list(nominal)
+    gain, period = ultimate_of(nominals[0], loop)
     start = textbook(gain, period)
     best = np.log([start.kp, start.kp / start.ki, start.kd / start.kp])
-    slow = max(2.0 * nominal.time_constant_s, 10 * period)
+    slow = max(2.0 * nominals[0].time_constant_s, 10 * period)
     low = np.array([best[0] - 1.4, np.log(0.6 * period), np.log(0.02 * period)])
     high = np.array([best[0] + 1.4, np.log(slow), np.log(0.35 * period)])
     centre, spread, least = (low + high) / 2, (high - low) / 2, np.inf
@@ -107,7 +108,7 @@ def choose_gains(
     def cost_of(points: Array) -> Array:
         gains = _from_coordinates(points)
         outcome = run_loop(ensemble, gains, loop, step_s=step, start=risen)
-        margin = sensitivity(nominal, gains, loop)
+        margin = np.max([sensitivity(one, gains, loop) for one in nominals], axis=0)
         for other in AIMS.values():
             worth = _total(outcome, margin, other, loop)
             if other is not aim and worth.min() < seen.get(other.name, (np.inf, start))[0]:

@@ -69,6 +69,18 @@ class ThermalModel:
         growth = self.loss_growth * reference_c / self.reference_c
         return replace(self, reference_c=reference_c, loss_growth=growth)
 
+    def read_as(self, target_c: float, shown_c: float) -> ThermalModel:
+        """The same heater held at a target, its temperatures moved so that it reads as another:
+        loops at several targets run side by side.
+        """
+        rise = target_c - self.ambient_c
+        return replace(self.at(rise), ambient_c=shown_c - rise)
+
+    def losing(self, times: float) -> ThermalModel:
+        """The same heater with its losses scaled, its masses as they are: what a fan does."""
+        gain, constant = self.gain_c / times, self.time_constant_s / times
+        return replace(self, gain_c=gain, time_constant_s=constant)
+
     def other_day(self, dead_time: float, power: float) -> ThermalModel:
         """The same heater with its dead time and power scaled."""
         return replace(self, dead_time_s=self.dead_time_s * dead_time, gain_c=self.gain_c * power)

@@ -39,7 +39,7 @@ class _TestFit(ThermalEngine):
         # from rest a sensor hardly moves within one delay; in the midst of a heat-up it does
         cold = bool(reading[0] < COLD_C and abs(np.interp(delay, t, reading) - reading[0]) < 3)
         ambient = (float(reading[0]), 1.5) if cold else (AMBIENT_C, 4.0)
-        self.reference_c = float(np.mean(record.target_c)) - ambient[0]
+        self.reference_c = float(record.target_c[0]) - ambient[0]  # the first log's target
         rise = np.interp((self.grid_s[1:] + self.grid_s[:-1]) / 2, t, reading) - ambient[0]
         self.squared = rise**2 / self.reference_c
         away = np.maximum(0.0, np.abs(reading - record.target_c) - record.near_c)

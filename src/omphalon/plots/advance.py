@@ -207,6 +207,14 @@ def draw_readings(ax: Axes, fit: AdvanceFit) -> None:
     )
     if fit.present_s is not None:
         _draw_present(ax, fit.present_s)
+    for n, one in enumerate(fit.speeds):
+        foot, level = ax.get_xaxis_transform(), 0.08 + 0.05 * n
+        own: dict[str, Any] = {"xerr": one.half_width_s, "fmt": "s", "color": SAND, "capsize": 3}
+        ax.errorbar(one.value_s, level, transform=foot, **own)
+        words, left = f"  {one.fast_mm_s:g} mm/s  ", one.value_s < fit.value_s
+        side: Any = "right" if left else "left"
+        end = one.value_s + (-one.half_width_s if left else one.half_width_s)
+        ax.text(end, level, words, transform=foot, ha=side, va="center", color=INK)
 
 
 def _draw_present(ax: Axes, value_s: float) -> None:
@@ -342,7 +350,8 @@ def _draw_picture(ax: Axes, sight: CardSight, said: str) -> None:
     ax.grid(visible=False)
     ax.imshow(grey, cmap="gray", origin="lower", extent=(0, size, 0, size), vmin=0, vmax=255)
     for seen in sight.combs:
-        _follow(ax, seen.course, np.array(seen.comb.places[1:]), COLOURS[_shows(seen.comb.axis)])
+        shown = "y" if seen.comb.axis == "x" else "x"  # lines along one axis show the other
+        _follow(ax, seen.course, np.array(seen.comb.places[1:]), COLOURS[shown])
     for rung in sight.rungs:
         colour = SAND if rung.why is None else FOG
         _follow(ax, rung.course, np.array(rung.rung.places)[[0, -1]], colour)
@@ -350,11 +359,6 @@ def _draw_picture(ax: Axes, sight: CardSight, said: str) -> None:
     ax.plot(*corners.T, "o", color=SAND, markerfacecolor="none", markersize=14)
     ax.set(xlim=(0, size), ylim=(0, size))
     ax.annotate(said, (0, -0.09), xycoords="axes fraction", fontsize=10, color=INK)
-
-
-def _shows(along: str) -> str:
-    """The axis that swings across lines along the other one."""
-    return "y" if along == "x" else "x"
 
 
 def _follow(ax: Axes, course: Edges, ends: np.ndarray, colour: str) -> None:

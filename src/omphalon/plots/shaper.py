@@ -11,6 +11,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from omphalon.physics.resonance import response_of
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
 from omphalon.tables.constants import SHAPER_NAMES
 from omphalon.tables.units import plural
@@ -34,11 +35,16 @@ def draw_shaper(figure: Figure, fit: ShaperFit) -> None:
     """
     panels = figure.subplots(2, len(fit.axes), squeeze=False)
     for n, one in enumerate(fit.axes):
-        reading = one.reading
+        logged = [p.reading for p in one.places if p.reading.response is not None]
+        ruled_by_card = one.reading.response is None and logged
+        reading = logged[0] if ruled_by_card else one.reading
         if reading.response is None:
-            facts = reading.how.facts
-            spacings = f"{plural(int(facts['count']), 'spacing')} at {facts['speed']:g} mm/s"
-            draw_bare(panels[0, n], reading, f"Axis {reading.axis}: from ripples, {spacings}")
+            facts, axis = reading.how.facts, f"Axis {reading.axis}"
+            spacings = plural(int(facts["count"]), "spacing")
+            words = f"{axis}: from the lines of a test card"
+            if reading.how.way == "ripples":
+                words = f"{axis}: from ripples, {spacings} at {facts['speed']:g} mm/s"
+            draw_bare(panels[0, n], reading, words)
         else:
             others = [p for p in one.places if p.reading is not reading]
             own = next((f" ({p.label})" for p in one.places if p.reading is reading), "")
@@ -58,10 +64,10 @@ def draw_response(
     dress(ax, x="frequency, Hz", y="response", title=title)
     top = float(max(measured.max(), modelled.max()))
     for place in others:
-        elsewhere, _, there = place.reading.curves()
-        ax.plot(elsewhere, there, color=SAND, linewidth=1.2)
+        there = response_of(place.reading.modes, frequency)
+        ax.plot(frequency, there, color=SAND, linewidth=1.2)
         at = int(there.argmax())
-        ax.annotate(f" {place.label}", (elsewhere[at], there[at]), color=INK, fontsize=9)
+        ax.annotate(f" {place.label}", (frequency[at], there[at]), color=INK, fontsize=9)
         top = max(top, float(there.max()))
     for mode in modes:
         wide = max(mode.damping * mode.frequency_hz, 0.6)

@@ -11,6 +11,7 @@ import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, fields, replace
 from functools import cached_property
+from itertools import pairwise
 from typing import Any
 
 from omphalon.base.errors import UsageError, echoed
@@ -20,6 +21,7 @@ from omphalon.prints.job import Job
 from omphalon.prints.strokes import Place, Stroke, even, width_of
 
 PARTS = ("advance", "combs", "frame")
+MOST_SPEEDS = 3  # of a ladder's lines
 EDGE_MM = 6.0  # from the card's edge to the rings' middles and the strip's
 RING_MM, DOT_MM, LOOPS = 3.5, 0.3, 2  # radii, and how many lines thick a ring is
 BITS, CHECK_BITS = 32, 8  # of the strips: the plan's number, and its check sum
@@ -50,11 +52,12 @@ class Comb:
 
 @dataclass(frozen=True, kw_only=True)
 class Rung:
-    """One line for pressure advance: its value, where it starts and which way it goes along x (1 or
-    -1), how long its slow and fast stretches are, in turn.
+    """One line for pressure advance: its value, its fast speed, where it starts and which way it
+    goes along x (1 or -1), how long its slow and fast stretches are, in turn.
     """
 
     value_s: float
+    fast_mm_s: float
     start: Place
     way: int
     stretches_mm: tuple[float, ...]
@@ -92,6 +95,12 @@ class Card:
     layer_mm: float
     printer: str = ""
     once: bool = False
+    faster_mm_s: tuple[float, ...] = ()  # further fast speeds: each value stands twice at each
+
+    @property
+    def fast_speeds_mm_s(self) -> tuple[float, ...]:
+        """All fast speeds of the lines for pressure advance, rising."""
+        return (self.fast_mm_s, *self.faster_mm_s)
 
     @property
     def plan(self) -> dict[str, Any]:
@@ -100,9 +109,9 @@ class Card:
 
     @property
     def _own(self) -> dict[str, Any]:
-        """Its fields; what cards for a scanner do not have leaves their numbers as they were."""
-        own = asdict(self)
-        return own if self.once else {n: value for n, value in own.items() if n != "once"}
+        """Its fields; what most cards do not have leaves their numbers as they were."""
+        rare = [name for name in ("once", "faster_mm_s") if not getattr(self, name)]
+        return {name: value for name, value in asdict(self).items() if name not in rare}
 
     @cached_property
     def number(self) -> int:
@@ -171,7 +180,8 @@ class Card:
     @property
     def rungs(self) -> tuple[Rung, ...]:
         """The lines for pressure advance, from below: every value twice, far apart, not in rising
-        order, neighbours in opposite directions; for eyes once, from small to large, alike.
+        order, neighbours in opposite directions, the fast speeds in turn; for eyes once, from small
+        to large, alike.
         """
         if "advance" not in self.parts:
             return ()
@@ -182,16 +192,19 @@ class Card:
         stretches = (*(slow + more, fast) * count, slow + more)
         left, right = INNER_MM + self._label_mm, self.size_mm - INNER_MM - self._label_mm
         values = self.values_s if self.once else mixed(self.values_s)
-        foot = self.size_mm - INNER_MM - (len(values) - 1) * self.row_mm
-        back = [bool(row % 2) and not self.once for row in range(len(values))]
+        speeds = self.fast_speeds_mm_s
+        rows = [(value, speed) for value in values for speed in speeds]
+        foot = self.size_mm - INNER_MM - (len(rows) - 1) * self.row_mm
+        back = [bool(row % 2) and not self.once for row in range(len(rows))]
         return tuple(
             Rung(
                 value_s=value,
+                fast_mm_s=speed,
                 start=(right if back[row] else left, foot + row * self.row_mm),
                 way=-1 if back[row] else 1,
                 stretches_mm=stretches,
             )
-            for row, value in enumerate(values)
+            for row, (value, speed) in enumerate(rows)
         )
 
     @property
@@ -199,7 +212,7 @@ class Card:
         """Between two lines for pressure advance: as much as the card has room for."""
         if "combs" in self.parts:
             return ROW_MM
-        count = (1 if self.once else 2) * len(self.values_s)
+        count = (1 if self.once else 2) * len(self.values_s) * len(self.fast_speeds_mm_s)
         room = (self.size_mm - 2 * INNER_MM) / (count - 1)
         return min(room, MOST_ROW_MM)
 
@@ -255,7 +268,7 @@ class Card:
             word, (x, y) = self.words[rung.value_s], rung.start
             at = x - self._label_mm if rung.way > 0 else x + DIGIT_GAP_MM
             yield from number(job, word, at, y - DIGIT_MM / 2, DIGIT_MM, rung.value_s)
-            speeds = [self.slow_mm_s, self.fast_mm_s] * len(rung.stretches_mm)
+            speeds = [self.slow_mm_s, rung.fast_mm_s] * len(rung.stretches_mm)
             speeds = speeds[: len(rung.stretches_mm)]
             yield Stroke(rung.places, tuple(speeds), job.layer_mm, rung.value_s, f"rung {word}")
         for ends in self.ticks:
@@ -281,6 +294,7 @@ class Card:
 
 
 SPEED, PUSH = Within(0.5, 2000), Within(1, 200_000)  # mm/s, mm/s²
+FASTER = Some(SPEED, 0, MOST_SPEEDS - 1)
 PLAN: Shape = {
     "print": str,
     "number": int,
@@ -306,7 +320,8 @@ def card_in(plan: Mapping[str, Any], name: str) -> Card:
 
     Raises UsageError if it describes none, or was changed.
     """
-    if plan["print"] == "card" and not fits(plan, PLAN):
+    faster = plan.get("faster_mm_s", [])
+    if plan["print"] == "card" and not (fits(plan, PLAN) and fits(faster, FASTER)):
         raise UsageError(
             f"{name}: its plan is of an earlier version, or was changed by hand",
             "give the file that was printed, or plan the card again",
@@ -321,8 +336,9 @@ def card_in(plan: Mapping[str, Any], name: str) -> Card:
         k: tuple(v) if isinstance(v, list) else v for k, v in plan.items() if k in known
     }
     card = Card(**own)
-    rising = all(a < b for a, b in zip(card.values_s, card.values_s[1:], strict=False))
-    if card.number != plan["number"] or not rising or card.slow_mm_s >= card.fast_mm_s:
+    speeds = (card.slow_mm_s, *card.fast_speeds_mm_s)
+    rising = all(a < b for some in (card.values_s, speeds) for a, b in pairwise(some))
+    if card.number != plan["number"] or not rising:
         raise UsageError(f"{name}: its plan was changed by hand", "plan the card again")
     return card
 

@@ -69,6 +69,7 @@ class Job:
     width_mm: float = 0.45
     slow_mm_s: float = 22.0
     fast_mm_s: float = 90.0
+    faster_mm_s: tuple[float, ...] = ()  # further fast speeds, rising: of a ladder's lines
     first_mm_s: float = 20.0
     travel_mm_s: float = 150.0
     acceleration_mm_s2: float = 1800.0
@@ -79,6 +80,11 @@ class Job:
     fan: float = 1.0
     tool: int = 0
     printer: str = ""
+
+    @property
+    def fast_speeds_mm_s(self) -> tuple[float, ...]:
+        """All fast speeds of the test, rising."""
+        return (self.fast_mm_s, *self.faster_mm_s)
 
     @property
     def middle(self) -> tuple[float, float]:
@@ -116,7 +122,7 @@ class Job:
                 "--width",
             ),
             (1.0, self.slow_mm_s, MOST_SPEED_MM_S, "--slow"),
-            (1.0, self.fast_mm_s, MOST_SPEED_MM_S, "--fast"),
+            *((1.0, fast, MOST_SPEED_MM_S, "--fast") for fast in self.fast_speeds_mm_s),
             (1.0, self.first_mm_s, MOST_SPEED_MM_S, "--first"),
             (1.0, self.travel_mm_s, MOST_SPEED_MM_S, "--travel-speed"),
             (50.0, self.acceleration_mm_s2, 50_000.0, "--acceleration"),
@@ -135,11 +141,11 @@ class Job:
                     f"{what} {value:g}: cannot be printed so",
                     f"choose between {low:g} and {high:g}",
                 )
-        flow = self.section_mm2 * max(self.fast_mm_s, self.slow_mm_s)
+        fastest = self.fast_speeds_mm_s[-1]
+        flow = self.section_mm2 * max(fastest, self.slow_mm_s)
         if flow > MOST_FLOW_MM3_S:
             raise UsageError(
-                f"--fast {self.fast_mm_s:g}: {flow:.0f} mm³ of plastic a second, more than a "
-                "nozzle melts",
+                f"--fast {fastest:g}: {flow:.0f} mm³ of plastic a second, more than a nozzle melts",
                 "choose a lower speed, a narrower line or a thinner layer",
             )
 

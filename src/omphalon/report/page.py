@@ -20,6 +20,7 @@ from omphalon.base.errors import shown
 from omphalon.bench.bench import Bench
 from omphalon.bench.facts import fact_words
 from omphalon.bench.journal import Entry
+from omphalon.bench.ranges import range_words
 from omphalon.bench.settings import KINDS, InForce, setting_of, taken
 from omphalon.bench.sheet import origin_words, spread_words, value_words
 from omphalon.bench.work import State, reason, steps, verified
@@ -34,13 +35,14 @@ KINDS_OF_PICTURE = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/j
 
 @dataclass(frozen=True, kw_only=True)
 class SettingRow:
-    """A setting as the page shows it: words, value, spread, origin, doubt, and its course."""
+    """A setting as the page shows it; `holds`: what it was measured for, `points`: its course."""
 
     words: str
     value: str
     spread: str
     origin: str
     doubt: str
+    holds: str
     points: str
     course: str
 
@@ -119,6 +121,7 @@ def _rows(bench: Bench, state: State) -> list[SettingRow]:
                 spread=spread_words(setting, scale),
                 origin=origin_words(setting),
                 doubt=why[1] if why else "",
+                holds=range_words(setting),
                 points=_points(values),
                 course=", then ".join(f"{v:.5g}" for v in values),
             )

@@ -18,6 +18,7 @@ from omphalon.standin.frame import Move, Swing, left_behind
 FILAMENT_MM2 = math.pi * 1.75**2 / 4
 BIN_MM, FINE_MM = 0.25, 0.05  # of the widths, and of the middle's swing
 STEP_S = 1e-4
+THICK_MM_S = 60.0  # at which a plastic that thins has the lags of its nozzle
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,9 +30,10 @@ class Nozzle:
     that the head makes in no time at a corner; `grain_mm` the bead's own unevenness. `swings` are
     the frame's modes by axis; the bead's middle is the nozzle's over `footprint_mm`, and follows it
     with a lag of `drag_mm` of the way. The drive slips by `slips_s_mm` of what it should feed for
-    each mm/s of the path. Acceleration builds up over `builds_up_s`. While it is soft a bead evens
-    out over `evens_mm` (deviation) along the path, and what is too much rises as well as it
-    spreads: its width goes with the power `spreads` of what was laid.
+    each mm/s of the path. Plastic that thins as it flows has shorter lags on a fast run, by the
+    power `thins` of its speed over THICK_MM_S. Acceleration builds up over `builds_up_s`. While it
+    is soft a bead evens out over `evens_mm` (deviation) along the path, and what is too much rises
+    as well as it spreads: its width goes with the power `spreads` of what was laid.
     """
 
     lead_s: float
@@ -43,6 +45,7 @@ class Nozzle:
     footprint_mm: float = 0.3
     drag_mm: float = 0.0
     slips_s_mm: float = 0.0
+    thins: float = 0.0
     builds_up_s: float = 0.0
     evens_mm: float = 0.0
     spreads: float = 1.0
@@ -168,8 +171,11 @@ def _laid(
     # speed and its change in each step, whole: sampled, a short push would be felt by chance
     flow = (np.diff(way) + lead * np.diff(speed, append=0.0)) / STEP_S
     flow *= 1 - nozzle.slips_s_mm * speed
+    thinner = (float(speed.max()) / THICK_MM_S) ** -nozzle.thins
     for n, lag in enumerate((nozzle.lead_s - nozzle.nozzle_lag_s, nozzle.nozzle_lag_s)):
-        blend = STEP_S / (STEP_S + max(lag, 0.0))  # whose mean delay is the lag, to the last digit
+        blend = STEP_S / (
+            STEP_S + max(thinner * lag, 0.0)
+        )  # whose mean delay is the lag, to the last digit
         flow, held[n] = lfilter([blend], [1, blend - 1], flow, zi=held[n])
     bins = int(math.ceil(ends[-1] / BIN_MM))
     given = np.concatenate([[0.0], np.cumsum(np.maximum(flow, 0.0)) * STEP_S])

@@ -30,6 +30,8 @@ UNITS: dict[str, dict[str, float]] = {
     },
     "Hz": {"hz": 1.0, "khz": 1000.0},
     "Hz/s": {"hz/s": 1.0},
+    "mm³/s": dict.fromkeys(("mm³/s", "mm3/s", "mm^3/s"), 1.0),
+    "W": {"w": 1.0, "kw": 1000.0},
     "s/mm": {"s/mm": 1.0},
 }
 

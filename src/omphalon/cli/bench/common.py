@@ -23,7 +23,9 @@ ESCAPED = re.compile(
     CONTROL.pattern.replace(r"\x00-\x1f", r"\x00-\x09\x0b-\x1f")
 )  # all but line ends
 as_document = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
-loaded = click.option("--filament", metavar="NAME", help="With this one loaded.  [printer.loaded]")
+loaded = click.option(
+    "--filament", metavar="NAME", help="With this filament loaded.  [printer.loaded]"
+)
 
 
 def opened(place: str | None) -> Bench:

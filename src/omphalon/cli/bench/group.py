@@ -132,6 +132,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
       omphalon bench show
     """
     from omphalon.bench.facts import fact_words
+    from omphalon.bench.ranges import range_words
     from omphalon.bench.sheet import origin_words, spread_words, value_words
     from omphalon.bench.work import reason
 
@@ -156,6 +157,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
                     "entry": s.entry,
                     "at": s.at,
                     "filament": s.filament,
+                    "ranges": s.ranges,
                     "doubt": why or None,
                 }
                 for s, why in rows
@@ -178,7 +180,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
                 value_words(s, scale),
                 spread_words(s, scale),
                 origin_words(s),
-                why.partition(":")[0] or "holds",
+                why.partition(":")[0] or f"holds {range_words(s)}".rstrip(),
             )
             for s, why in rows
         ]
@@ -186,7 +188,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
 
 
 @bench.command("next", short_help="What to measure now, and why.")
-@click.option("--all", "every", is_flag=True, help="All of it, not the first three.")
+@click.option("--all", "every", is_flag=True, help="All that is due, not only the first three.")
 @click.option("--seen", metavar="WORDS", help="What is wrong with a print, or with the printer.")
 @as_document
 @in_bench

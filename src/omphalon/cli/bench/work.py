@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 class ChangedOptions:
     """Options of `bench changed`."""
 
-    note: str = text("--note", "A word on it.", metavar="TEXT", default="", shown=False)
+    note: str = text("--note", "A note on it.", metavar="TEXT", default="", shown=False)
     to: str | None = text("--to", "A nozzle's width in mm, or the filament's name.", metavar="WHAT")
     tool: Tool = tool_field()
 
@@ -227,7 +227,7 @@ def revert(one: Bench, setting: str | None, date: str | None, entry: int | None)
 @click.option("--outcome", metavar="TEXT", help="How the print is.")
 @click.option("--score", type=float, metavar="N", help="How good, higher is better.")
 @click.option("--photo", help="A picture of it.")
-@click.option("--rank", is_flag=True, help="Which changes made most difference.")
+@click.option("--rank", is_flag=True, help="Show which changes made the most difference.")
 @in_bench
 def trial(
     one: Bench,
@@ -307,7 +307,7 @@ def report(one: Bench, out: str, force: bool) -> None:
 
 @click.command("back-up", short_help="Everything into one archive.")
 @click.argument("file")
-@click.option("--force", is_flag=True, help="Replace a file that stands there.")
+@click.option("--force", is_flag=True, help="Replace an existing file.")
 @in_bench
 def back_up(one: Bench, file: str, force: bool) -> None:
     """Put the whole bench into one archive, FILE.zip.

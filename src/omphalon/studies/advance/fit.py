@@ -6,12 +6,11 @@ No sentences: `words` has them.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from omphalon.answers.commands import Command, command
 from omphalon.answers.finding import Verdict
 from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.errors import UsageError
@@ -31,6 +30,7 @@ from omphalon.physics.lead import (
 from omphalon.physics.scale import readings_needed
 from omphalon.recordings.recording import Readings
 from omphalon.studies.advance.drives import Drive
+from omphalon.studies.advance.further import NextPrint, next_print, refined
 from omphalon.studies.advance.question import AdvanceQuestion, Readout, readout
 
 HEIGHT_READ_MM = 1.0  # deviation of one look along a corner
@@ -44,41 +44,18 @@ SCATTERED = 2.2  # deviations of a look beyond which readers disagree
 # set on stand-in prints read by three kinds of eyes (benchmarks/eyes.py)
 CLEAN_AT = {"direct": 0.5, "bowden": 1 / 3}
 END = 0.02  # of the printed range: a best value so near its end lies beyond it
-TOWER_STEPS, LINE_STEPS = 40, 16  # of the next print
-NICE = (1.0, 2.0, 2.5, 5.0, 10.0)
 
 
 @dataclass(frozen=True, kw_only=True)
-class NextPrint:
-    """A further print: its range and its step (per mm of height on a tower, else per line)."""
+class AtSpeed:
+    """One fast speed of a print that has several: the best value there, and how much wider (below
+    0: narrower) a line is behind a change to slow than behind one to fast at the value that is set.
+    """
 
-    style: str
-    drive: str
-    start_s: float
-    stop_s: float
-    step_s: float
-    line_given: Mapping[str, str]
-    out: str
-    for_eye: bool = False
-
-    @property
-    def command(self) -> Command:
-        """The command that writes it."""
-        return command(
-            "advance plan",
-            style=self.style,
-            drive=self.drive,
-            from_=f"{self.start_s:.6g}",
-            to=f"{self.stop_s:.6g}",
-            step=f"{self.step_s:g}",
-            out=self.out,
-            for_="eye" if self.for_eye else None,
-            **self.line_given,
-        )
-
-    def __str__(self) -> str:
-        """As a table of sentences takes it."""
-        return f"`{self.command}`"
+    fast_mm_s: float
+    value_s: float
+    half_width_s: float
+    off_mm: float
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -97,6 +74,7 @@ class AdvanceFit:
     verdict: Verdict
     remarks: tuple[Remark, ...]
     rounds: int = 1
+    speeds: tuple[AtSpeed, ...] = ()
 
     @property
     def left_out(self) -> list[str]:
@@ -113,6 +91,8 @@ def fit_advance(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
     """
     if readings.any_has("round"):
         return _of_rounds(readings, question)
+    if readings.any_has("fast_mm_s"):
+        return _of_speeds(readings, question)
     read = readout(readings, question)
     return _advance_fit(read, _solved(read, question), question)
 
@@ -155,11 +135,59 @@ def _of_rounds(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
     return replace(fit, rounds=len(found))
 
 
-def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
-    value, present, drive = max(best.value, 0.0), question.present_s, read.drive
+def _of_speeds(readings: Readings, question: AdvanceQuestion) -> AdvanceFit:
+    """One answer from lines of several speeds: one value where it serves all; else that of the
+    slowest, which outer walls are printed at, and what it makes of the others.
+    """
+    readings.refuse_gaps("fast_mm_s")
+    if not readings.has("speedup_mm"):
+        raise UsageError("fast_mm_s without widths", "give it with speedup_mm and slowdown_mm")
+    found = []
+    for speed in sorted({row.value("fast_mm_s") for row in readings.rows}):
+        rows = tuple(row for row in readings.rows if row.value("fast_mm_s") == speed)
+        read = readout(replace(readings, rows=rows), question)
+        best = _solved(read, question)
+        found.append((speed, read, best, _half_width(read, best, question)))
+    halves = np.array([half for *_, half in found])
+    values = np.array([best.value for _, _, best, _ in found])
+    value = float(np.average(values, weights=halves**-2.0))
+    one_serves = bool(np.all(np.abs(values - value) <= np.hypot(halves, halves.min())))
+    _, read, best, half = found[0] if not one_serves else found[int(np.argmin(halves))]
+    if one_serves:
+        best = replace(best, value=value)
+    fit = _advance_fit(read, best, question)
+    speeds = tuple(
+        AtSpeed(
+            fast_mm_s=speed,
+            value_s=own.value,
+            half_width_s=own_half,
+            off_mm=_off_mm(own, fit.setting_s),
+        )
+        for speed, _, own, own_half in found
+    )
+    odd = () if one_serves else (Remark("speeds-apart", slow=found[0][0], fast=found[-1][0]),)
+    return replace(fit, speeds=speeds, remarks=(*fit.remarks, *odd))
+
+
+def _off_mm(best: Best, value_s: float) -> float:
+    """How much wider a line is behind a change to slow than behind one to fast, at another value
+    than the best.
+    """
+    slope = _slope(best)
+    return slope * (best.value - value_s) if math.isfinite(slope) else 0.0
+
+
+def _half_width(read: Readout, best: Best, question: AdvanceQuestion) -> float:
+    """Of the best value: by the readings, and what a print itself leaves open."""
     sharp = question.read_mm is not None and read.method == "widths"
     floor = PICTURE_FLOOR if sharp else EYE_FLOOR
-    half = math.hypot(best.half_width, floor * drive.eye_s, 2 * question.shared_mm / _slope(best))
+    shared = 2 * question.shared_mm / _slope(best)
+    return math.hypot(best.half_width, floor * read.drive.eye_s, shared)
+
+
+def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> AdvanceFit:
+    value, present, drive = max(best.value, 0.0), question.present_s, read.drive
+    half = _half_width(read, best, question)
     certain = present is not None and abs(present - value) <= half
     rough = present is None and not (read.clean or read.method == "values")  # eyes are rough
     if half > drive.matters_s and (certain or half > value or rough):
@@ -178,7 +206,7 @@ def _advance_fit(read: Readout, best: Best, question: AdvanceQuestion) -> Advanc
         half_width_s=half,
         setting_s=present if certain and present is not None else value,
         present_s=present,
-        refine=None if _over(half, certain, drive) else _refined(read, question, value, half),
+        refine=None if _over(half, certain, drive) else refined(read, question, value, half),
         verdict="keep" if certain else "change",
         remarks=(*read.remarks, *_remarks(read, best, question)),
     )
@@ -269,43 +297,11 @@ def _without_answer(why: Why, read: Readout, question: AdvanceQuestion) -> Refus
     return Refusal(why, (*read.remarks, odd), end=end, print=next_print(read, question, *wanted))
 
 
-def next_print(
-    read: Readout, question: AdvanceQuestion, start_s: float, stop_s: float
-) -> NextPrint:
-    """A print over a range, with round numbers."""
-    step = _nice((stop_s - start_s) / (TOWER_STEPS if read.of_heights else LINE_STEPS))
-    style = "tower" if read.of_heights else "ladder"
-    return NextPrint(
-        style=style,
-        drive=read.drive.name,
-        start_s=round(max(math.floor(start_s / step + 1e-9) * step, 0.0), 9),
-        stop_s=round(math.ceil(stop_s / step - 1e-9) * step, 9),
-        step_s=step,
-        line_given=question.line_given,
-        out=question.next_out.format(style=style),
-        for_eye=style == "ladder" and read.by_eye,
-    )
-
-
 def _over(half: float, certain: bool, drive: Drive) -> bool:
     """The search ends when another print would not tell more: close enough, or the same as before
     within the spread.
     """
     return half <= drive.enough_s or (certain and half <= 2 * drive.enough_s)
-
-
-def _refined(read: Readout, question: AdvanceQuestion, value: float, half: float) -> NextPrint:
-    """Two or three intervals to both sides, never narrower than eye or caliper can use."""
-    eye = read.drive.eye_s
-    reach = max(2.0 * half, 3 * eye) if read.by_eye else max(3.0 * half, 5 * eye)
-    return next_print(read, question, max(value - reach, 0.0), value + reach)
-
-
-def _nice(value: float) -> float:
-    """The nearest of 1, 2, 2.5, 5 times a power of ten."""
-    power: float = 10.0 ** math.floor(math.log10(value))
-    near: float = min((m * power for m in NICE), key=lambda v: abs(math.log(v / value)))
-    return round(near, 9)
 
 
 def _remarks(read: Readout, best: Best, question: AdvanceQuestion) -> list[Remark]:

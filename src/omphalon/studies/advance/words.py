@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import replace
+from dataclasses import asdict, replace
 from typing import Any
 
 from omphalon.answers.commands import Prose, command, prose
@@ -20,9 +20,10 @@ from omphalon.tables.units import digits, plural
 KIND = "advance-fit"
 
 USUAL_MM_S = 60.0  # an example
+SEEN_MM = 0.005  # of a line's width: nobody sees less
 AFTER = (
     "keep the value with this filament, temperature and nozzle; shorten the retraction step by "
-    "step, and judge a cube's corners:"
+    "step, and check a cube's corners:"
 )
 CHECK = command("advance check", "READINGS.csv")
 
@@ -82,6 +83,7 @@ def _finding(fit: AdvanceFit, question: AdvanceQuestion, dialect: Dialect) -> Fi
             "readings": len(fit.readout.values_s),
             "left_out": fit.left_out,
             "drive": fit.readout.drive.name,
+            **({"speeds": [asdict(one) for one in fit.speeds]} if fit.speeds else {}),
             "refine": None
             if refine is None
             else {"from": refine.start_s, "to": refine.stop_s, "step": refine.step_s},
@@ -126,6 +128,11 @@ def _because(fit: AdvanceFit, question: AdvanceQuestion) -> str:
         low, high = (f"{v:.4g}" for v in read.values_s)
         why = "" if part == "middle" else ": behind a tube starved corners show later than fat ones"
         return f"corners look clean from {low} to {high} s; the {part} of that is {words}{why}"
+    if fit.speeds:
+        slow, fast = fit.speeds[0].fast_mm_s, fit.speeds[-1].fast_mm_s
+        if any(remark.said == "speeds-apart" for remark in fit.remarks):
+            return f"lines at {slow:g} mm/s need {words}, and faster ones another value"
+        return f"one value serves lines from {slow:g} to {fast:g} mm/s: {words}"
     used = plural(len(read.values_s) - len(fit.left_out), "reading")
     return f"{used} ({METHODS[read.method]}) put the best corner at {words}"
 
@@ -153,6 +160,7 @@ def _table(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
         else f"--from {refine.start_s:g} --to {refine.stop_s:g} --step {refine.step_s:g}"
     )
     return (
+        *_speed_rows(fit),
         Shown(
             "readings", (f"{used} of {len(read.values_s)} used, {METHODS[read.method]}; {span}",)
         ),
@@ -160,6 +168,22 @@ def _table(fit: AdvanceFit, question: AdvanceQuestion) -> tuple[Shown, ...]:
         Shown("drive", (f"{drive.name}{words}, {usual}",)),
         Shown("next print", (further,)),
     )
+
+
+def _speed_rows(fit: AdvanceFit) -> tuple[Shown, ...]:
+    """The best value at each of several fast speeds, and what the one that is set makes there."""
+    if not fit.speeds:
+        return ()
+    rows = [Shown("speeds", ("best", "", f"at {digits(fit.setting_s, fit.half_width_s)} s"))]
+    for one in fit.speeds:
+        way = "wide" if one.off_mm > 0 else "narrow"
+        off = f"{abs(one.off_mm):.3f} mm too {way} when slowing"
+        if abs(one.off_mm) < SEEN_MM:
+            off = "right"
+        own = digits(one.value_s, one.half_width_s)
+        half = f"± {digits(one.half_width_s, least=2)} s"
+        rows.append(Shown(f"  {one.fast_mm_s:g} mm/s", (own, half, off)))
+    return tuple(rows)
 
 
 def _one_reading(fit: AdvanceFit) -> str:

@@ -121,14 +121,23 @@ def rung_readings(source: str, card: Card, rungs: Sequence[RungSeen]) -> Reading
     good = sum(one.why is None for one in rungs)
     if good < LEAST_READ * len(rungs):
         raise Refusal("rungs-missing", count=good, total=len(rungs))
-    left = _late(card, rungs)
+    left = {
+        speed: _late(card, [one for one in rungs if one.rung.fast_mm_s == speed])
+        for speed in card.fast_speeds_mm_s
+    }
+
+    def speed_of(rung: Rung) -> dict[str, Number]:
+        speed = rung.fast_mm_s
+        return {"fast_mm_s": Number(speed, 1.0, f"{speed:g}")} if card.faster_mm_s else {}
+
     rows = tuple(
         Reading(
             f"line {n}, {one.rung.value_s:g}",
             {
+                **speed_of(one.rung),
                 "advance_s": Number(one.rung.value_s, 1e-6, f"{one.rung.value_s:g}"),
                 "speedup_mm": number(one.speedup_mm),
-                "slowdown_mm": number(one.slowdown_mm - left),
+                "slowdown_mm": number(one.slowdown_mm - left[one.rung.fast_mm_s]),
             },
         )
         for n, one in enumerate(rungs, 1)
@@ -139,7 +148,7 @@ def rung_readings(source: str, card: Card, rungs: Sequence[RungSeen]) -> Reading
 
 def widths_csv(readings: Readings, rungs: Sequence[RungSeen]) -> Iterator[str]:
     """The same as rows of a readings file that `advance fit` reads, and which are left out."""
-    yield "advance_s,speedup_mm,slowdown_mm"
+    yield ",".join(readings.rows[0].numbers)
     for row in readings.rows:
         yield ",".join(number.written for number in row.numbers.values())
     for one in rungs:
@@ -167,7 +176,7 @@ def _late(card: Card, rungs: Sequence[RungSeen]) -> float:
     laid = []
     for one in (r for r in rungs if r.why is None):
         count = len(one.rung.stretches_mm)
-        speeds = ([card.slow_mm_s, card.fast_mm_s] * count)[:count]
+        speeds = ([card.slow_mm_s, one.rung.fast_mm_s] * count)[:count]
         turns = np.concatenate([[0.0], np.cumsum(one.rung.stretches_mm)]).tolist()
         value, acceleration = one.rung.value_s, card.acceleration_mm_s2
         laid.append(laid_line(value, turns, speeds, acceleration, one.course))
@@ -177,18 +186,23 @@ def _late(card: Card, rungs: Sequence[RungSeen]) -> float:
 
 
 def _windows(card: Card, rung: Rung) -> tuple[Windows, Windows]:
-    slow, fast = card.slow_mm_s, card.fast_mm_s
+    slow, fast = card.slow_mm_s, rung.fast_mm_s
     return windows_of(rung.stretches_mm, slow, fast, card.acceleration_mm_s2)
 
 
 def _judged(rungs: list[RungSeen]) -> list[RungSeen]:
-    """Rungs of one value that differ far from each other are left out, both: one of them is not
-    what it seems.
+    """Rungs of one value and speed that differ far from each other are left out, both: one of them
+    is not what it seems.
     """
     apart = _apart(rungs)
     usual = float(np.median(list(apart.values()))) if apart else 0.0
-    gone = {value for value, off in apart.items() if off > max(6 * usual, 0.03)}
-    return [replace(r, why=r.why or ("unlike" if r.rung.value_s in gone else None)) for r in rungs]
+    gone = {of for of, off in apart.items() if off > max(6 * usual, 0.03)}
+    return [replace(r, why=r.why or ("unlike" if _twins(r) in gone else None)) for r in rungs]
+
+
+def _twins(one: RungSeen) -> tuple[float, float]:
+    """What two rungs have in common that are laid alike."""
+    return one.rung.value_s, one.rung.fast_mm_s
 
 
 def noise_mm(rungs: Sequence[RungSeen]) -> float:
@@ -199,10 +213,10 @@ def noise_mm(rungs: Sequence[RungSeen]) -> float:
     return max(float(np.sqrt(np.mean(np.square(off)))) / 2 if off else 0.01, 0.001)
 
 
-def _apart(rungs: Sequence[RungSeen]) -> dict[float, float]:
-    """By how much the two rungs of a value differ in what they tell, where both can be read."""
-    differences: dict[float, list[float]] = {}
+def _apart(rungs: Sequence[RungSeen]) -> dict[tuple[float, float], float]:
+    """By how much two twins differ in what they tell, where both can be read."""
+    differences: dict[tuple[float, float], list[float]] = {}
     for one in rungs:
         if one.why is None:
-            differences.setdefault(one.rung.value_s, []).append(one.slowdown_mm - one.speedup_mm)
-    return {value: abs(two[0] - two[1]) for value, two in differences.items() if len(two) == 2}
+            differences.setdefault(_twins(one), []).append(one.slowdown_mm - one.speedup_mm)
+    return {of: abs(two[0] - two[1]) for of, two in differences.items() if len(two) == 2}

@@ -17,9 +17,9 @@ from omphalon.physics.loop import Gains
 from omphalon.physics.oscillation import Ultimate
 from omphalon.physics.thermal_engine import COLD_C, ThermalFit
 from omphalon.recordings.recording import TemperatureLog
-from omphalon.studies.heater.excerpt import Excerpt
+from omphalon.studies.heater.excerpt import SAME_C, Excerpt
 from omphalon.studies.heater.excited import Excited
-from omphalon.studies.heater.tuning import Tuned
+from omphalon.studies.heater.tuning import MATTERS, Tuned
 from omphalon.tables.heaters import HEATERS
 
 FASTEST_C_S = 15.0  # no heater moves a reading faster
@@ -142,9 +142,11 @@ def explained(test: Excerpt, fit: ThermalFit) -> list[Remark]:
 
 
 def logs_disagree(tests: Sequence[Excerpt]) -> list[Remark]:
-    """Logs of one heater whose cycles differ by more than their spreads and 10 %."""
+    """Logs of one heater at one target whose cycles differ by more than their spreads and 10 %."""
     first, *others = (oscillation.ultimate(t.found) for t in tests)
     for n, other in enumerate(others, 2):
+        if abs(tests[n - 1].target_c - tests[0].target_c) > SAME_C:
+            continue
         pairs = (
             ("gain", first.gain, other.gain, first.gain_spread + other.gain_spread),
             (
@@ -159,6 +161,19 @@ def logs_disagree(tests: Sequence[Excerpt]) -> list[Remark]:
                 facts = {"number": n, "name": name, "one": one, "two": two}
                 return [Remark("two-heaters", **facts)]
     return []
+
+
+def range_doubts(tuned: Tuned) -> list[Remark]:
+    """Where one set of gains costs too much at a target of its range, and where power may end."""
+    odd = []
+    worst = max(tuned.spans, key=lambda one: one.cost, default=None)
+    if worst is not None and worst.cost > MATTERS:
+        odd.append(Remark("one-set-costs", target=worst.target_c, cost=worst.cost))
+    plastic = tuned.flowing
+    if plastic is not None and plastic.flow_mm3_s > (low := plastic.most_mm3_s[0]):
+        facts = {"target": plastic.target_c, "low": low, "flow": plastic.flow_mm3_s}
+        odd.append(Remark("power-may-end", **facts))
+    return odd
 
 
 def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Remark]:

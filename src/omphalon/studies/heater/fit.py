@@ -27,6 +27,7 @@ from omphalon.studies.heater.doubts import (
     heater_doubts,
     log_doubts,
     logs_disagree,
+    range_doubts,
     refuse_not_at_work,
     refuse_other_scale,
     refuse_too_little,
@@ -56,6 +57,7 @@ class HeaterFit:
     `gains` are for power 0…1; `full_power` is what stands for 1 in the controller's own scale.
     """
 
+    question: HeaterQuestion  # with what the logs themselves say
     heater: str
     tests: tuple[Excerpt, ...]
     excited: Excited | None = None
@@ -132,7 +134,7 @@ def _from_excited(
     """Gains out of a log without a test."""
     read = excited(log, question.target_c)
     heater = question.heater or heater_at(read.target_c)
-    odd = [*odd, *_elsewhere(read.target_c, question.target_c, heater)]
+    odd = [*odd, *_elsewhere([read.target_c], question, heater)]
     asked = replace(question, fan_on=question.fan_on is True, far_fan=FAR_FAN)
     if read.cooling is not None and question.fan_cooling is None:
         asked = asked.with_cooling(
@@ -148,6 +150,7 @@ def _from_excited(
     decided = _decided(tuned, heater, present)
     doubtful = decided.pop("doubtful")
     return HeaterFit(
+        question=question,
         heater=heater,
         tests=(),
         excited=read,
@@ -157,7 +160,10 @@ def _from_excited(
         **decided,
         full_power=full_power,
         log_scale=log.power_scale,
-        remarks=(*odd, *read.remarks, *excited_doubts(read, tuned), *doubtful),
+        remarks=(
+            *(*odd, *read.remarks, *excited_doubts(read, tuned)),
+            *(*range_doubts(tuned), *doubtful),
+        ),
     )
 
 
@@ -176,7 +182,7 @@ def _from_tests(
     odd += [*spikes, *logs_disagree(tests), *explained(tests[0], model)]
     test = tests[0]
     heater = question.heater or heater_at(test.target_c)
-    odd += _elsewhere(test.target_c, question.target_c, heater)
+    odd += _elsewhere([t.target_c for t in tests], question, heater)
     present = _of_full_power(question.present, full_power)
     own = _of_full_power(question.own, full_power)
     tuned = tune(test, model, heater, question, present, own=own)
@@ -185,8 +191,9 @@ def _from_tests(
     cycle = oscillation.ultimate(test.found)
     decided = _decided(tuned, heater, present)
     doubtful = decided.pop("doubtful")
-    words = [o for t in tests for o in t.remarks]
+    words = [*(o for t in tests for o in t.remarks), *range_doubts(tuned)]
     return HeaterFit(
+        question=question,
         heater=heater,
         tests=tests,
         model=model,
@@ -199,19 +206,26 @@ def _from_tests(
     )
 
 
-def _elsewhere(tested_c: float, wanted_c: float | None, heater: str) -> list[Remark]:
-    """A word where gains are wanted for another target than that of the log.
+def _elsewhere(tested: Sequence[float], question: HeaterQuestion, heater: str) -> list[Remark]:
+    """A word where gains are wanted for other targets than those of the logs, or those between.
 
-    Raises Refusal where it is too far: how losses grow is no longer known well enough.
+    Raises Refusal where one is too far: how losses grow is no longer known well enough.
     """
-    if wanted_c is None or abs(wanted_c - tested_c) <= SAME_C:
+    away = []
+    for goal in question.targets(tested[0]):
+        nearest = min(tested, key=lambda one: abs(one - goal))
+        if min(tested) <= goal <= max(tested) or abs(goal - nearest) <= SAME_C:
+            continue
+        if abs(goal - nearest) > (most := ELSEWHERE_C[heater]):
+            hint = fahrenheit(nearest, goal)
+            raise Refusal("too-far", tested=nearest, wanted=goal, most=most, hint=hint)
+        away.append((nearest, goal))
+    if not away:
         return []
-    most = ELSEWHERE_C[heater]
-    facts = {"tested": tested_c, "wanted": wanted_c}
-    if abs(wanted_c - tested_c) > most:
-        hint = fahrenheit(tested_c, wanted_c)
-        raise Refusal("too-far", **facts, most=most, hint=hint)
-    return [Remark("tested-elsewhere", **facts)]
+    if question.range_c is not None:
+        low, high = question.range_c
+        return [Remark("tested-within", tested=away[0][0], low=low, high=high)]
+    return [Remark("tested-elsewhere", tested=away[0][0], wanted=away[0][1])]
 
 
 def _of_full_power(gains: Gains | None, full_power: float) -> Gains | None:

@@ -4,12 +4,14 @@ promise, what comes next.
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any, Protocol
 
 from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Shown
 from omphalon.answers.settings import Setting
-from omphalon.physics.loop import Gains
+from omphalon.base.arrays import Array
+from omphalon.physics.loop import Gains, Outcome
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.studies.heater.tuning import OWN, Tuned, promised_range
 from omphalon.tables.parts import parts_of
@@ -53,6 +55,12 @@ def against_own(tuned: Tuned) -> str:
     return f"; the controller's own gains overshoot by {over:.1f} °C, these by {here:.1f}"
 
 
+def goals_of(tuned: Tuned) -> str:
+    """The target, or the range of targets."""
+    ends = [one.target_c for one in tuned.spans] or [tuned.loop.target_c]
+    return f"{ends[0]:.0f}" if len(ends) == 1 else f"{ends[0]:.0f} to {ends[-1]:.0f}"
+
+
 def gain_settings(heater: str, gains: Gains) -> tuple[Setting, ...]:
     """Gains for a power of 0…1. They are a choice, not an estimate, and have no half width."""
     return tuple(Setting(f"{heater}-gains", k, getattr(gains, k)) for k in UNITS)
@@ -91,15 +99,37 @@ def predicted_evidence(tuned: Tuned) -> dict[str, Any]:
         "does_as_well": dict(tuned.as_good),
         "predicted": {**new, "range": ranges},
         "predicted_otherwise": every,
+        **_range_evidence(tuned),
     }
+
+
+def _range_evidence(tuned: Tuned) -> dict[str, Any]:
+    """What the gains promise over a range of targets, and with plastic that flows."""
+    out: dict[str, Any] = {}
+    if tuned.spans:
+        out["over_range"] = [
+            {
+                "target_c": one.target_c,
+                "cost": one.cost,
+                "holding_power": one.holding_power,
+                "alone": {k: getattr(one.alone, k) for k in UNITS},
+                "overshoot_c": one.run.overshoot_c[0, 0],
+                "dip_c": one.run.dip_c[0, 0],
+            }
+            for one in tuned.spans
+        ]
+    return out if tuned.flowing is None else {**out, "plastic": asdict(tuned.flowing)}
 
 
 def loop_means(fit: Chosen) -> str:
     every = {label: promised(fit.tuned, n) for n, label in enumerate(fit.tuned.labels)}
     new, old = every["new gains"], every.get("present gains")
+    flow = fit.tuned.flowing
     words = f"the {fit.heater} swings by {new['ripple_c']:.2g} °C while it prints"
     if fit.heater == "hotend":
         words += f" and dips by {new['dip_c']:.1f} °C when the fan comes on"
+    if flow is not None and flow.dip_c is not None:
+        words += f"; at {flow.flow_mm3_s:g} mm³/s it dips by {flow.dip_c[1]:.1f} °C"
     if old is None:
         return words
     dips = f" and {old['dip_c']:.1f} °C" if fit.heater == "hotend" else ""
@@ -127,7 +157,7 @@ def gains_next(fit: Chosen) -> Prose:
     goal = f"{fit.tuned.loop.target_c:.0f}"
     return prose(
         f"enter and store the lines, switch off and on, log a heat-up to {goal} °C with a hold, "
-        "and judge it:",
+        "and check it:",
         command("heater check", "LOG", target=goal),
         f"test again after a change of {again}",
     )
@@ -137,7 +167,7 @@ def gains_headline(fit: Chosen, question: HeaterQuestion) -> tuple[Shown, ...]:
     """The gains, old and new, each with the range that does as well; the times below."""
     scaled, old = fit.scaled, question.present
     heads = ("present", "new", "does as well", f"(full power is {fit.full_power:g})")
-    rows = [Shown(f"{fit.heater} at {fit.tuned.loop.target_c:.0f} °C", heads)]
+    rows = [Shown(f"{fit.heater} at {goals_of(fit.tuned)} °C", heads)]
     for name, free in free_of(fit).items():
         new = getattr(scaled, name)
         last = max(fit.full_power * free, DIGITS * new)
@@ -151,23 +181,61 @@ def gains_headline(fit: Chosen, question: HeaterQuestion) -> tuple[Shown, ...]:
     return tuple(rows)
 
 
+HEADS = ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity")
+
+
+def _cells(run: Outcome, sensitivity: Array, column: int) -> tuple[str, ...]:
+    """What one of the gains that were run promises, under HEADS."""
+    ripple = run.ripple_c[0, column]
+    return (
+        f"{run.overshoot_c[0, column]:.2f} °C",
+        f"{run.settle_s[0, column]:.0f} s",
+        f"{run.dip_c[0, column]:.2f} °C",
+        f"{ripple:.2f} °C",
+        "unstable" if ripple > UNSTABLE_C else f"{sensitivity[column]:.2f}",
+    )
+
+
 def predicted_rows(tuned: Tuned) -> list[Shown]:
     """What each of the gains that were run promises, and the range of the new ones."""
     run = tuned.run
-    heads = ("overshoot", "settled at", "dip, fan on", "ripple", "sensitivity")
-    rows = [Shown("predicted", heads)]
+    rows = [Shown("predicted", HEADS)]
     for n, label in enumerate(tuned.labels):
-        cells = (
-            f"{run.overshoot_c[0, n]:.2f} °C",
-            f"{run.settle_s[0, n]:.0f} s",
-            f"{run.dip_c[0, n]:.2f} °C",
-            f"{run.ripple_c[0, n]:.2f} °C",
-            "unstable" if run.ripple_c[0, n] > UNSTABLE_C else f"{tuned.sensitivity[n]:.2f}",
-        )
-        rows.append(Shown("  " + label, cells))
+        rows.append(Shown("  " + label, _cells(run, tuned.sensitivity, n)))
     over, dip = (
         "{:.2f}–{:.2f}".format(*promised_range(v[:, 0]))
         for v in (tuned.doubt.overshoot_c, tuned.doubt.dip_c)
     )
     rows.insert(2, Shown("    95 % range", (over, "", dip, "", "2 robust, 3 marginal")))
+    return [*rows, *_span_rows(tuned), *_flow_rows(tuned)]
+
+
+def _span_rows(tuned: Tuned) -> list[Shown]:
+    """What one set of gains promises at each target of a range, and what it costs there."""
+    if not tuned.spans:
+        return []
+    rows = [Shown("over the range", (*HEADS, "worse than its own"))]
+    for one in tuned.spans:
+        cells = (*_cells(one.run, one.sensitivity, 0), f"{max(one.cost, 0):.0%}")
+        rows.append(Shown(f"  at {one.target_c:.0f} °C", cells))
     return rows
+
+
+def _flow_rows(tuned: Tuned) -> list[Shown]:
+    """What plastic that flows takes, and where full power ends."""
+    one = tuned.flowing
+    if one is None:
+        return []
+    where = f"at {one.target_c:.0f} °C with the part fan on"
+    low, most, high = one.most_mm3_s
+    rows = [Shown("power ends", (f"at {most:.0f} mm³/s ({low:.0f} to {high:.0f}) {where}",))]
+    if one.flow_mm3_s:
+        takes = f"{one.flow_mm3_s:g} mm³/s take {one.heat_w:.1f} W {where}"
+        dips = "full power does not hold it" if one.dip_c is None else _dips(one.dip_c)
+        rows.insert(0, Shown("plastic", (f"{takes}: {dips}",)))
+    return rows
+
+
+def _dips(dip: tuple[float, float, float]) -> str:
+    low, expected, high = dip
+    return f"it dips by {expected:.1f} °C ({low:.1f} to {high:.1f})"

@@ -9,6 +9,7 @@ from omphalon.physics.loop import Gains
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.tables.constants import BAND_C
 from omphalon.tables.heaters import HEATERS
+from omphalon.tables.plastics import Plastic
 
 HOTEND_FROM_C = 135.0  # a target from here on is a hotend's
 TOLD_FAN_DOUBT = 0.15  # share by which a cooling that is given may be off, and one that a log shows
@@ -45,8 +46,19 @@ class HeaterQuestion:
     fan_on: bool | None = None
     fan_cooling: float | None = None
     max_temp_c: float | None = None
+    range_c: tuple[float, float] | None = None  # one set of gains is wanted for all of it
+    plastic: Plastic | None = None  # that is printed, and
+    watts: float | None = None  # of the heater at full power: what it takes is a share of that
+    flow_mm3_s: float | None = None  # of plastic, that the gains must bear
     cooling_off: float | None = TOLD_FAN_DOUBT
     far_fan: float = 1.0
+
+    def targets(self, tested_c: float) -> tuple[float, ...]:
+        """Where the gains must do: the target, else the test's; of a range its middle first."""
+        if self.range_c is not None:
+            low, high = self.range_c
+            return (low + high) / 2, low, high
+        return (tested_c if self.target_c is None else self.target_c,)
 
     def with_cooling(self, value: float, half_width: float, alone: bool) -> HeaterQuestion:
         """The question, where a log itself shows how much more heat is lost with the fan on;

@@ -5,7 +5,7 @@ is.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
@@ -20,6 +20,7 @@ from omphalon.physics.aims import AIMS, Aim
 from omphalon.physics.choice import Choice, choose_gains, ensemble_of
 from omphalon.physics.loop import Gains, Loop, Outcome
 from omphalon.physics.thermal import ThermalModel
+from omphalon.studies.heater.flowing import Flowing, flowing
 from omphalon.studies.heater.question import HeaterQuestion
 from omphalon.tables.constants import NORMAL_95
 from omphalon.tables.heaters import HEATERS
@@ -53,6 +54,20 @@ SURE = 0.95  # share of what the heater may be on which new gains must be better
 
 
 @dataclass(frozen=True, kw_only=True)
+class AtTarget:
+    """One target of a range: what the gains for all of it do there, and those for it alone
+    (columns of `run`); `cost`: how much more the former score, as a share.
+    """
+
+    target_c: float
+    run: Outcome
+    sensitivity: Array
+    alone: Gains
+    cost: float
+    holding_power: float
+
+
+@dataclass(frozen=True, kw_only=True)
 class Tuned:
     """Gains chosen, what they promise beside the present ones and other aims (columns of `run`),
     and how sure.
@@ -76,6 +91,8 @@ class Tuned:
     sure: float
     as_good: Mapping[str, tuple[float, float]]
     worst: Outcome
+    spans: tuple[AtTarget, ...] = ()
+    flowing: Flowing | None = None
 
     @property
     def gained(self) -> list[tuple[str, float, float]]:
@@ -135,7 +152,7 @@ def loop_of(test: Sensed, fit: Modelled, heater: str, question: HeaterQuestion) 
     noise = float(np.sqrt(max(min(test.noise_c, fit.rms_c) ** 2 - step**2, (0.3 * step) ** 2)))
     cooling = question.cooling(heater)
     return Loop(
-        test.target_c if question.target_c is None else question.target_c,
+        question.targets(test.target_c)[0],
         limit=question.power_limit,
         period_s=question.loop_period_s,
         filter_s=question.filter_s,
@@ -148,14 +165,31 @@ def loop_of(test: Sensed, fit: Modelled, heater: str, question: HeaterQuestion) 
     )
 
 
-def without_fan(model: ThermalModel, cooling: float) -> ThermalModel:
-    """The model of a test with the fan on, as it is with the fan off: the losses shrink, the masses
-    stay.
+@dataclass(frozen=True, kw_only=True)
+class _Suspects:
+    """What the heater may be at one target: its model, draws of it, and the days of a search."""
 
-    `cooling`: share of the losses that the fan adds.
+    model: ThermalModel
+    draws: list[ThermalModel]
+    ensemble: list[ThermalModel]
+
+
+def _suspects(
+    tested: Sequence[ThermalModel], question: HeaterQuestion, heater: str, loop: Loop
+) -> _Suspects:
+    """Models of a test, as they are with the part fan off; where nobody said whether it blew in the
+    test, the gains must do either way.
     """
-    more = 1 + cooling
-    return replace(model, gain_c=model.gain_c * more, time_constant_s=model.time_constant_s * more)
+    still = [one.losing(1 / (1 + loop.fan_extra)) for one in tested]
+    model, *draws = still if question.fan_blew(heater) else tested
+    ensemble = ensemble_of(model, draws[:DRAWS_IN_SEARCH])
+    if question.fan_unsure(heater):
+        other = tested if question.fan_blew(heater) else still
+        ensemble = [*ensemble[:DAYS_EACH], *ensemble_of(other[0], other[1:3])]
+        draws = [
+            one if n % 2 else two for n, (one, two) in enumerate(zip(draws, other[1:], strict=True))
+        ]
+    return _Suspects(model=model, draws=draws, ensemble=ensemble)
 
 
 def tune(
@@ -178,21 +212,19 @@ def tune(
         others = [otherwise.model, *otherwise.draws(DRAWS // 2 - 1, np.random.default_rng(2))]
         draws = [one for pair in zip(others, draws, strict=False) for one in pair]
     tested = [fit.model, *draws]
-    if loop.target_c != test.target_c:
-        tested = [one.at(loop.target_c - one.ambient_c) for one in tested]
-    if loop.target_c > test.target_c and tested[0].holding_power > loop.limit:
-        raise Refusal("too-weak", target=loop.target_c, power=tested[0].holding_power)
-    still = [without_fan(one, loop.fan_extra) for one in tested]
-    model, *draws = still if question.fan_blew(heater) else tested
-    ensemble = ensemble_of(model, draws[:DRAWS_IN_SEARCH])
-    if question.fan_unsure(heater):
-        # the log cannot tell whether the fan blew: the gains must do either way
-        other = tested if question.fan_blew(heater) else still
-        ensemble = [*ensemble[:DAYS_EACH], *ensemble_of(other[0], other[1:3])]
-        draws = [
-            one if n % 2 else two for n, (one, two) in enumerate(zip(draws, other[1:], strict=True))
-        ]
-    choice = choose_gains(model, ensemble, loop, AIMS[question.aim])
+    parts = {}
+    for goal in question.targets(test.target_c):
+        at_goal = [one.read_as(goal, loop.target_c) for one in tested]
+        if goal == test.target_c:
+            at_goal = tested
+        elif goal > test.target_c and at_goal[0].holding_power > loop.limit:
+            raise Refusal("too-weak", target=goal, power=at_goal[0].holding_power)
+        parts[goal] = _suspects(at_goal, question, heater, loop)
+    every = list(parts.values())
+    model, ensemble = every[0].model, [one for part in every for one in part.ensemble]
+    draws = [every[n % len(every)].draws[n] for n in range(DRAWS)]
+    aim = AIMS[question.aim]
+    choice = choose_gains([part.model for part in every], ensemble, loop, aim)
     named = _named(choice, present, own)
     table = np.vstack([g.row() for g in named.values()])
     step = loops.step_for(ensemble, loop)
@@ -203,8 +235,8 @@ def tune(
         loop.fan_extra * np.geomspace(low, high, DRAWS)[np.argsort(np.arange(DRAWS) * GOLDEN % 1)]
     )
     doubt = loops.run_loop(doubted, table[: 1 + (present is not None)], loop, step_s=step, fan=fans)
-    costs = doubt.cost(AIMS[question.aim], loop)
-    ultimates = np.array([linear.ultimate_of(d, loop) for d in draws])
+    costs = doubt.cost(aim, loop)
+    ultimates = np.array([linear.ultimate_of(d, loop) for d in every[0].draws])
     return Tuned(
         loop=loop,
         model=model,
@@ -217,9 +249,33 @@ def tune(
         ultimates=ultimates,
         worth=None if present is None else float(costs[:, 1].mean() / costs[:, 0].mean() - 1),
         sure=1.0 if present is None else float(np.mean(costs[:, 1] > costs[:, 0])),
-        as_good=_as_good(choice.gains, ensemble, loop, AIMS[question.aim]),
+        as_good=_as_good(choice.gains, ensemble, loop, aim),
         worst=loops.run_loop(draws, table[:1], loop, step_s=step),
+        spans=_spans(parts, choice.gains, loop, aim) if len(parts) > 1 else (),
+        flowing=flowing(parts, choice.gains, loop, question) if heater == "hotend" else None,
     )
+
+
+def _spans(
+    parts: Mapping[float, _Suspects], gains: Gains, loop: Loop, aim: Aim
+) -> tuple[AtTarget, ...]:
+    """What one set of gains does at each target of a range, beside the best for it alone."""
+    found = []
+    for goal, part in sorted(parts.items()):
+        alone = choose_gains(part.model, part.ensemble, loop, aim).gains
+        table = np.vstack([gains.row(), alone.row()])
+        costs = loops.run_loop(part.ensemble, table, loop).cost(aim, loop).mean(axis=0)
+        found.append(
+            AtTarget(
+                target_c=goal,
+                run=loops.run_loop([part.model], table, loop),
+                sensitivity=linear.sensitivity(part.model, table, loop),
+                alone=alone,
+                cost=float(costs[0] / costs[1] - 1),
+                holding_power=part.model.holding_power,
+            )
+        )
+    return tuple(found)
 
 
 def _named(choice: Choice, present: Gains | None, own: Gains | None) -> dict[str, Gains]:

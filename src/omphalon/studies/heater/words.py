@@ -31,11 +31,10 @@ def heater_answer(
     logs: Sequence[TemperatureLog], question: HeaterQuestion, dialect: Dialect
 ) -> Finding:
     """Gains from one or more logs of a heater, in words."""
-    question = question.of_logs(logs)
     found = answer(
         "heater-fit",
         logs,
-        lambda: _finding(fit_heater(logs, question, dialect.gain_scale), question, dialect),
+        lambda: _finding(fit_heater(logs, question, dialect.gain_scale), dialect),
     )
     return read_from(found, logs)
 
@@ -50,7 +49,8 @@ def read_from(found: Finding, logs: Sequence[TemperatureLog]) -> Finding:
     return replace(found, table=tuple(rows))
 
 
-def _finding(fit: HeaterFit, question: HeaterQuestion, dialect: Dialect) -> Finding:
+def _finding(fit: HeaterFit, dialect: Dialect) -> Finding:
+    question = fit.question
     keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
     words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
     fields = {k: getattr(scaled, k) for k in UNITS}

@@ -22,7 +22,8 @@ from omphalon.physics.shaping import (
     pick,
     unshaped,
 )
-from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_axis
+from omphalon.recordings.recording import MotionLog
+from omphalon.studies.shaper.modes import AxisReading, from_ripples, read_log
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
 from omphalon.tables.constants import NORMAL_95
 
@@ -161,7 +162,10 @@ def _readings(axis: str, question: ShaperQuestion) -> Iterator[tuple[str, AxisRe
         yield "", question.read[axis]
     elif logs := question.logs_of(axis):
         for label, log in logs.items():
-            yield label, read_axis(log, axis, question.sensor.get(axis), question.kind)
+            if isinstance(log, MotionLog):
+                yield label, read_log(log, axis, question.sensor.get(axis), question.kind)
+            elif question.read_card is not None:
+                yield label, question.read_card(log, axis)
     elif question.ripples_mm.get(axis) and question.speed_mm_s is not None:
         yield "", from_ripples(axis, question.ripples_mm[axis], question.speed_mm_s)
 

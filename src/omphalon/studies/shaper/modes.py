@@ -5,6 +5,7 @@ No sentences: `words` has them.
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import math
 from collections.abc import Sequence
@@ -89,6 +90,20 @@ class AxisReading:
         gain = response_of(self.modes, frequency) / np.sqrt(self.fit.model)
         measured, model = np.sqrt(self.response.power), np.sqrt(self.fit.model)
         return frequency, np.asarray(measured * gain), np.asarray(model * gain)
+
+
+def read_log(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> AxisReading:
+    """The same of logs of a mixed `kind`: a sweep, or taps where no sweep stands out."""
+    if kind != "mixed":
+        return read_axis(log, axis, sensor_axis, kind)
+    try:
+        return read_axis(log, axis, sensor_axis, "sweep")
+    except Refusal as refusal:
+        if refusal.code not in ("no-sweep", "patchy", "faint", "short"):
+            raise
+        with contextlib.suppress(Refusal):
+            return read_axis(log, axis, sensor_axis, "taps")
+        raise
 
 
 def read_axis(log: MotionLog, axis: str, sensor_axis: str | None, kind: str) -> AxisReading:

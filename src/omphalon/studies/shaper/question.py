@@ -29,10 +29,12 @@ class ShaperInUse:
 
 @dataclass(frozen=True, kw_only=True)
 class PlaceLog:
-    """A log of one axis at one place, or with one load: what its user calls it."""
+    """A log of one axis at one place, or with one load, or the picture of a card that was printed
+    there: what its user calls it.
+    """
 
     label: str
-    log: MotionLog
+    log: MotionLog | GreyPicture
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -42,7 +44,7 @@ class ShaperQuestion:
     what the logs hold, and axes that were read elsewhere.
     """
 
-    logs: Mapping[str, MotionLog]
+    logs: Mapping[str, MotionLog | GreyPicture]
     sensor: Mapping[str, str | None] = field(default_factory=dict)
     ripples_mm: Mapping[str, Sequence[float]] = field(default_factory=dict)
     speed_mm_s: float | None = None
@@ -52,8 +54,9 @@ class ShaperQuestion:
     kind: str = "sweep"
     places: Mapping[str, tuple[PlaceLog, ...]] = field(default_factory=dict)
     read: Mapping[str, AxisReading] = field(default_factory=dict)
+    read_card: Callable[[GreyPicture, str], AxisReading] | None = None
 
-    def logs_of(self, axis: str) -> dict[str, MotionLog]:
+    def logs_of(self, axis: str) -> dict[str, MotionLog | GreyPicture]:
         """The logs of an axis by their labels; one alone has none."""
         if axis in self.logs:
             return {"": self.logs[axis]}

@@ -12,13 +12,19 @@ from omphalon.base.stages import begins
 from omphalon.lines.dialect import Dialect
 from omphalon.physics.resonance import Mode
 from omphalon.physics.shaping import Candidate
-from omphalon.studies.shaper.fit import AxisChoice, PlaceChoice, ShaperFit, fit_shaper
+from omphalon.studies.shaper.fit import (
+    DRIFT_OF_PLACES,
+    AxisChoice,
+    PlaceChoice,
+    ShaperFit,
+    fit_shaper,
+)
 from omphalon.studies.shaper.modes import BROAD_DAMPING, MANY, UNEXPLAINED, AxisReading
 from omphalon.studies.shaper.question import AXES, ShaperQuestion
 from omphalon.tables.units import digits, plural
 
 LEAST_HALF_MM_S2 = 0.5
-LIMITED = {"ringing": "ringing", "rounding": "rounding", "both": "ringing and rounding alike"}
+LIMITED = {"ringing": "ringing", "rounding": "rounding", "both": "ringing and rounding equally"}
 
 
 def shaper_answer(question: ShaperQuestion, dialect: Dialect) -> Finding:
@@ -37,7 +43,7 @@ def _finding(fit: ShaperFit, question: ShaperQuestion, dialect: Dialect) -> Find
         means=_means(fit),
         settings=(
             *(setting for a in fit.axes for setting in _settings(a)),
-            Setting("acceleration", "acceleration", common, fit.half_width_mm_s2),
+            Setting("acceleration", "acceleration", common, fit.half_width_mm_s2 or None),
         ),
         evidence={
             **{a.reading.axis: _evidence(a) for a in fit.axes},
@@ -144,6 +150,7 @@ AFTER_WORK = "after work on belts, bed or feet"
 def _check_command(one: AxisChoice, acceleration: float) -> Command:
     """The command that judges the setting on a fresh log."""
     now = one.in_force
+    drift = f"{DRIFT_OF_PLACES:g}" if one.places else None
     return command(
         "shaper check",
         "LOG",
@@ -152,6 +159,7 @@ def _check_command(one: AxisChoice, acceleration: float) -> Command:
         frequency=f"{now.frequency_hz:.2f}",
         damping=f"{now.damping:.4f}",
         acceleration=f"{acceleration:.0f}",
+        drift=drift,
     )
 
 

@@ -1,0 +1,117 @@
+"""Where a setting holds: the range that it was measured for, and the facts that may leave it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from omphalon.base.shapes import Some, fits
+from omphalon.tables.rows import grouped, rows_of
+from omphalon.tables.tools import Tool
+
+if TYPE_CHECKING:
+    from omphalon.bench.settings import InForce
+    from omphalon.bench.work import State
+
+ENDS, LABELS = Some(float, 2, 2), Some(str, 1, 20)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Holds:
+    """One quantity for whose range a setting was measured: what a finding's evidence says of it
+    (MEASURED), else its facts at that time; `filament.KEY` is of the filament that is loaded. A
+    fact within `room` of the range does not leave it.
+    """
+
+    setting: str
+    name: str
+    unit: str = ""
+    facts: tuple[str, ...] = ()
+    room: float = 0.0
+    measured: str = ""
+
+
+HOLDS = grouped("setting", rows_of("ranges", Holds))
+
+
+def _targets(evidence: Mapping[str, Any], axis: str) -> list[float]:
+    every = evidence.get("over_range") or ()
+    return [one["target_c"] for one in every] or [evidence["target_c"]]
+
+
+def _speeds(evidence: Mapping[str, Any], axis: str) -> list[float]:
+    return [one["fast_mm_s"] for one in evidence.get("speeds") or ()]
+
+
+def _lengths(evidence: Mapping[str, Any], axis: str) -> list[float]:
+    return evidence[axis].get("lengths_mm") or []
+
+
+def _places(evidence: Mapping[str, Any], axis: str) -> list[str]:
+    return [one["label"] for one in evidence[axis].get("places") or ()]
+
+
+# what a finding's evidence has of a quantity, for the axis of its setting
+MEASURED: Mapping[str, Callable[[Mapping[str, Any], str], list[Any]]] = {
+    "targets": _targets,
+    "speeds": _speeds,
+    "lengths": _lengths,
+    "places": _places,
+}
+
+
+def ranges_of(key: str, evidence: Mapping[str, Any], state: State) -> dict[str, list[Any]]:
+    """The ranges for which a setting was measured just now, by the names of its quantities; of
+    places their labels.
+    """
+    bare, tool = Tool.in_key(key)
+    out = {}
+    for one in HOLDS.get(bare, ()):
+        values: list[Any] = list(_of_facts(one, state.of_tool(tool)).values())
+        if one.measured:
+            try:
+                values = MEASURED[one.measured](evidence, bare.rpartition("-")[2])
+            except (KeyError, TypeError, AttributeError):
+                values = []
+        if values:
+            out[one.name] = values if fits(values, LABELS) else [min(values), max(values)]
+    return out
+
+
+def _of_facts(one: Holds, state: State) -> dict[str, float]:
+    """The facts of a quantity that are known, as their keys stand in a bench."""
+    keys = [key.replace("filament.", f"filament.{state.filament}.") for key in one.facts]
+    facts = {key: state.facts.get(key) for key in keys}
+    return {key: float(v) for key, v in facts.items() if isinstance(v, int | float)}
+
+
+def known_ranges(setting: InForce) -> Iterator[tuple[Holds, float, float]]:
+    """The ranges that a setting in force was measured for."""
+    for one in HOLDS.get(Tool.in_key(setting.kind.key)[0], ()):
+        ends = setting.ranges.get(one.name)
+        if ends is not None and fits(ends, ENDS):
+            yield one, min(ends), max(ends)
+
+
+def left(setting: InForce, state: State) -> str | None:
+    """Which fact lies outside the range that a setting was measured for; None where none does."""
+    own = state.of_tool(setting.kind.tool)
+    for one, low, high in known_ranges(setting):
+        for key, value in _of_facts(one, own).items():
+            if not low - one.room <= value <= high + one.room:
+                return f"measured {_words(one, low, high)}, and {key} is {value:g} {one.unit}"
+    return None
+
+
+def range_words(setting: InForce) -> str:
+    """For what a setting holds: the ranges that its measurement covered."""
+    words = [_words(*each) for each in known_ranges(setting) if each[0].measured]
+    if fits(places := setting.ranges.get("places"), LABELS):
+        words.append(f"at {', '.join(map(str, places or ()))}")
+    return ", ".join(words)
+
+
+def _words(one: Holds, low: float, high: float) -> str:
+    ends = f"{low:g}" if low == high else f"{low:g} to {high:g}"
+    return f"for {ends} {one.unit}"

@@ -1,0 +1,217 @@
+"""Settings for a range: gains over temperatures and with plastic that flows, pressure advance over
+speeds, and where a setting in force no longer holds.
+"""
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import omphalon
+from omphalon.physics.aims import AIMS
+from omphalon.physics.choice import choose_gains, ensemble_of
+from omphalon.physics.loop import Loop, run_loop
+from omphalon.physics.thermal import ThermalModel
+from omphalon.standin.oscillation import Test, as_console, oscillation_log
+from omphalon.standin.samples import FULMAR_HOTEND as HOTEND
+
+SAMPLES = Path(omphalon.__file__).parent / "samples"
+HEATER = ("heater", "fit", "--heater", "hotend", "--fan", "on", "--json")
+RANGE = (*HEATER, "--target", "215:240")
+
+
+def answer(done):
+    assert done.returncode in (0, 3), done.stderr
+    return json.loads(done.stdout)
+
+
+@pytest.fixture(scope="module")
+def logs(tmp_path_factory):
+    """Tests of the stand-in's hotend at two targets."""
+    folder = tmp_path_factory.mktemp("logs")
+    for goal in (195.0, 240.0):
+        log = oscillation_log(HOTEND, Test(target_c=goal, report_s=0.5, fan_on=True, seed=4))
+        lines, times = [], iter(log.time_s)
+        for line in as_console(log, False):
+            stamp = f"{next(times):.2f} " if "T:" in line else ""
+            lines.append(stamp + line)
+        (folder / f"{goal:.0f}.txt").write_text("\n".join(lines) + "\n")
+    return folder
+
+
+def test_tests_at_two_targets_are_one_heater(logs, run):
+    paths = [str(logs / "240.txt"), str(logs / "195.txt")]
+    found = answer(run(*HEATER, *paths, "--full-power", "127", "--target", "195:240"))
+    assert found["verdict"] == "change"
+    assert "logs-disagree" not in [w["code"] for w in found["warnings"]]
+    assert "tested-elsewhere" not in [w["code"] for w in found["warnings"]]
+    span = found["evidence"]["over_range"]
+    assert [one["target_c"] for one in span] == [195, 217.5, 240]
+    assert all(-0.03 < one["cost"] < 0.10 for one in span)  # one heater, nearly linear
+    # holding powers as its own parts make them
+    for one in span:
+        rise = one["target_c"] - HOTEND.ambient_c
+        lost = (HOTEND.loss_heated_w_c + HOTEND.loss_second_w_c) * rise
+        lost *= 1 + HOTEND.growth_per_c * rise
+        blown = lost * (1 + HOTEND.fan_extra) / HOTEND.power_w
+        assert one["holding_power"] * 1.4 == pytest.approx(blown, rel=0.08)  # 0.4 is the usual fan
+
+
+def test_plastic_takes_what_its_heat_says(run, sample):
+    words = (str(sample("hotend-oscillation.csv")), "--target", "235", "--fan-cooling", "0.45")
+    more = ("--watts", "40", "--plastic", "petg", "--volume-flow", "10")
+    told = answer(run(*HEATER, *words, *more))["evidence"]["plastic"]
+    rise = 235 - HOTEND.ambient_c
+    lost = (HOTEND.loss_heated_w_c + HOTEND.loss_second_w_c) * rise
+    lost *= (1 + HOTEND.growth_per_c * rise) * (1 + HOTEND.fan_extra)
+    heat = 1.27e-3 * 1.7 * rise  # J/mm³ of amorphous PETG
+    low, expected, high = told["most_mm3_s"]
+    assert low < (HOTEND.power_w - lost) / heat < high
+    assert expected == pytest.approx((HOTEND.power_w - lost) / heat, rel=0.12)
+    assert told["heat_w"] == pytest.approx(10 * heat, rel=0.01)
+    twice = answer(run(*HEATER, *words, *more[:-1], "20"))["evidence"]["plastic"]
+    assert twice["dip_c"][1] == pytest.approx(2 * told["dip_c"][1], rel=0.1)
+    past = answer(run(*HEATER, *words, *more[:-1], "60"))
+    assert "power-ends" in [w["code"] for w in past["warnings"]]
+    assert past["evidence"]["plastic"]["dip_c"] is None
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (("--target", "240:215"), 2, "upside down"),
+        (("--target", "235:310"), 3, "more than 60 °C away"),
+        (("--target", "235", "--volume-flow", "10"), 2, "--watts"),
+        (("--target", "235", "--watts", "40"), 2, "--plastic"),
+        (("--target", "235", "--watts", "40", "--plastic", "wood"), 2, "pla"),
+    ],
+)
+def test_a_range_that_makes_no_sense_is_refused(words, code, said, run, sample):
+    done = run(*HEATER[:-1], str(sample("hotend-oscillation.csv")), *words)
+    assert done.returncode == code and said in done.stdout + done.stderr
+
+
+def test_one_set_for_two_heaters_alike_is_the_set_of_each():
+    """A heater whose losses do not grow needs the same gains at every target."""
+    model = ThermalModel(
+        gain_c=400.0,
+        time_constant_s=150.0,
+        lag_s=2.0,
+        dead_time_s=1.0,
+        ambient_c=20.0,
+        loss_growth=0.0,
+        reference_c=180.0,
+    )
+    loop = Loop(200.0)
+    hot = model.read_as(240.0, 200.0)
+    assert hot.holding_power == pytest.approx(220 / 400)
+    gains = np.array([[0.2, 0.01, 0.4]])
+    run = run_loop([model, hot], gains, loop)
+    assert run.ripple_c[0, 0] == pytest.approx(run.ripple_c[1, 0], abs=0.05)
+    one = choose_gains(model, ensemble_of(model, []), loop, AIMS["even"]).gains
+    both = choose_gains(
+        [model, hot], [*ensemble_of(model, []), *ensemble_of(hot, [])], loop, AIMS["even"]
+    ).gains
+    assert both.kp == pytest.approx(one.kp, rel=0.25)
+
+
+def widths(best, slope=-2.0):
+    """Readings of lines whose widths cross zero at a value for each speed, as a caliper has them."""
+    rows = ["fast_mm_s,advance_s,speedup_mm,slowdown_mm"]
+    random = np.random.default_rng(8)
+    for speed, at in best.items():
+        for value in np.linspace(0, 0.12, 13):
+            off = slope * (value - at) + random.normal(0, 0.01)
+            rows.append(f"{speed:g},{value:.3f},0.450,{0.45 + off:.3f}")
+    return "\n".join(rows) + "\n"
+
+
+def test_one_value_where_one_serves_all_speeds(run, tmp_path):
+    (tmp_path / "w.csv").write_text(widths({60: 0.05, 120: 0.05, 180: 0.05}))
+    found = answer(run("advance", "fit", "w.csv", "--json"))
+    assert abs(found["settings"]["advance_s"] - 0.05) < found["spread"]["advance_s"] < 0.01
+    assert "speeds-apart" not in [w["code"] for w in found["warnings"]]
+    assert [s["fast_mm_s"] for s in found["evidence"]["speeds"]] == [60, 120, 180]
+
+
+def test_else_the_slowest_one_s_and_what_it_makes_of_the_others(run, tmp_path):
+    best = {60: 0.06, 120: 0.04}
+    (tmp_path / "w.csv").write_text(widths(best))
+    found = answer(run("advance", "fit", "w.csv", "--json"))
+    value = found["settings"]["advance_s"]
+    assert abs(value - best[60]) < found["spread"]["advance_s"]
+    assert "speeds-apart" in [w["code"] for w in found["warnings"]]
+    for one in found["evidence"]["speeds"]:
+        assert one["off_mm"] == pytest.approx(-2.0 * (value - best[one["fast_mm_s"]]), abs=0.01)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--style", "tower", "--fast", "60:120"), "--style ladder"),
+        (("--style", "ladder", "--fast", "60:70"), "too alike"),
+        (("--style", "ladder", "--fast", "40:60:90:140"), "3"),
+        (("--style", "ladder", "--fast", "60:900"), "mm³"),
+        (("--style", "ladder", "--for", "eye", "--fast", "60:120"), "scanned"),
+    ],
+)
+def test_speeds_that_no_print_has_room_for(words, said, run):
+    done = run("advance", "plan", *words, "--dialect", "stand-in", "--out", "p.gcode")
+    assert done.returncode == 2 and said in done.stderr
+
+
+LEAVES = {
+    # a fact that leaves the range of a setting → which
+    "filament.grey.temp=275": ("hotend-gains", "advance"),
+    "heaters.hotend_target=180": ("hotend-gains",),
+    "slicer.speed=250": ("advance",),
+    "nozzle.width=0.8": ("advance",),
+    "bed.y=300": ("shaper-y",),
+    "filament.grey.temp=240": (),
+    "slicer.speed=120": (),
+}
+
+
+@pytest.fixture(scope="module")
+def bench(program, tmp_path_factory):
+    place = tmp_path_factory.mktemp("bench") / "fulmar"
+    aside = tmp_path_factory.mktemp("aside")
+
+    def go(*words, cwd=place):
+        done = program.run(words, cwd, aside, None)
+        assert done.returncode in (0, 3, 4), done.stderr
+        return done
+
+    facts = ("printer.loaded=grey", "filament.grey.temp=235", "bed.x=220", "bed.y=220")
+    facts = (*facts, "heaters.hotend_target=235", "nozzle.width=0.4")
+    go("bench", "new", "fulmar", *(w for f in facts for w in ("--set", f)), cwd=place.parent)
+    (place / "w.csv").write_text(widths({60: 0.05, 120: 0.05}))
+    y, later = (str(SAMPLES / n) for n in ("sweep-y.csv.gz", "sweep-y-later.csv.gz"))
+    go(*RANGE[:-1], "210:240", str(SAMPLES / "hotend-oscillation.csv"))
+    go("advance", "fit", "w.csv", "--drive", "direct")
+    go("shaper", "fit", "--y", f"empty={y}", "--y", f"loaded={later}")
+    go("bench", "adopt", "--all")
+    return go
+
+
+@pytest.mark.parametrize("fact", LEAVES)
+def test_a_fact_that_leaves_the_range_makes_a_setting_due(fact, bench):
+    known = json.loads(bench("bench", "show", "--json").stdout)
+    key, _, _ = fact.partition("=")
+    before = known["facts"].get(key, 80)
+    try:
+        bench("bench", "set", fact)
+        steps = json.loads(bench("bench", "next", "--json").stdout)["steps"]
+        left = {s["setting"] for s in steps if s["reason"] == "left-its-range"}
+        assert left == set(LEAVES[fact])
+    finally:
+        bench("bench", "set", f"{key}={before:g}")
+
+
+def test_a_bench_says_for_what_a_setting_holds(bench):
+    shown = bench("bench", "show").stdout
+    assert "holds for 210 to 240 °C" in shown
+    assert "for 60 to 120 mm/s" in shown and "at empty, loaded" in shown
+    kept = json.loads(bench("bench", "show", "--json").stdout)["settings"]["hotend-gains"]
+    assert kept["ranges"]["targets"] == [210, 240]
