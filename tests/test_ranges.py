@@ -69,7 +69,7 @@ def test_plastic_takes_what_its_heat_says(run, sample):
     low, expected, high = told["most_mm3_s"]
     assert low < (HOTEND.power_w - lost) / heat < high
     assert expected == pytest.approx((HOTEND.power_w - lost) / heat, rel=0.12)
-    assert told["heat_w"] == pytest.approx(10 * heat, rel=0.01)
+    assert told["takes"] == pytest.approx(10 * heat / 40, rel=0.01)
     twice = answer(run(*HEATER, *words, *more[:-1], "20"))["evidence"]["plastic"]
     assert twice["dip_c"][1] == pytest.approx(2 * told["dip_c"][1], rel=0.1)
     past = answer(run(*HEATER, *words, *more[:-1], "60"))
@@ -215,3 +215,49 @@ def test_a_bench_says_for_what_a_setting_holds(bench):
     assert "for 60 to 120 mm/s" in shown and "at empty, loaded" in shown
     kept = json.loads(bench("bench", "show", "--json").stdout)["settings"]["hotend-gains"]
     assert kept["ranges"]["targets"] == [210, 240]
+
+
+def printed_hour(path, heat_j_mm3=0.45, watts=40.0):
+    """A heat-up, a hold and forty minutes of print as a log has them: one block under a controller,
+    the flow of its plastic changing every minute.
+    """
+    random, block, room, lag = np.random.default_rng(9), 15.0, 20.0, 2.0
+    hot = seen = room
+    integral, flowing, rows, step = 0.0, 0.0, [], 0.1
+    for tick in range(round(2900 / step)):
+        now = tick * step
+        if now > 500 and tick % 600 == 0:
+            flowing = float(random.integers(0, 14))
+        error = 210 - seen
+        integral = np.clip(integral + 0.003 * error * step, 0, 1) if error < 10 else 0.0
+        power = 1.0 if error > 10 else float(np.clip(0.06 * error + integral, 0, 1))
+        lost = 0.07 * (hot - room) + flowing * heat_j_mm3
+        hot += step * (watts * power - lost) / block
+        seen += step * (hot - seen) / lag
+        if tick % 10 == 0:
+            shown = round(seen + random.normal(0, 0.05), 2)
+            rows.append(f"{now:.1f},{shown},210,{power:.3f},{flowing:g}")
+    path.write_text("time_s,temperature_c,target_c,power,flow_mm3_s\n" + "\n".join(rows) + "\n")
+
+
+def test_an_hour_with_flow_in_it_measures_what_plastic_takes(run, tmp_path):
+    printed_hour(tmp_path / "hour.csv")
+    test = str(SAMPLES / "hotend-oscillation.csv")
+    found = answer(run(*HEATER, test, "hour.csv", "--volume-flow", "10"))
+    assert found["verdict"] == "change"
+    told = found["evidence"]["plastic"]
+    assert told["measured"]
+    assert told["takes"] == pytest.approx(10 * 0.45 / 40, rel=0.05)
+
+
+@pytest.mark.parametrize(("grows", "named"), [(0.0, False), (6e-5, True)])
+def test_an_axis_whose_scale_changes_along_it_is_named(grows, named, run, tmp_path):
+    random = np.random.default_rng(2)
+    rows = ["axis,asked_mm,moved_mm"]
+    for length in (20, 40, 60, 80, 100, 120, 140, 160):
+        for _ in range(2):
+            moved = 1.004 * length + grows * length**2 + random.normal(0, 0.03)
+            rows.append(f"x,{length},{moved:.2f}")
+    (tmp_path / "a.csv").write_text("\n".join(rows) + "\n")
+    found = answer(run("axis", "fit", "a.csv", "--steps", "x=80", "--json"))
+    assert ("uneven-axis" in [w["code"] for w in found["warnings"]]) is named

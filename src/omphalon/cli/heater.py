@@ -168,11 +168,7 @@ class HeaterFitOptions:
         bench=fact("heaters.power_limit"),
     )
     flow_mm3_s: float | None = number(
-        "--volume-flow",
-        "volume flow",
-        "Plastic that flows: how far the hotend dips.",
-        needs=("watts", "plastic"),
-        idle=_no_log,
+        "--volume-flow", "volume flow", "Plastic that flows: how far the hotend dips.", idle=_no_log
     )
     watts: float | None = number(
         "--watts",
@@ -272,6 +268,10 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         question = _with_own(question, result)
     refuse_beside("a LOG", "power_high", "power_low")
     refuse_other_tool(read, how.tool)
+    shown = any(log.flow_mm3_s is not None for log in read)
+    if options.flow_mm3_s and not shown and None in (options.watts, options.plastic):
+        remedy = "give both, or a log with the flow in it (flow_mm3_s)"
+        raise UsageError("--volume-flow without --watts and --plastic", remedy)
     if question.present is None:
         question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)

@@ -298,3 +298,4 @@ class LogColumns:
     headers: tuple[str, ...] = ()
     heater: Heater | None = None
     fan: list[float] | None = None
+    flow_mm3_s: list[float] | None = None

@@ -53,6 +53,7 @@ ROLES: dict[str, set[str]] = {
         *("leistung", "heizleistung", "puissance", "potencia"),
     },
     "fan": {"fan", "partfan", "blower", "lüfter", "ventilateur", "ventilador"},
+    "flow": {"flow", "mm3", "mm³"},
 }
 MOST_WORDS = 5  # of a header cell: more is prose
 DATES = {"date", "datum", "fecha"}
@@ -102,6 +103,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         if column is not None and values is not None:
             _refuse_unread(table, column, values, role)
     fan = [] if found["fan"] is None else [state(row[found["fan"]]) for row in table.rows]
+    flow = [] if found["flow"] is None else table.numbers(found["flow"])
     known = drive is not None and any(map(math.isfinite, drive))
     watts = known and power is not None and bool(words(table.header[power]) & WATTS)
     if watts and power is not None and how.full_power is None:
@@ -116,6 +118,7 @@ def read_columns(text: Text, how: Wanted) -> LogColumns:
         power=drive if known else None,
         target_c=target,
         fan=fan if any(map(math.isfinite, fan)) else None,
+        flow_mm3_s=flow if any(map(math.isfinite, flow)) else None,
         percent=power is not None and _in_percent(table, power),
         notes=_notes(table, times, temperature),
         headers=tuple(
@@ -201,7 +204,7 @@ def _roles(table: Table, how: Wanted) -> dict[str, int | None]:
     else:
         of = _wanted_part(owners, str(how.heater or ""))
     found: dict[str, int | None] = {}
-    for role in ("temperature", "time", "target", "power", "fan"):
+    for role in ("temperature", "time", "target", "power", "fan", "flow"):
         found[role] = _find(table, role, how, of)
         at = found["temperature"]
         if role == "temperature" and at is not None:
@@ -234,7 +237,7 @@ def _hits(header: str, role: str) -> int:
         return 0
     if role == "temperature" and these & ROLES["time"] - {"t"}:
         return 0
-    if role == "time" and these & {"temp", "temperature"}:
+    if role == "time" and these & ({"temp", "temperature"} | ROLES["flow"]):
         return 0
     if role == "power" and these & (ROLES["target"] | ROLES["fan"] | {"temp", "temperature"}):
         return 0

@@ -226,6 +226,9 @@ def _log(source: str, form: Format, columns: LogColumns, how: Wanted) -> Tempera
         headers=columns.headers,
         heater=columns.heater,
         fan=None if columns.fan is None else _filled(np.array(columns.fan)[order]),
+        flow_mm3_s=None
+        if columns.flow_mm3_s is None
+        else _filled(np.array(columns.flow_mm3_s)[order]),
     )
 
 

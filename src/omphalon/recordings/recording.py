@@ -40,6 +40,7 @@ class TemperatureLog:
     headers: tuple[str, ...] = ()
     heater: Heater | None = None
     fan: Array | None = None
+    flow_mm3_s: Array | None = None  # of plastic, commanded
 
     @property
     def duration_s(self) -> float:
@@ -54,6 +55,7 @@ class TemperatureLog:
             temperature_c=self.temperature_c[chosen],
             power=None if self.power is None else self.power[chosen],
             fan=None if self.fan is None else self.fan[chosen],
+            flow_mm3_s=None if self.flow_mm3_s is None else self.flow_mm3_s[chosen],
             target_c=None if self.target_c is None else self.target_c[chosen],
         )
 

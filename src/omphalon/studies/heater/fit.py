@@ -32,8 +32,16 @@ from omphalon.studies.heater.doubts import (
     refuse_other_scale,
     refuse_too_little,
 )
-from omphalon.studies.heater.excerpt import SAME_C, Excerpt, by_controller, excerpt, fahrenheit
+from omphalon.studies.heater.excerpt import (
+    SAME_C,
+    Excerpt,
+    by_controller,
+    excerpt,
+    fahrenheit,
+    log_target,
+)
 from omphalon.studies.heater.excited import Excited, excited
+from omphalon.studies.heater.flowing import flow_share
 from omphalon.studies.heater.question import FAR_FAN, HeaterQuestion, heater_at
 from omphalon.studies.heater.tuning import SURE, Tuned, sure_enough, tune, worth_keeping
 
@@ -107,6 +115,7 @@ def fit_heater(
     """
     odd: list[Remark] = []
     question = question.of_logs(logs)
+    logs, question = _flow_apart(logs, question)
     full_power = question.gain_scale or gain_scale
     try:
         for log in logs:
@@ -126,6 +135,20 @@ def fit_heater(
             raise
     except Refusal as refusal:
         raise refusal.after(odd) from None
+
+
+def _flow_apart(
+    logs: Sequence[TemperatureLog], question: HeaterQuestion
+) -> tuple[Sequence[TemperatureLog], HeaterQuestion]:
+    """The logs that gains come from, and the question with what plastic takes, where a log shows
+    that: beside others such a log is of a print, and tells nothing else.
+    """
+    shares = [(log, flow_share(log, log_target(log) or question.target_c)) for log in logs]
+    known = [share for _, share in shares if share is not None]
+    if not known:
+        return logs, question
+    others = [log for log, share in shares if share is None]
+    return others or logs, replace(question, per_flow=known[0])
 
 
 def _from_excited(

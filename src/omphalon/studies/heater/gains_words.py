@@ -228,9 +228,10 @@ def _flow_rows(tuned: Tuned) -> list[Shown]:
         return []
     where = f"at {one.target_c:.0f} °C with the part fan on"
     low, most, high = one.most_mm3_s
-    rows = [Shown("power ends", (f"at {most:.0f} mm³/s ({low:.0f} to {high:.0f}) {where}",))]
+    how = ", as the log shows" if one.measured else ""
+    rows = [Shown("power ends", (f"at {most:.0f} mm³/s ({low:.0f} to {high:.0f}) {where}{how}",))]
     if one.flow_mm3_s:
-        takes = f"{one.flow_mm3_s:g} mm³/s take {one.heat_w:.1f} W {where}"
+        takes = f"{one.flow_mm3_s:g} mm³/s take {one.takes:.0%} of full power {where}"
         dips = "full power does not hold it" if one.dip_c is None else _dips(one.dip_c)
         rows.insert(0, Shown("plastic", (f"{takes}: {dips}",)))
     return rows

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from omphalon.physics.loop import Gains
+from omphalon.physics.scale import Estimate
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.tables.constants import BAND_C
 from omphalon.tables.heaters import HEATERS
@@ -50,6 +51,7 @@ class HeaterQuestion:
     plastic: Plastic | None = None  # that is printed, and
     watts: float | None = None  # of the heater at full power: what it takes is a share of that
     flow_mm3_s: float | None = None  # of plastic, that the gains must bear
+    per_flow: Estimate | None = None  # share of full power for 1 mm³/s, where a log shows it
     cooling_off: float | None = TOLD_FAN_DOUBT
     far_fan: float = 1.0
 

@@ -17,7 +17,7 @@ from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array
 from omphalon.base.errors import BadReading, UsageError
 from omphalon.lines.dialect import Dialect
-from omphalon.physics.scale import reading_spread
+from omphalon.physics.scale import reading_spread, student_95
 from omphalon.recordings.recording import Reading, Readings
 from omphalon.studies.measured.engine import (
     Fitted,
@@ -38,6 +38,8 @@ THEORY_WITHIN = 0.02
 ACROSS = ("x", "y")
 UNLIKE_SIDE = "x over y"
 BACKLASH_MM = 0.02  # less is no matter
+# readings beyond what is fitted, different lengths, and 95 % half widths: an uneven axis is named
+FEWEST_FREE, FEWEST_LENGTHS, SURE_BEND = 3, 4, 1.4
 SHARES = (0.2, 0.6, 1.0)  # of the longest move: a zero error shows between shortest and longest
 MOST_RUNS = 60
 FEED_MM_MIN = 1200
@@ -211,12 +213,36 @@ def _sides(name: str, kinds: Sequence[str], lengths: Array, direction: Array) ->
     return {**sides, "backlash": direction} if len(np.unique(direction)) > 1 else sides
 
 
+def _bend(one: Measurement) -> float | None:
+    """By how much the scale changes from the shortest to the longest length, as a share; None where
+    that is within chance, or does not matter.
+    """
+    columns, got = one.sample.columns[one.keep], one.sample.got[one.keep]
+    lengths = columns[:, 0]
+    free = len(got) - columns.shape[1] - 1
+    if free < FEWEST_FREE or len(np.unique(lengths)) < FEWEST_LENGTHS:
+        return None
+    every = np.column_stack([columns, lengths**2])
+    best, _, rank, _ = np.linalg.lstsq(every, got, rcond=None)
+    if rank < every.shape[1]:
+        return None
+    misses = got - every @ best
+    deviation = max(float(np.sqrt(misses @ misses / free)), one.sample.known.whole / 2)
+    half = student_95(free) * deviation * float(np.sqrt(np.linalg.inv(every.T @ every)[-1, -1]))
+    change = float(2 * best[-1] * np.ptp(lengths) / best[0])
+    sure = abs(best[-1]) > SURE_BEND * half
+    return change if sure and abs(change) > AXIS.matters else None
+
+
 def _doubts(one: Measurement, question: AxisQuestion) -> list[Remark]:
     """Backlash; and a value further from what the parts make than any tolerance is refused."""
     axis, odd = one.sample.name, []
     backlash = one.offsets.get("backlash")
     if backlash is not None and abs(backlash.value) > max(backlash.half_width, BACKLASH_MM / 2):
         odd.append(Remark("there-and-back", axis=axis, gap=abs(2 * backlash.value)))
+    change = _bend(one)
+    if change is not None:
+        odd.append(Remark("bends", axis=axis, change=change))
     unlike = one.offsets.get(UNLIKE_SIDE)
     if axis == "x" and unlike is not None and unlike.tells(0.0):
         odd.append(Remark("unlike", share=abs(unlike.value), half=unlike.half_width))
