@@ -160,7 +160,7 @@ def test_a_bad_file_gets_one_clear_sentence(name, run, tmp_path):
         (
             ["good.csv", "--column", "warmth=T1"],
             2,
-            "--column warmth=…: no such quantity; use one of time, temperature, target, power, fan",
+            "--column warmth=…: no such quantity; use one of time, temperature, target, power, fan, flow",
         ),
         (
             ["good.csv", "--column", "power=T1"],

@@ -58,6 +58,19 @@ def test_tests_at_two_targets_are_one_heater(logs, run):
         assert one["holding_power"] * 1.4 == pytest.approx(blown, rel=0.08)  # 0.4 is the usual fan
 
 
+def test_a_controller_with_a_table_of_gains_gets_a_set_for_each_target(run, sample, tmp_path):
+    (tmp_path / "d.toml").write_text(
+        'gain_scale = 100\n[lines]\nhotend-gains-at = "TABLE {target:.0f} {kp:.5f} {ki:.5f} {kd:.5f}"\n'
+    )
+    found = answer(run(*RANGE, str(sample("hotend-oscillation.csv")), "--dialect", "d.toml"))
+    rows = [line.split() for line in found["lines"]]
+    sets = found["evidence"]["over_range"]
+    assert [row[:2] for row in rows] == [["TABLE", f"{one['target_c']:.0f}"] for one in sets]
+    for row, one in zip(rows, sets, strict=True):
+        wanted = [100 * one["alone"][k] for k in ("kp", "ki", "kd")]
+        assert [float(word) for word in row[2:]] == pytest.approx(wanted, abs=1e-4)
+
+
 def test_plastic_takes_what_its_heat_says(run, sample):
     words = (str(sample("hotend-oscillation.csv")), "--target", "235", "--fan-cooling", "0.45")
     more = ("--watts", "40", "--plastic", "petg", "--volume-flow", "10")

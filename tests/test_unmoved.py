@@ -41,7 +41,6 @@ heater fit bed-console.txt --aim gentle
 heater fit warm.csv --heater hotend --fan off
 heater fit chain.csv --fan off --kp 30 --ki 2 --kd 60 --gain-scale 255
 heater fit limited.csv --power-limit 0.7 --aim quick
-heater fit fan.csv
 heater fit even.csv --fan off --band none
 heater fit bed.txt --every 2 --heater bed --full-power 127
 heater fit --cycle 233:237:11.5 --cycle 233.2:237:11.4 --cycle 233:236.8:11.6

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from omphalon.answers.settings import GAINS
 from omphalon.base.shapes import Some, fits
 from omphalon.tables.rows import grouped, rows_of
 from omphalon.tables.tools import Tool
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from omphalon.bench.settings import InForce
     from omphalon.bench.work import State
 
-ENDS, LABELS = Some(float, 2, 2), Some(str, 1, 20)
+ENDS, LABELS, SETS = Some(float, 2, 2), Some(str, 1, 20), Some(Some(float, 4, 4), 2, 9)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,12 +53,18 @@ def _places(evidence: Mapping[str, Any], axis: str) -> list[str]:
     return [one["label"] for one in evidence[axis].get("places") or ()]
 
 
+def _sets(evidence: Mapping[str, Any], axis: str) -> list[list[float]]:
+    every = evidence.get("over_range") or ()
+    return [[one["target_c"], *(one["alone"][gain] for gain in GAINS)] for one in every]
+
+
 # what a finding's evidence has of a quantity, for the axis of its setting
 MEASURED: Mapping[str, Callable[[Mapping[str, Any], str], list[Any]]] = {
     "targets": _targets,
     "speeds": _speeds,
     "lengths": _lengths,
     "places": _places,
+    "sets": _sets,
 }
 
 
@@ -75,7 +82,8 @@ def ranges_of(key: str, evidence: Mapping[str, Any], state: State) -> dict[str, 
             except (KeyError, TypeError, AttributeError):
                 values = []
         if values:
-            out[one.name] = values if fits(values, LABELS) else [min(values), max(values)]
+            listed = fits(values, LABELS) or fits(values, SETS)
+            out[one.name] = values if listed else [min(values), max(values)]
     return out
 
 
@@ -102,6 +110,15 @@ def left(setting: InForce, state: State) -> str | None:
             if not low - one.room <= value <= high + one.room:
                 return f"measured {_words(one, low, high)}, and {key} is {value:g} {one.unit}"
     return None
+
+
+def sets_of(setting: InForce) -> Iterator[dict[str, float]]:
+    """The gains of each target of a range, for a controller that keeps them apart: target, kp, ki
+    and kd.
+    """
+    rows = setting.ranges.get("sets")
+    for row in rows if rows is not None and fits(rows, SETS) else ():
+        yield dict(zip(("target", *GAINS), row, strict=True))
 
 
 def range_words(setting: InForce) -> str:

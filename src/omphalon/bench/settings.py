@@ -118,7 +118,7 @@ class InForce:
     rests_on: int
     measured_at: str
     measured: bool
-    ranges: Mapping[str, list[float]] = field(default_factory=dict)  # that it was measured for
+    ranges: Mapping[str, list[Any]] = field(default_factory=dict)  # that it was measured for
 
     @property
     def for_all(self) -> bool:

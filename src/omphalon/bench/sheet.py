@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from omphalon.answers.settings import GAINS
+from omphalon.bench.ranges import sets_of
 from omphalon.bench.settings import KINDS, InForce, Kind, Taken
 from omphalon.lines.dialect import Dialect
 from omphalon.lines.editing import Filed
@@ -31,12 +32,21 @@ def entered(setting: InForce, dialect: Dialect) -> tuple[Entered, ...]:
     kind = setting.kind
     if not kind.line:
         return ()
+    values = _scaled(setting.value, dialect) | ({"axis": kind.axis} if kind.axis else {})
+    spread = _scaled(setting.spread, dialect)
+    return dialect.for_tool(kind.tool).lines_within(kind.line, values, spread)
 
-    def scaled(fields: Mapping[str, Any]) -> dict[str, Any]:
-        return {k: v * dialect.gain_scale if k in GAINS else v for k, v in fields.items()}
 
-    values = {**scaled(setting.value), **({"axis": kind.axis} if kind.axis else {})}
-    return dialect.for_tool(kind.tool).lines_within(kind.line, values, scaled(setting.spread))
+def entered_sets(setting: InForce, dialect: Dialect) -> tuple[Entered, ...]:
+    """The lines that enter the gains of each target, where the dialect has a line for them."""
+    own, name = dialect.for_tool(setting.kind.tool), f"{setting.kind.line}-at"
+    sets = [_scaled(one, dialect) for one in sets_of(setting)]
+    return tuple(line for one in sets for line in own.lines_within(name, one, {}))
+
+
+def _scaled(fields: Mapping[str, Any], dialect: Dialect) -> dict[str, Any]:
+    """Fields of a setting, gains in the dialect's scale."""
+    return {k: v * dialect.gain_scale if k in GAINS else v for k, v in fields.items()}
 
 
 def filed(settings: Mapping[str, InForce], dialect: Dialect) -> tuple[list[Filed], list[Kind]]:
@@ -126,7 +136,7 @@ def sheet_lines(
         words = f"; {setting.kind.words}" + (
             f", was {value_words(old, dialect.gain_scale)}" if old else ""
         )
-        lines = entered(setting, dialect)
+        lines = (*entered(setting, dialect), *entered_sets(setting, dialect))
         for line in lines:
             own = rows.setdefault(line.section, [])
             if words:

@@ -67,7 +67,7 @@ def plan(how: Leaving, options: CardPlanOptions) -> Answer:
     """
     how.check(out=options.out)
     from omphalon.prints.card import PARTS
-    from omphalon.studies.card.plan import CardAsked, plan_card
+    from omphalon.studies.card.plan import CARD_SPEEDS, CardAsked, plan_card
 
     unknown = [word for word in options.parts if word not in PARTS]
     if unknown:
@@ -76,7 +76,7 @@ def plan(how: Leaving, options: CardPlanOptions) -> Answer:
             "choose from " + ",".join(PARTS),
         )
     span = options.span
-    job = job_of(options.print, span.print_defaults(), how.tool)
+    job = job_of(options.print, span.print_defaults(), how.tool, most_speeds=CARD_SPEEDS)
     asked = CardAsked(
         parts=tuple(part for part in PARTS if part in options.parts),
         start_s=span.start_s,

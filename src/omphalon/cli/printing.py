@@ -181,8 +181,7 @@ def job_of(
     if len(faster) >= most_speeds:
         raise UsageError(
             f"--fast: {len(faster) + 1} speeds, and this print has room for {most_speeds}",
-            "give as many; two or three are for a ladder that is scanned: advance plan --style "
-            "ladder",
+            "give as many; three are for a ladder that is scanned: advance plan --style ladder",
         )
     own = {
         "fast_mm_s": fast,

@@ -47,6 +47,8 @@ SETTINGS: dict[str, tuple[str, ...]] = {
     "hotend-gains": FORMS,
     "bed-gains": FORMS,
     "chamber-gains": FORMS,
+    "hotend-gains-at": ("target", *FORMS),  # of a controller that keeps a set for each target
+    "bed-gains-at": ("target", *FORMS),
     "flow": ("flow",),
     "advance": ("advance",),
     "shaper": (*AXIS, "shaper", "frequency", "damping"),
@@ -89,7 +91,7 @@ SETTINGS |= {
 SETTINGS["select"] = ("tool",)
 # settings: what is written of them must be what was found
 KEPT = frozenset(("steps", "flow", "advance", "shaper", "acceleration", "probe-offset")) | {
-    name for name in SETTINGS if name.endswith(("-limit", "-gains"))
+    name for name in SETTINGS if name.endswith(("-limit", "-gains", "-gains-at"))
 }
 
 
@@ -133,7 +135,7 @@ class Dialect:
             values["axis_lower"] = str(values["axis"]).lower()
         if isinstance(values.get("shaper"), str):
             values["shaper"] = self.shaper_names.get(str(values["shaper"]), values["shaper"])
-        if setting.endswith("-gains"):
+        if "-gains" in setting:
             values = in_all_forms(values, self.loop)
         room = {name: half / 4 for name, half in spread.items()}
         keeps = room if setting in KEPT else None
@@ -334,8 +336,8 @@ def _complete(template: Template, setting: str, where: str) -> Template:
     if setting not in KEPT:
         return template
     wanted = (
-        GAIN_FORMS
-        if setting.endswith("-gains")
+        (*GAIN_FORMS, *((("target",),) if setting.endswith("-at") else ()))
+        if "-gains" in setting
         else [
             AXIS if name == "axis" else (name,)
             for name in SETTINGS[setting]

@@ -114,7 +114,7 @@ def _joined(found: list[Listed], spread: set[str]) -> list[Listed]:
 
 def _in_gains(one: Listed, dialect: Dialect) -> Listed:
     """The same with gains as kp, ki and kd."""
-    if not one.setting.endswith("-gains"):
+    if "-gains" not in one.setting:
         return one
     return replace(one, values=as_gains(one.values, dialect.loop))
 

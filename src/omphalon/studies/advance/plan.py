@@ -8,7 +8,6 @@ import functools
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from itertools import pairwise
 
 from omphalon.answers.commands import Prose, command, prose
 from omphalon.answers.finding import Plan
@@ -19,11 +18,10 @@ from omphalon.prints.card import Card
 from omphalon.prints.job import Job, levels
 from omphalon.prints.strokes import Survey, survey
 from omphalon.studies.advance.drives import DRIVES, LINES, TOWER_MM
-from omphalon.studies.card.plan import LADDER, ladder
+from omphalon.studies.card.plan import LADDER, check_reached, check_speeds, ladder
 from omphalon.studies.printed import TestPrint, clock, plan_of, print_steps
 
 FEWEST_LINES, MOST_LINES = 5, 200  # values in one print
-LEAST_FASTER = 1.5  # one speed of a ladder's lines over the next slower one
 LOWEST_TOWER_MM = 10.0  # lower, nobody sees a height in it
 UNITS = {"tower": "s", "ladder": "thousandths of a second", "corners": "s"}
 READ = {
@@ -210,29 +208,12 @@ def _check_speed(asked: AdvanceAsked, job: Job) -> None:
     """The fast stretch must be long enough to reach its speed and come down again, and fast enough
     to show anything.
     """
-    speeds = (job.slow_mm_s, *job.fast_speeds_mm_s)
-    if asked.style == "ladder" and any(b < LEAST_FASTER * a for a, b in pairwise(speeds)):
-        words = ":".join(f"{speed:g}" for speed in speeds[1:])
-        raise UsageError(
-            f"--fast {words}, --slow {job.slow_mm_s:g}: too alike to see the change",
-            "let each be half as fast again as the one before, or more"
-            if job.faster_mm_s
-            else "let fast be twice as fast",
-        )
-    length, what = {
-        "tower": (asked.side_mm / 2, "a side"),
-        "ladder": (LADDER[asked.drive][1], "the fast stretch"),
-        "corners": (2 * asked.foot_mm, "the short leg"),
-    }[asked.style]
-    fastest = job.fast_speeds_mm_s[-1]
-    need = fastest**2 / job.acceleration_mm_s2
-    if need > length:
-        raise UsageError(
-            f"--fast {fastest:g} is never reached within {what} at "
-            f"{job.acceleration_mm_s2:g} mm/s²",
-            f"choose {0.9 * (length * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or more "
-            "acceleration",
-        )
+    if asked.style == "ladder":
+        check_speeds(job, LADDER[asked.drive][1])
+    elif asked.style == "tower":
+        check_reached(job, asked.side_mm / 2, "a side")
+    else:
+        check_reached(job, 2 * asked.foot_mm, "the short leg")
 
 
 def _order(asked: AdvanceAsked, job: Job) -> str:

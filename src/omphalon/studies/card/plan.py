@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from omphalon.answers.commands import command, prose
@@ -22,7 +23,9 @@ if TYPE_CHECKING:
     from omphalon.studies.shaper.question import ShaperInUse
 
 MOST_MM, LEAST_MM, BOTH_MM = 170.0, 100.0, 168.0  # a card; and one with combs and rungs
-VALUES = 11  # of pressure advance on a card
+VALUES, VALUES_OF_TWO = 11, 5  # of pressure advance on a card; at each of two fast speeds
+CARD_SPEEDS = 2  # fast ones, at the most
+LEAST_FASTER = 1.5  # one speed of the lines over the next slower one
 COMB_SPEEDS, COMB_MM_S2 = (60.0, 100.0, 140.0), 3500.0  # of three speeds lags and modes part
 # slow and fast, at the least; of a ladder, which has room for more changes of speed
 LADDER = {"direct": (13.0, 30.0), "bowden": (22.0, 60.0)}
@@ -71,9 +74,13 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
             f"--from {asked.start_s:g} --to {asked.stop_s:g}: the range is upside down",
             "give the lower value with --from",
         )
-    step = (asked.stop_s - asked.start_s) / (VALUES - 1)
-    values = tuple(round(asked.start_s + n * step, 6) for n in range(VALUES))
-    card = _card(asked.parts, values, STRETCHES[asked.drive], asked.drive, job, asked.shake_mm_s2)
+    count = VALUES_OF_TWO if job.faster_mm_s else VALUES
+    step = (asked.stop_s - asked.start_s) / (count - 1)
+    values = tuple(round(asked.start_s + n * step, 6) for n in range(count))
+    stretches = STRETCHES[asked.drive]
+    if job.faster_mm_s:
+        check_speeds(job, stretches[1])
+    card = _card(asked.parts, values, stretches, asked.drive, job, asked.shake_mm_s2)
     _check_legs(card)
     before, ends = _lines(asked, card, dialect)
     whole = survey(job, card.strokes(job, before))
@@ -100,6 +107,38 @@ def plan_card(asked: CardAsked, job: Job, dialect: Dialect) -> tuple[Plan, TestP
     return _plan_of(asked, card, printed, words, by_hand), printed
 
 
+def check_speeds(job: Job, stretch_mm: float, what: str = "the fast stretch") -> None:
+    """The fast speeds must be reached within their stretch, and far enough apart to show anything.
+
+    Raises UsageError.
+    """
+    speeds = (job.slow_mm_s, *job.fast_speeds_mm_s)
+    if any(b < LEAST_FASTER * a for a, b in pairwise(speeds)):
+        words = ":".join(f"{speed:g}" for speed in speeds[1:])
+        raise UsageError(
+            f"--fast {words}, --slow {job.slow_mm_s:g}: too alike to see the change",
+            "let each be half as fast again as the one before, or more"
+            if job.faster_mm_s
+            else "let fast be twice as fast",
+        )
+    check_reached(job, stretch_mm, what)
+
+
+def check_reached(job: Job, length_mm: float, what: str) -> None:
+    """The fastest speed must be reached within a length, and come down again.
+
+    Raises UsageError.
+    """
+    fastest = job.fast_speeds_mm_s[-1]
+    if fastest**2 / job.acceleration_mm_s2 > length_mm:
+        raise UsageError(
+            f"--fast {fastest:g} is never reached within {what} at "
+            f"{job.acceleration_mm_s2:g} mm/s²",
+            f"choose {0.9 * (length_mm * job.acceleration_mm_s2) ** 0.5:.0f} mm/s, or more "
+            "acceleration",
+        )
+
+
 def most_values(job: Job, once: bool = False) -> int:
     """How many values a ladder on this bed can have, each once or twice at each fast speed."""
     rows = int((size_on(job.bed) - 2 * INNER_MM) / LEAST_ROW_MM + 1)
@@ -112,7 +151,7 @@ def ladder(values_s: tuple[float, ...], drive: str, job: Job, once: bool = False
     Raises UsageError if the bed does not hold so many values, or a line.
     """
     card = _card(("advance",), values_s, LADDER[drive], drive, job, COMB_MM_S2)
-    card = replace(card, once=once, faster_mm_s=job.faster_mm_s)
+    card = replace(card, once=once)
     if card.row_mm < LEAST_ROW_MM:
         most = most_values(job, once)
         span = values_s[-1] - values_s[0]
@@ -152,6 +191,7 @@ def _card(
         stretches_mm=stretches_mm,
         slow_mm_s=job.slow_mm_s,
         fast_mm_s=job.fast_mm_s,
+        faster_mm_s=job.faster_mm_s,
         acceleration_mm_s2=job.acceleration_mm_s2,
         comb_speeds_mm_s=COMB_SPEEDS,
         comb_acceleration_mm_s2=shake_mm_s2,

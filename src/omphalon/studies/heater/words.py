@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
 from omphalon.answers.finding import Finding, Shown, answer
 from omphalon.lines.dialect import Dialect
+from omphalon.physics.loop import Gains
 from omphalon.recordings.recording import TemperatureLog
 from omphalon.studies.heater.excited import Excited
-from omphalon.studies.heater.fit import HeaterFit, fit_heater
+from omphalon.studies.heater.fit import HeaterFit, fit_heater, times
 from omphalon.studies.heater.gains_words import (
     UNITS,
     against_own,
@@ -51,10 +52,7 @@ def read_from(found: Finding, logs: Sequence[TemperatureLog]) -> Finding:
 
 def _finding(fit: HeaterFit, dialect: Dialect) -> Finding:
     question = fit.question
-    keeps, gains, scaled = fit.verdict == "keep", fit.gains, fit.scaled
-    words = f"{fit.heater} gains: kp {scaled.kp:.5g}, ki {scaled.ki:.5g}, kd {scaled.kd:.5g}"
-    fields = {k: getattr(scaled, k) for k in UNITS}
-    room = {k: fit.full_power * free for k, free in free_of(fit).items()}
+    keeps, gains = fit.verdict == "keep", fit.gains
     dialect = dialect.with_loop(full_power=fit.full_power, period_s=question.loop_period_s)
     return Finding(
         kind="heater-fit",
@@ -65,12 +63,36 @@ def _finding(fit: HeaterFit, dialect: Dialect) -> Finding:
         also=gain_scales(gains, fit.full_power),
         evidence=_evidence(fit),
         warnings=fit.remarks,
-        lines=() if keeps else dialect.entering((f"{fit.heater}-gains", words, fields, room)),
+        lines=() if keeps else dialect.entering(*_wanted(fit, dialect)),
         next=gains_next(fit),
         headline=gains_headline(fit, question),
         table=_table(fit, question),
         picture=fit,
     )
+
+
+Wanted = tuple[str, str, dict[str, object], dict[str, float]]
+
+
+def _wanted(fit: HeaterFit, dialect: Dialect) -> Iterator[Wanted]:
+    """The gains to be entered: one set, and a set for each target where the controller keeps them
+    apart.
+    """
+    name = f"{fit.heater}-gains"
+    apart = fit.tuned.spans if f"{name}-at" in dialect.templates else ()
+    room = {k: fit.full_power * free for k, free in free_of(fit).items()}
+    if name in dialect.templates or not apart:
+        yield name, *_gains(fit, fit.gains), room
+    for one in apart:
+        words, fields = _gains(fit, one.alone)
+        yield f"{name}-at", words, {**fields, "target": one.target_c}, {}
+
+
+def _gains(fit: HeaterFit, gains: Gains) -> tuple[str, dict[str, object]]:
+    """Gains for a power of 0…1 in words, and as fields in the controller's scale."""
+    own = times(gains, fit.full_power)
+    words = f"{fit.heater} gains: kp {own.kp:.5g}, ki {own.ki:.5g}, kd {own.kd:.5g}"
+    return words, {k: getattr(own, k) for k in UNITS}
 
 
 def _because(fit: HeaterFit) -> str:
