@@ -261,7 +261,7 @@ ASKED = {
     "a length of another thing": (
         ("card-1.jpg", "card-2.jpg", "--length", "20"),
         3,
-        "no printer is that far off",
+        "no printer is that wrong",
     ),
 }
 

@@ -390,7 +390,7 @@ WRONG = [
     (
         [*EXTRUDER, "--fed", "75"],
         2,
-        "no asked length for every reading; give --asked MM, or a column asked_mm",
+        "no commanded length for every reading; give --asked MM, or a column asked_mm",
     ),
     (
         [*EXTRUDER, "--asked", "80"],

@@ -114,7 +114,7 @@ def glaring(*rows):
         (lambda: covered(0.6), "five rings|hidden|cut off"),
         (lambda: scan().resize((520, 480)), "pixels wide"),
         (lambda: Image.fromarray(ndimage.gaussian_filter(np.asarray(scan()), 5)), "blurred"),
-        (lambda: Image.eval(scan(), lambda v: min(255, max(0, (v - 60) * 9))), "bright or as dark"),
+        (lambda: Image.eval(scan(), lambda v: min(255, max(0, (v - 60) * 9))), "overexposed"),
         (lambda: Image.new("L", (900, 700), 90), "five rings"),
         (
             lambda: Image.fromarray(

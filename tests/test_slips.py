@@ -59,7 +59,7 @@ SLIPS = {
     H + "--power-high 0.9": (2, "--power-high with a LOG"),
     H + "--target 150": (RETEST, "more than 60 °C away"),
     H + "--full-power 127": (2, "--full-power 255 would fit"),
-    H + "--heater bed": (RETEST, "no bed does"),
+    H + "--heater bed": (RETEST, "which no bed does"),
     H + "--every 1": (2, "has times of its own"),
     H + "--kp 30": (2, "is neither form"),
     H + "--kp 30 --ki nan --kd 3": (2, "is not a finite number"),

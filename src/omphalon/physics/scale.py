@@ -1,5 +1,5 @@
-"""Asked against got: a scale with its interval, a zero error kept out of it, and readings that do
-not belong.
+"""Measured against commanded lengths: a scale with its interval, a zero error kept out of it, and
+outliers.
 
 Uncertainties are combined as in the GUM (JCGM 100:2008). What is known beforehand of one reading
 (resolution, placing) is a guess at a hand nobody has seen: hands are from half to three times as
@@ -61,7 +61,7 @@ class Estimate:
 
 @dataclass(frozen=True)
 class Line:
-    """got = scale · asked + Σ offset · side, one offset for each column of sides."""
+    """measured = scale · commanded + Σ offset · side, one offset for each column of sides."""
 
     scale: Estimate
     offsets: tuple[Estimate, ...]
@@ -175,24 +175,24 @@ def pooled(squares: float, freedom: float, known: float) -> tuple[float, float]:
     return math.sqrt((weight * guess + squares) / total), total
 
 
-def _fit(columns: Array, got: Array, spread: Spread) -> list[Estimate]:
-    """Least squares of got (n,) on columns (n, k), with the interval of each coefficient.
+def _fit(columns: Array, measured: Array, spread: Spread) -> list[Estimate]:
+    """Least squares of measured (n,) on columns (n, k), with the interval of each coefficient.
 
     Readings with the same row of columns share the common part of the spread: their scatter about
     their own mean shows the random part alone.
     """
     cover = np.linalg.inv(columns.T @ columns)
-    found = cover @ (columns.T @ got)
+    found = cover @ (columns.T @ measured)
     common, known = spread.common, spread.random
-    misses, freedom = got - columns @ found, len(got) - columns.shape[1]
+    misses, freedom = measured - columns @ found, len(measured) - columns.shape[1]
     if common > NEGLIGIBLE * spread.random:
         _, group, count = np.unique(columns, axis=0, return_inverse=True, return_counts=True)
-        if len(count) < len(got):
+        if len(count) < len(measured):
             misses, freedom = (
-                got - (np.bincount(group.ravel(), got) / count)[group.ravel()],
-                len(got) - len(count),
+                measured - (np.bincount(group.ravel(), measured) / count)[group.ravel()],
+                len(measured) - len(count),
             )
-        elif len(got) > columns.shape[1]:
+        elif len(measured) > columns.shape[1]:
             common, known = 0.0, spread.whole
     deviation, total = pooled(float(misses @ misses), freedom, known)
     same = (columns[:, None, :] == columns[None, :, :]).all(axis=2)
@@ -228,27 +228,27 @@ def mean_of(values: Array, spread: Spread) -> Estimate:
     return _fit(np.ones((len(values), 1)), values, spread)[0]
 
 
-def scale_of(asked: Array, got: Array, spread: Spread) -> Estimate:
-    """Scale through zero: Σ asked·got / Σ asked², the least squares of got = scale · asked.
+def scale_of(commanded: Array, measured: Array, spread: Spread) -> Estimate:
+    """Scale through zero: Σ commanded·measured / Σ commanded², by least squares.
 
     Parameters
     ----------
-    asked, got : (n,) in mm
+    commanded, measured : (n,) in mm
     spread : of one reading, beforehand
 
     Returns
     -------
     Estimate
     """
-    return _fit(asked[:, None], got, spread)[0]
+    return _fit(commanded[:, None], measured, spread)[0]
 
 
-def line_of(asked: Array, got: Array, sides: Array, spread: Spread) -> Line:
+def line_of(commanded: Array, measured: Array, sides: Array, spread: Spread) -> Line:
     """Scale, and errors that count with a side and not with the length.
 
     Parameters
     ----------
-    asked, got : (n,) in mm
+    commanded, measured : (n,) in mm
     sides : (n, k)
         Each column an error of its own: 1 throughout for a zero error, +1 outside and −1 inside, +1
         there and −1 back.
@@ -263,10 +263,10 @@ def line_of(asked: Array, got: Array, sides: Array, spread: Spread) -> Line:
     ValueError
         If the readings cannot part them.
     """
-    columns = np.column_stack([asked, sides])
+    columns = np.column_stack([commanded, sides])
     if np.linalg.cond(columns / np.linalg.norm(columns, axis=0)) > 1e6:
         raise ValueError("scale and offset cannot be parted")
-    first, *rest = _fit(columns, got, spread)
+    first, *rest = _fit(columns, measured, spread)
     return Line(first, tuple(rest))
 
 
@@ -288,7 +288,7 @@ class Outliers:
     unclear: bool
 
 
-def outliers(columns: Array, got: Array, known: float) -> Outliers:
+def outliers(columns: Array, measured: Array, known: float) -> Outliers:
     """Which readings do not belong: the largest studentised residual, again and again, as long as
     it is beyond chance.
 
@@ -300,7 +300,7 @@ def outliers(columns: Array, got: Array, known: float) -> Outliers:
     ----------
     columns : (n, k)
         What the readings should lie on.
-    got : (n,)
+    measured : (n,)
     known : deviation of one reading beforehand
 
     Returns
@@ -312,9 +312,9 @@ def outliers(columns: Array, got: Array, known: float) -> Outliers:
     Cook and Weisberg, Residuals and Influence in Regression (1982), sec. 2.2.2 (outlier test with
     Bonferroni's bound).
     """
-    inside = np.ones(len(got), bool)
+    inside = np.ones(len(measured), bool)
     while inside.sum() > columns.shape[1] + 1 or (inside.all() and inside.sum() > columns.shape[1]):
-        x, y = columns[inside], got[inside]
+        x, y = columns[inside], measured[inside]
         cover = np.linalg.pinv(x.T @ x)
         spare = np.maximum(1 - np.einsum("ij,jk,ik->i", x, cover, x), 0.0)
         free = spare > 1e-6

@@ -1,4 +1,4 @@
-"""Figures of measured lengths: what was got against what was asked."""
+"""Figures of measured lengths: what was measured against what was commanded."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ ROOM = 0.25  # of the kept readings' range, left free around them
 
 
 def draw_steps(figure: Figure, fit: Fitted[Any]) -> None:
-    """One panel an axis: the error of each reading against the asked length, with the fitted
+    """One panel an axis: the error of each reading against the commanded length, with the fitted
     scale.
     """
     for n, one in enumerate(fit.things, 1):
@@ -29,29 +29,29 @@ def draw_steps(figure: Figure, fit: Fitted[Any]) -> None:
 
 
 def draw_errors(ax: Axes, one: Measurement, title: str) -> None:
-    """Got less asked, with error bars of one reading (95 %), the scale's line and its band; nothing
-    wrong is zero.
+    """Measured less commanded length, with error bars of one reading (95 %), and the scale's line
+    with its band; no error is zero.
     """
-    keep, asked, ratio = one.keep, one.sample.columns[:, 0], one.estimate
+    keep, commanded, ratio = one.keep, one.sample.columns[:, 0], one.estimate
     aside = one.aside_mm
     alone = list(one.offsets) == ["offset"]
     what = f"offset of {abs(aside[0]):.2f} mm" if alone else " and ".join(one.offsets)
     off = f", {what} taken off" if aside.any() else ""
-    dress(ax, x="asked, mm", y=f"got − asked{off}, mm", title=title)
-    error = one.sample.got - asked - aside
-    reach = np.linspace(0, float(asked.max()) * 1.1, 50)
+    dress(ax, x="commanded, mm", y=f"measured − commanded{off}, mm", title=title)
+    error = one.sample.measured - commanded - aside
+    reach = np.linspace(0, float(commanded.max()) * 1.1, 50)
     line, band = (ratio.value - 1) * reach, ratio.half_width * reach
     ax.fill_between(reach, line - band, line + band, color=PALE, linewidth=0)
     ax.plot(reach, line, color=SIGNAL, linewidth=1.8)
     ax.axhline(0, color=FOG, linewidth=1, linestyle="--")
     bar = NORMAL_95 * one.sample.known.whole
     nudge = np.linspace(-0.006, 0.006, one.used) * reach[-1]
-    draw_dots(ax, asked[keep] + nudge, error[keep], bar, 6)
+    draw_dots(ax, commanded[keep] + nudge, error[keep], bar, 6)
     span = (
         min(float(error[keep].min()) - bar, float((line - band).min()), 0.0),
         max(float(error[keep].max()) + bar, float((line + band).max()), 0.0),
     )
-    draw_left_out(ax, asked[~keep], error[~keep], span, -10)
+    draw_left_out(ax, commanded[~keep], error[~keep], span, -10)
     ax.annotate(
         f"ratio {ratio.value:.4f} ± {ratio.half_width:.4f}",
         (0.03, 0.97 if line[-1] >= 0 else 0.03),

@@ -177,7 +177,7 @@ def range_doubts(tuned: Tuned) -> list[Remark]:
 
 
 def fit_doubts(test: Excerpt, fit: ThermalFit, tuned: Tuned, cycle: Ultimate) -> list[Remark]:
-    """What a fit that stands stands on thinly."""
+    """Doubts of a fit that stands: a marginal loop, few reports, little power, another swing."""
     odd = []
     turn = np.array([2 * np.pi / cycle.period_s])
     model = linear.response(fit.model, replace(tuned.loop, period_s=1e-6), turn)[0]
@@ -242,7 +242,7 @@ def refuse_not_at_work(read: Excited, present: Gains) -> None:
 
 
 def excited_doubts(read: Excited, tuned: Tuned) -> list[Remark]:
-    """What gains from an ordinary log stand on thinly."""
+    """Doubts of gains from a log without a test."""
     odd = [Remark("ordinary", count=len(read.stretches))]
     if tuned.sensitivity[0] > THIN:
         odd.append(Remark("thin-margin", sensitivity=float(tuned.sensitivity[0])))

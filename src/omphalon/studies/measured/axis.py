@@ -85,7 +85,7 @@ def axis_samples(readings: Readings, question: AxisQuestion) -> Sequence[Sample]
     readings.refuse_gaps("asked_mm", "moved_mm")
     if not readings.has("asked_mm", "moved_mm"):
         raise UsageError(
-            "no asked and moved length for every reading",
+            "no commanded and moved length for every reading",
             "give --asked with --moved, or both columns",
         )
     groups: dict[str, list[Reading]] = {}
@@ -140,29 +140,29 @@ def _crossed(
         )
     flat = [name for name in ACROSS if name in lengths]
     rows = [row for name in flat for row in groups[name]]
-    asked, moved = (np.concatenate([lengths[name][k] for name in flat]) for k in (0, 1))
+    commanded, moved = (np.concatenate([lengths[name][k] for name in flat]) for k in (0, 1))
     both = replace(question, steps={**question.steps, **dict.fromkeys(ACROSS, steps.pop())})
-    samples = [_sample(name, rows, asked, moved, both) for name in ACROSS]
+    samples = [_sample(name, rows, commanded, moved, both) for name in ACROSS]
     if len(flat) > 1:
         of_x = np.repeat([0.5, -0.5], [len(groups[name]) for name in flat])
-        sides = {**samples[0].sides, UNLIKE_SIDE: of_x * samples[0].got}
+        sides = {**samples[0].sides, UNLIKE_SIDE: of_x * samples[0].measured}
         samples = [replace(one, sides=sides) for one in samples]
     others = [name for name in lengths if name not in ACROSS]
     return [*samples, *(_sample(name, groups[name], *lengths[name], question) for name in others)]
 
 
 def _lengths(rows: Sequence[Reading]) -> tuple[Array, Array]:
-    """Lengths asked and moved, with the sign of the direction."""
-    asked, moved = (np.array([r.value(c) for r in rows]) for c in ("asked_mm", "moved_mm"))
-    for row, a, m in zip(rows, asked, moved, strict=True):
+    """Lengths commanded and moved, with the sign of the direction."""
+    commanded, moved = (np.array([r.value(c) for r in rows]) for c in ("asked_mm", "moved_mm"))
+    for row, a, m in zip(rows, commanded, moved, strict=True):
         if a == 0 or (_kind(row) != "move" and a < 0):
-            raise BadReading(f"{row.where}: asked {a:g} is not above 0", "measure again, in mm")
+            raise BadReading(f"{row.where}: commanded {a:g} is not above 0", "measure again, in mm")
         if m * np.sign(a) <= 0:
             raise BadReading(
                 f"{row.where}: measured {m:g} where {a:g} was commanded",
                 "write both with the sign of the direction",
             )
-    return asked, moved
+    return commanded, moved
 
 
 def _kind(row: Reading) -> str:
@@ -172,12 +172,12 @@ def _kind(row: Reading) -> str:
 def _sample(
     name: str,
     rows: Sequence[Reading],
-    asked: Array,
+    commanded: Array,
     moved: Array,
     question: AxisQuestion,
     odd: Sequence[Remark] = (),
 ) -> Sample:
-    direction, lengths = np.sign(asked), np.abs(asked)
+    direction, lengths = np.sign(commanded), np.abs(commanded)
     kinds = [_kind(row) for row in rows]
     refuse_gross(float(np.median(np.abs(moved) / lengths)))
     finest = min(row.numbers["moved_mm"].step for row in rows)
@@ -185,8 +185,8 @@ def _sample(
     return Sample(
         name=name,
         rows=tuple(rows),
-        got=np.abs(moved),
-        asked=lengths,
+        measured=np.abs(moved),
+        commanded=lengths,
         sides=_sides(name, kinds, lengths, direction),
         known=reading_spread(
             question.resolution_mm or max(finest, FINEST_MM),
@@ -217,16 +217,16 @@ def _bend(one: Measurement) -> float | None:
     """By how much the scale changes from the shortest to the longest length, as a share; None where
     that is within chance, or does not matter.
     """
-    columns, got = one.sample.columns[one.keep], one.sample.got[one.keep]
+    columns, measured = one.sample.columns[one.keep], one.sample.measured[one.keep]
     lengths = columns[:, 0]
-    free = len(got) - columns.shape[1] - 1
+    free = len(measured) - columns.shape[1] - 1
     if free < FEWEST_FREE or len(np.unique(lengths)) < FEWEST_LENGTHS:
         return None
     every = np.column_stack([columns, lengths**2])
-    best, _, rank, _ = np.linalg.lstsq(every, got, rcond=None)
+    best, _, rank, _ = np.linalg.lstsq(every, measured, rcond=None)
     if rank < every.shape[1]:
         return None
-    misses = got - every @ best
+    misses = measured - every @ best
     deviation = max(float(np.sqrt(misses @ misses / free)), one.sample.known.whole / 2)
     half = student_95(free) * deviation * float(np.sqrt(np.linalg.inv(every.T @ every)[-1, -1]))
     change = float(2 * best[-1] * np.ptp(lengths) / best[0])
@@ -379,7 +379,7 @@ def plan_axis(test: MoveTest, dialect: Dialect) -> Plan:
             f"Move to {lengths} mm (absolute positions from the homed zero), and "
             f"measure each from there, {plural(runs, 'time')}: with a caliper read to "
             f"{test.resolution_mm:g} mm that makes ±{test.wanted:.2%}.",
-            "Measure half of them moving back to the start (write asked and moved as negative "
+            "Measure half of them moving back to the start (write both as negative "
             "numbers), which shows backlash.",
             f"Or print parts of {lengths} mm and measure outside and inside: then the line's width "
             "does not affect the steps.",

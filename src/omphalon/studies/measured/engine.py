@@ -26,7 +26,7 @@ SEVERAL = 0.2  # of the longest length: a range that tells a zero error from the
 GROSS_WITHIN = 0.06  # of such a factor, it is that slip
 Wide = Literal["wide-feed", "wide-scale", "wide-walls", "wide-width", "wide-zero"]
 Slip = Literal["cm", "inch", "half-steps", "quarter-steps"]
-# ratio of got to asked → which slip it is
+# ratio of measured to commanded → which slip it is
 GROSS: tuple[tuple[float, Slip], ...] = (
     (0.1, "cm"),
     (10.0, "cm"),
@@ -45,8 +45,8 @@ class Sample:
 
     name: str = ""
     rows: tuple[Reading, ...]
-    got: Array  # in mm
-    asked: Array | None = None  # lengths; None: one value again and again
+    measured: Array  # in mm
+    commanded: Array | None = None  # lengths; None: one value again and again
     sides: Mapping[str, Array] = field(default_factory=dict)  # errors that do not grow with length
     known: Spread  # of one reading, beforehand
     column: str  # the number that a transcription error would be in
@@ -61,12 +61,12 @@ class Sample:
     extra_half: float = 0.0  # half width of the goal itself
     no_zero: bool = False  # too few readings to tell a zero error from the scale: assume none
     beside: Any = None  # what else was measured
-    shown: tuple[Array, Mask, float, Estimate] | None = None  # in a figure, in place of `got`
+    shown: tuple[Array, Mask, float, Estimate] | None = None  # in a figure, in place of `measured`
 
     @property
     def columns(self) -> Array:
         """What the readings should lie on, (n, k)."""
-        first: Array = np.ones(len(self.got)) if self.asked is None else self.asked
+        first: Array = np.ones(len(self.measured)) if self.commanded is None else self.commanded
         return np.vstack([first, *self.sides.values()]).T
 
 
@@ -104,13 +104,13 @@ class Measurement:
     def aside_mm(self) -> Array:
         """What the errors kept out of it make of each reading, (n,)."""
         shares = [o.value * self.sample.sides[name] for name, o in self.offsets.items()]
-        return sum(shares, np.zeros(len(self.sample.got)))
+        return sum(shares, np.zeros(len(self.sample.measured)))
 
     @property
     def repeats(self) -> tuple[Array, Mask, float, Estimate]:
         """What was read again and again (n,), which of it counts, its goal, and its mean."""
         shown = self.sample.shown
-        return shown or (self.sample.got, self.keep, self.sample.goal, self.estimate)
+        return shown or (self.sample.measured, self.keep, self.sample.goal, self.estimate)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -209,14 +209,17 @@ def fit(quantity: Measurand[Question], readings: Readings, question: Question) -
 def _measured(
     quantity: Measurand[Question], sample: Sample, question: Question, remarks: list[Remark]
 ) -> Measurement:
-    if len(sample.got) < quantity.fewest:
-        raise Refusal(quantity.few, count=len(sample.got))
+    if len(sample.measured) < quantity.fewest:
+        raise Refusal(quantity.few, count=len(sample.measured))
     remarks += sample.remarks
     keep, left_out = _belonging(sample)
     remarks += left_out
     found, offsets = _estimate(sample, keep)
     if sample.no_zero and not (_tells(offsets) or _answers(found, quantity.matters, sample.goal)):
-        found, offsets = scale.scale_of(sample.columns[keep, 0], sample.got[keep], sample.known), {}
+        found, offsets = (
+            scale.scale_of(sample.columns[keep, 0], sample.measured[keep], sample.known),
+            {},
+        )
         remarks.append(Remark("zero-taken"))
     half = math.hypot(found.half_width, sample.extra_half)
     unit = 1.0 if quantity.shifts else sample.goal
@@ -242,7 +245,7 @@ def _measured(
         high=off + doubt,
         wanted=_wanted(abs(off), doubt, quantity.matters, int(keep.sum()) * sample.each),
     )
-    if len(sample.got) == 1 and quantity.one_said:
+    if len(sample.measured) == 1 and quantity.one_said:
         error = NORMAL_95 * scale.HAND * sample.known.whole
         remarks.append(Remark(quantity.one_said, name=sample.name, error=error))
     remarks += quantity.doubts(one, question)
@@ -268,8 +271,8 @@ def _wanted(off: float, doubt: float, matters: float, readings: int) -> int | No
 
 
 def refuse_gross(ratio: float, furthest: float = FURTHEST) -> None:
-    """Refuse a ratio of got to asked that is a mistake of units or of microstepping, negative, or
-    no length error at all.
+    """Refuse a ratio of measured to commanded that is a mistake of units or steps, negative,
+    or no error of length at all.
 
     Raises Refusal with the likely slip as its code.
     """
@@ -280,9 +283,9 @@ def refuse_gross(ratio: float, furthest: float = FURTHEST) -> None:
         raise Refusal("negative-scale" if ratio <= 0 else "no-such-scale", ratio=ratio)
 
 
-def several(asked: Array) -> bool:
+def several(commanded: Array) -> bool:
     """Whether lengths reach far enough apart to tell a zero error from the scale."""
-    return float(np.ptp(asked)) > SEVERAL * float(asked.max())
+    return float(np.ptp(commanded)) > SEVERAL * float(commanded.max())
 
 
 def _belonging(sample: Sample) -> tuple[Mask, list[Remark]]:
@@ -290,13 +293,18 @@ def _belonging(sample: Sample) -> tuple[Mask, list[Remark]]:
 
     Raises Refusal where some reading is wrong and it cannot be told which.
     """
-    among = np.ones(len(sample.got), bool) if sample.among is None else sample.among
+    among = np.ones(len(sample.measured), bool) if sample.among is None else sample.among
     if sample.settled:
         return among, []
     some = [row for row, a in zip(sample.rows, among, strict=True) if a]
     keep = among.copy()
     keep[among], odd = belonging(
-        sample.columns[among], sample.got[among], some, sample.column, sample.known, sample.sign
+        sample.columns[among],
+        sample.measured[among],
+        some,
+        sample.column,
+        sample.known,
+        sample.sign,
     )
     return keep, odd
 
@@ -339,14 +347,14 @@ def belonging(
 
 def _estimate(sample: Sample, keep: Mask) -> tuple[Estimate, dict[str, Estimate]]:
     """The estimate, and the errors kept out of it where enough readings are left to part them."""
-    columns, got = sample.columns[keep], sample.got[keep]
+    columns, measured = sample.columns[keep], sample.measured[keep]
     count = columns.shape[1]
-    parted = len(got) >= count and np.linalg.matrix_rank(columns) == count
-    if sample.asked is None:
-        return scale.mean_of(got, sample.known), {}
+    parted = len(measured) >= count and np.linalg.matrix_rank(columns) == count
+    if sample.commanded is None:
+        return scale.mean_of(measured, sample.known), {}
     if count == 1 or not parted:
-        return scale.scale_of(columns[:, 0], got, sample.known), {}
-    line = scale.line_of(columns[:, 0], got, columns[:, 1:], sample.known)
+        return scale.scale_of(columns[:, 0], measured, sample.known), {}
+    line = scale.line_of(columns[:, 0], measured, columns[:, 1:], sample.known)
     return line.scale, dict(zip(sample.sides, line.offsets, strict=True))
 
 

@@ -65,12 +65,12 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
     edge.
 
     Raises UsageError, BadReading if something is missing, or a length cannot be one; Refusal if
-    asked and fed look swapped, or the ratio is a slip of units or microsteps.
+    commanded and fed look swapped, or the ratio is a slip of units or microsteps.
     """
     readings.refuse_gaps("asked_mm", *(c.name for c in COLUMNS))
     if not readings.has("asked_mm"):
         raise UsageError(
-            "no asked length for every reading", "give --asked MM, or a column asked_mm"
+            "no commanded length for every reading", "give --asked MM, or a column asked_mm"
         )
     ways = [way for way in WAYS if readings.has(*way)]
     if not ways:
@@ -83,27 +83,27 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
     way, rows = ways[0], readings.rows
     back = np.array([r.value("back_mm") if "back_mm" in r.numbers else 0.0 for r in rows])
     # what is pulled back goes through the same steps as what is fed
-    asked = np.array([r.value("asked_mm") for r in rows]) - back
+    commanded = np.array([r.value("asked_mm") for r in rows]) - back
     fed = np.sum([sign * np.array([r.value(c) for r in rows]) for c, sign in way.items()], axis=0)
-    _refuse_idle_back(rows, back, asked)
+    _refuse_idle_back(rows, back, commanded)
     for row, length in zip(rows, fed, strict=True):
         if not length > 0:
             raise BadReading(
                 f"{row.where}: the fed length {length:g} is not above 0", "measure again, in mm"
             )
-    refuse_gross(float(np.median(fed / asked)))
-    _refuse_swapped(asked, fed, list(way)[-1])
+    refuse_gross(float(np.median(fed / commanded)))
+    _refuse_swapped(commanded, fed, list(way)[-1])
     resolution = question.resolution_mm or max(readings.step(*way), FINEST_MM)
     placing = question.placing_mm if "mark_mm" in way else BY_EYE_MM
     known = reading_spread(resolution, placing, ends=2, placings=2)
-    slow, slips = _without_slip(readings, asked, fed, known.whole)
-    apart = slow.sum() >= 3 and several(asked[slow])
+    slow, slips = _without_slip(readings, commanded, fed, known.whole)
+    apart = slow.sum() >= 3 and several(commanded[slow])
     column, sign = list(way.items())[-1]
     return [
         Sample(
             rows=rows,
-            got=fed,
-            asked=asked,
+            measured=fed,
+            commanded=commanded,
             sides={"offset": np.ones(len(fed))} if apart else {},
             known=known,
             column=column,
@@ -116,11 +116,11 @@ def fed_sample(readings: Readings, question: ExtruderQuestion) -> list[Sample]:
     ]
 
 
-def _refuse_idle_back(rows: Sequence[Reading], back: Array, asked: Array) -> None:
+def _refuse_idle_back(rows: Sequence[Reading], back: Array, commanded: Array) -> None:
     """Refuse filament pulled back where nothing is left for it to say: beside a piece that was cut
     off, or a mark that is still beyond the edge; or as much as was commanded.
     """
-    for row, pulled, net in zip(rows, back, asked, strict=True):
+    for row, pulled, net in zip(rows, back, commanded, strict=True):
         if not pulled:
             continue
         beyond = "left_mm" in row.numbers and row.value("left_mm") < 0
@@ -137,14 +137,14 @@ def _refuse_idle_back(rows: Sequence[Reading], back: Array, asked: Array) -> Non
             )
 
 
-def _refuse_swapped(asked: Array, fed: Array, column: str) -> None:
+def _refuse_swapped(commanded: Array, fed: Array, column: str) -> None:
     """A round answer to an odd question, again and again the same to the digit: the numbers changed
     places.
     """
-    if np.any(fed != fed[0]) or not np.all(_roundness(fed) > _roundness(asked)):
+    if np.any(fed != fed[0]) or not np.all(_roundness(fed) > _roundness(commanded)):
         return
-    if len(fed) >= SAME_AGAIN or np.all(_roundness(asked) == 0):
-        facts = {"fed": float(fed[0]), "asked": float(asked[0]), "column": column}
+    if len(fed) >= SAME_AGAIN or np.all(_roundness(commanded) == 0):
+        facts = {"fed": float(fed[0]), "commanded": float(commanded[0]), "column": column}
         raise Refusal("swapped", **facts)
 
 
@@ -155,7 +155,7 @@ def _roundness(lengths: Array) -> Array:
 
 
 def _without_slip(
-    readings: Readings, asked: Array, fed: Array, known: float
+    readings: Readings, commanded: Array, fed: Array, known: float
 ) -> tuple[Mask, list[Remark]]:
     """Where the ratio falls with speed beyond chance, only the slowest runs count."""
     every = np.ones(len(fed), bool)
@@ -163,11 +163,11 @@ def _without_slip(
         return every, []
     speed = np.array([r.value("speed_mm_s") for r in readings.rows])
     speeds, of = np.unique(speed, return_inverse=True)
-    ratio = fed / asked
+    ratio = fed / commanded
     means = np.bincount(of, ratio) / np.bincount(of)
-    within = float(np.sum((ratio - means[of]) ** 2) * np.mean(asked**2))
+    within = float(np.sum((ratio - means[of]) ** 2) * np.mean(commanded**2))
     one, _ = scale.pooled(within, len(speed) - len(speeds), known)
-    fall, sure = scale.falls_with(speed, ratio, one / asked)
+    fall, sure = scale.falls_with(speed, ratio, one / commanded)
     if not sure or fall < SLIPPED:
         return every, []
     facts = {"fall": fall, "slow": float(speed.min()), "fast": float(speed.max())}
@@ -193,14 +193,14 @@ def _fed_at(one: Measurement) -> dict[str, list[float]]:
 def _evidence(found: Fitted[ExtruderQuestion]) -> dict[str, Any]:
     one, parts = found.one, found.question.parts
     offset = one.offsets.get("offset")
-    assert one.sample.asked is not None
+    assert one.sample.commanded is not None
     return {
         "best": {"steps_per_mm": one.best},
         "ratio": one.estimate.value,
         "ratio_spread": one.estimate.half_width,
         "runs": one.used,
-        "expected_mm": float(one.sample.asked[one.keep].mean()),
-        "fed_mm": float(one.sample.got[one.keep].mean()),
+        "expected_mm": float(one.sample.commanded[one.keep].mean()),
+        "fed_mm": float(one.sample.measured[one.keep].mean()),
         "reading_deviation_mm": one.estimate.deviation,
         "offset_mm": None if offset is None else offset.value,
         "offset_spread_mm": None if offset is None else offset.half_width,
@@ -212,11 +212,11 @@ def _evidence(found: Fitted[ExtruderQuestion]) -> dict[str, Any]:
 
 def _table(found: Fitted[ExtruderQuestion]) -> Sequence[Shown]:
     one = found.one
-    assert one.sample.asked is not None
+    assert one.sample.commanded is not None
     rows = [Shown("readings", ("commanded", "fed", "ratio", ""))]
-    runs = list(zip(one.sample.asked, one.sample.got, one.keep, strict=True))
-    for n, (asked, fed, kept) in enumerate(runs[:SHOWN_RUNS], 1):
-        cells = (f"{asked:g} mm", f"{fed:.2f} mm", f"{fed / asked:.4f}")
+    runs = list(zip(one.sample.commanded, one.sample.measured, one.keep, strict=True))
+    for n, (commanded, fed, kept) in enumerate(runs[:SHOWN_RUNS], 1):
+        cells = (f"{commanded:g} mm", f"{fed:.2f} mm", f"{fed / commanded:.4f}")
         rows.append(Shown(f"  {n}", (*cells, "" if kept else "left out")))
     if len(runs) > SHOWN_RUNS:
         rows.append(Shown("", (f"and {len(runs) - SHOWN_RUNS} more", "", "", "")))
@@ -241,7 +241,7 @@ AGAIN = {
     "after_mm": "--before MM --after MM",
     "left_mm": "--mark MM --left MM",
 }
-GOT = "{got:.2f} mm of {asked:g} mm were fed, a ratio of {value:.4f} ± {half:.4f}"
+GOT = "{measured:.2f} mm of {commanded:g} mm were fed, a ratio of {value:.4f} ± {half:.4f}"
 EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     group="extruder",
     key="steps-e",
@@ -277,7 +277,7 @@ EXTRUDER: Measurand[ExtruderQuestion] = Measurand(
     doubts=_against_parts,
     evidence=_evidence,
     table=_table,
-    figure=("Filament: fed against asked", "", ""),
+    figure=("Filament: fed against commanded", "", ""),
 )
 
 
@@ -297,31 +297,31 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
 
     Raises UsageError if no sensible number of runs makes the certainty.
     """
-    asked, mark = test.asked_mm, test.asked_mm + BEYOND_MM
+    commanded, mark = test.asked_mm, test.asked_mm + BEYOND_MM
     one = reading_spread(test.resolution_mm, PLACING_MM, ends=2, placings=2)
-    runs = runs_needed(one, [asked], test.wanted, sides=0, most=MOST_RUNS)
+    runs = runs_needed(one, [commanded], test.wanted, sides=0, most=MOST_RUNS)
     if runs is None:
         raise UsageError(
             f"--wanted {test.wanted:g}: not to be had with marks placed to {PLACING_MM} mm over "
-            f"{asked:g} mm",
+            f"{commanded:g} mm",
             "ask for more length, or a wider certainty",
         )
     lines = [
         dialect.line("select") if dialect.tool else None,
         dialect.line("heat", target=test.temp_c),
         dialect.line("relative-feed"),
-        dialect.line("feed", length=asked, feed=max(60 * test.speed_mm_s, 1.0)),
+        dialect.line("feed", length=commanded, feed=max(60 * test.speed_mm_s, 1.0)),
         dialect.line("cool"),
     ]
     return Plan(
         "extruder-plan",
-        f"Feeding test of the extruder, {asked:g} mm at {test.temp_c:g} °C",
+        f"Feeding test of the extruder, {commanded:g} mm at {test.temp_c:g} °C",
         (
             f"Heat to {test.temp_c:g} °C, rather hotter than colder, and load filament you can "
             "mark: light filament, dark mark.",
             f"Mark it {mark:g} mm above a fixed edge of the extruder, so that feeding too much "
             "is still visible. A flag of tape works, too: take it off before it reaches the gears.",
-            f"Feed {asked:g} mm at {test.speed_mm_s:g} mm/s, slowly, so that nothing slips.",
+            f"Feed {commanded:g} mm at {test.speed_mm_s:g} mm/s, slowly, so that nothing slips.",
             "Measure the length left from the same edge to the mark. If the mark went in, "
             "the number is negative.",
             f"Do it {plural(runs, 'time')}: with marks placed to {PLACING_MM} mm and a rule read "
@@ -329,6 +329,6 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
             "cool down after the last.",
         ),
         tuple(x for x in lines if x),
-        prose(command("extruder fit", steps="N", asked=asked, mark=mark, left="MM")),
-        settings={"runs": runs, "asked_mm": asked},
+        prose(command("extruder fit", steps="N", commanded=commanded, mark=mark, left="MM")),
+        settings={"runs": runs, "asked_mm": commanded},
     )

@@ -163,7 +163,7 @@ def _section(readings: Readings, question: FlowQuestion) -> Sequence[Sample]:
     return [
         Sample(
             rows=readings.rows[::2],
-            got=one.sections,
+            measured=one.sections,
             known=one.known,
             column="diameter_mm",
             present=question.flow,

@@ -60,7 +60,7 @@ def walls(readings: Readings, question: FlowQuestion) -> Sequence[Sample]:
     return [
         Sample(
             rows=readings.rows,
-            got=values,
+            measured=values,
             known=reading_spread(resolution, math.hypot(question.squeeze_mm, WALL_MM)),
             column="wall_mm",
             present=question.flow,
@@ -108,7 +108,7 @@ def _evidence(found: Fitted[FlowQuestion]) -> dict[str, Any]:
 
 def _table(found: Fitted[FlowQuestion]) -> Sequence[Shown]:
     one, beside = found.one, found.one.sample.beside
-    good, mean, goal = one.sample.got[one.keep], one.estimate, f"{one.sample.goal:g} mm"
+    good, mean, goal = one.sample.measured[one.keep], one.estimate, f"{one.sample.goal:g} mm"
     span = f"{one.used} of {len(one.keep)}, {good.min():.2f} to {good.max():.2f} mm"
     scatter = f"{np.std(good, ddof=1):.3f} mm"
     rows = [

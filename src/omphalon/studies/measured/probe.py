@@ -78,7 +78,7 @@ def drags(readings: Readings, question: ProbeQuestion) -> Sequence[Sample]:
         Sample(
             rows=tuple(felt),
             way=-1.0 if larger == "lowers" else 1.0,
-            got=np.array([r.value("drag_mm") for r in felt]),
+            measured=np.array([r.value("drag_mm") for r in felt]),
             known=Spread(question.feel_mm, 0.0),
             column="drag_mm",
             present=question.offset_mm,

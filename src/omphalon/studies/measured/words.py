@@ -41,11 +41,11 @@ def measured_answer(
 
 def facts_of(one: Measurement, matters: float = 0.0) -> dict[str, Any]:
     """What a row's sentences may say of one thing."""
-    sample, good = one.sample, one.sample.got[one.keep]
+    sample, good = one.sample, one.sample.measured[one.keep]
     off = one.estimate.value - sample.goal
-    got, value = float(good.mean()), one.estimate.value
-    lengths = np.array([sample.goal]) if sample.asked is None else sample.asked[one.keep]
-    asked = float(lengths.mean())
+    measured, value = float(good.mean()), one.estimate.value
+    lengths = np.array([sample.goal]) if sample.commanded is None else sample.commanded[one.keep]
+    commanded = float(lengths.mean())
     alike = np.ptp(lengths) == 0 and not one.offsets
     return {
         "name": sample.name,
@@ -62,10 +62,10 @@ def facts_of(one: Measurement, matters: float = 0.0) -> dict[str, Any]:
         "percent": 100 * abs(off) / sample.goal,
         "share": abs(off) / sample.goal,
         "count": one.used,
-        "got": got,
-        "asked": asked,
+        "measured": measured,
+        "commanded": commanded,
         "first": float(lengths[0]),
-        "formula": f"{sample.present:g} × {asked:g} ÷ {got:.10g}"
+        "formula": f"{sample.present:g} × {commanded:g} ÷ {measured:.10g}"
         if alike
         else f"{sample.present:g} ÷ {value:.8g}",
         "low": one.low,
