@@ -255,6 +255,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         plastic=None if options.plastic is None else PLASTICS[options.plastic],
     )
     if options.summaries:
+        _refuse_range(question, "--cycle")
         return summary_answer(list(options.summaries), question, options.powers(), lines)
     wanted = options.reading.wanted(heater, how.tool)
     try:
@@ -263,6 +264,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         result = _result_in(logs)
         if result is None or not result.tells:
             raise
+        _refuse_range(question, "cycles alone")
         return _from_result(result, options, question, lines)
     if (result := _result_in(logs)) and result.of_test:
         question = _with_own(question, result)
@@ -314,6 +316,13 @@ def _from_result(
         full = full_power(result.bias + result.half)
         powers = ((result.bias + result.half) / full, (result.bias - result.half) / full)
     return summary_answer(cycles, _with_own(question, result), powers, lines, result.gain)
+
+
+def _refuse_range(question: HeaterQuestion, beside: str) -> None:
+    """Cycles alone do not tell how losses grow with temperature."""
+    if question.range_c is not None:
+        low, high = question.range_c
+        raise UsageError(f"--target {low:g}:{high:g} with {beside}", "a range needs a test's log")
 
 
 def _with_own(question: HeaterQuestion, result: ControllerResult) -> HeaterQuestion:

@@ -79,8 +79,9 @@ class Span(click.ParamType):  # type: ignore[type-arg]
         option = param.opts[0] if param is not None and param.opts else "the range"
         low, high = numbers_of(value, self.measure, 2, option, self.example)
         if low >= high:
+            problem = "upside down" if low > high else "no range"
             raise UsageError(
-                f"{option} {echoed(value)}: upside down", f"for example {self.example}"
+                f"{option} {echoed(value)}: {problem}", f"lower end first: {self.example}"
             )
         return low, high
 

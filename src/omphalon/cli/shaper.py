@@ -262,7 +262,8 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
     if options.printed is not None and not pictured:
         raise UsageError("--print without a picture", "give the card's picture, or leave it out")
     cards = cards_of(options.printed) if pictured else []
-    twice = next((path for n, path in enumerate(paths) if path in paths[:n]), None)
+    logged = [path for path in paths if not is_picture(path)]  # a card shows both axes
+    twice = next((path for n, path in enumerate(logged) if path in logged[:n]), None)
     if twice is not None:
         raise UsageError(f"{echoed(twice)} is given twice", "log each axis and place by itself")
     read = {

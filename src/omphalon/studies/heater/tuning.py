@@ -13,6 +13,7 @@ import numpy as np
 from omphalon.answers.remarks import Refusal
 from omphalon.answers.settings import GAINS
 from omphalon.base.arrays import Array
+from omphalon.base.errors import UsageError
 from omphalon.base.stages import begins
 from omphalon.physics import linear
 from omphalon.physics import loop as loops
@@ -205,6 +206,8 @@ def tune(
     other aims on it; `otherwise` is a second model that the log cannot rule out, `own` are the
     gains that the controller made of its test.
     """
+    if heater != "hotend" and question.flow_mm3_s is not None:
+        raise UsageError(f"--volume-flow with a {heater}", "plastic flows through a hotend")
     begins("gains are chosen over all heaters that the log allows")
     loop = loop_of(test, fit, heater, question)
     draws = fit.draws(DRAWS, np.random.default_rng(1))
