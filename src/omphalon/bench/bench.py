@@ -123,8 +123,12 @@ class Bench:
             "figure": figure,
         }
         kind, tool = str(document["kind"]), Tool(document.get("tool") or 0)
-        state, evidence = self.state(), document["evidence"]
-        if ranges := {t.key: ranges_of(t.key, evidence, state) for t in taken(document)}:
+        state, evidence = self.state().of_tool(tool), document["evidence"]
+
+        def measured(key: str) -> dict[str, list[Any]]:
+            return ranges_of(key, evidence, state.facts, state.filament)
+
+        if ranges := {t.key: measured(t.key) for t in taken(document)}:
             body["ranges"] = ranges
         rows: list[tuple[str, str, dict[str, Any], str | None]] = [
             ("finding", kind, body, filament)
@@ -135,8 +139,7 @@ class Bench:
             verdict = {"verdict": document["verdict"], **({"changed": changed} if changed else {})}
             for key in judged:
                 own = filament if KINDS[key].of_filament else None
-                holds = {"ranges": ranges_of(key, evidence, state)}
-                rows.append(("check", key, {**verdict, **holds}, own))
+                rows.append(("check", key, {**verdict, "ranges": measured(key)}, own))
         return self.journal.append_all(rows)[0]
 
     def _keep(self, path: Path) -> dict[str, str]:

@@ -12,8 +12,8 @@ from omphalon.tables.rows import grouped, rows_of
 from omphalon.tables.tools import Tool
 
 if TYPE_CHECKING:
+    from omphalon.bench.facts import Facts
     from omphalon.bench.settings import InForce
-    from omphalon.bench.work import State
 
 ENDS, LABELS, SETS = Some(float, 2, 2), Some(str, 1, 20), Some(Some(float, 4, 4), 2, 9)
 
@@ -68,14 +68,18 @@ MEASURED: Mapping[str, Callable[[Mapping[str, Any], str], list[Any]]] = {
 }
 
 
-def ranges_of(key: str, evidence: Mapping[str, Any], state: State) -> dict[str, list[Any]]:
+def ranges_of(
+    key: str, evidence: Mapping[str, Any], facts: Facts, filament: str | None
+) -> dict[str, list[Any]]:
     """The ranges for which a setting was measured just now, by the names of its quantities; of
     places their labels.
+
+    facts, filament: of its tool.
     """
-    bare, tool = Tool.in_key(key)
+    bare = Tool.in_key(key)[0]
     out = {}
     for one in HOLDS.get(bare, ()):
-        values: list[Any] = list(_of_facts(one, state.of_tool(tool)).values())
+        values: list[Any] = list(_of_facts(one, facts, filament).values())
         if one.measured:
             try:
                 values = MEASURED[one.measured](evidence, bare.rpartition("-")[2])
@@ -87,11 +91,11 @@ def ranges_of(key: str, evidence: Mapping[str, Any], state: State) -> dict[str, 
     return out
 
 
-def _of_facts(one: Holds, state: State) -> dict[str, float]:
+def _of_facts(one: Holds, facts: Facts, filament: str | None) -> dict[str, float]:
     """The facts of a quantity that are known, as their keys stand in a bench."""
-    keys = [key.replace("filament.", f"filament.{state.filament}.") for key in one.facts]
-    facts = {key: state.facts.get(key) for key in keys}
-    return {key: float(v) for key, v in facts.items() if isinstance(v, int | float)}
+    keys = [key.replace("filament.", f"filament.{filament}.") for key in one.facts]
+    known = {key: facts.get(key) for key in keys}
+    return {key: float(v) for key, v in known.items() if isinstance(v, int | float)}
 
 
 def known_ranges(setting: InForce) -> Iterator[tuple[Holds, float, float]]:
@@ -102,11 +106,13 @@ def known_ranges(setting: InForce) -> Iterator[tuple[Holds, float, float]]:
             yield one, min(ends), max(ends)
 
 
-def left(setting: InForce, state: State) -> str | None:
-    """Which fact lies outside the range that a setting was measured for; None where none does."""
-    own = state.of_tool(setting.kind.tool)
+def left(setting: InForce, facts: Facts, filament: str | None) -> str | None:
+    """Which fact lies outside the range that a setting was measured for; None where none does.
+
+    facts, filament: of its tool.
+    """
     for one, low, high in known_ranges(setting):
-        for key, value in _of_facts(one, own).items():
+        for key, value in _of_facts(one, facts, filament).items():
             if not low - one.room <= value <= high + one.room:
                 return f"measured {_words(one, low, high)}, and {key} is {value:g} {one.unit}"
     return None

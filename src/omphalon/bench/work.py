@@ -112,7 +112,8 @@ def reason(key: str, state: State) -> tuple[str, str] | None:
     if check is not None and check.id > setting.entry and fits(check.body.get("changed"), [str]):
         return "changed", f"the check of {check.at[:10]} says: {'; '.join(check.body['changed'])}"
     passed = _passed(key, state)
-    if outside := left(_renewed(setting, state), state):
+    own = state.of_tool(setting.kind.tool)
+    if outside := left(_renewed(setting, state), own.facts, own.filament):
         return "left-its-range", outside
     newer = [n for n in setting.kind.needs if _set_later(n, setting, passed, state)]
     if newer:

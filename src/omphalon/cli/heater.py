@@ -270,10 +270,7 @@ def fit(how: Leaving, options: HeaterFitOptions) -> Answer:
         question = _with_own(question, result)
     refuse_beside("a LOG", "power_high", "power_low")
     refuse_other_tool(read, how.tool)
-    shown = any(log.flow_mm3_s is not None for log in read)
-    if options.flow_mm3_s and not shown and None in (options.watts, options.plastic):
-        remedy = "give both, or a log with the flow in it (flow_mm3_s)"
-        raise UsageError("--volume-flow without --watts and --plastic", remedy)
+    _refuse_unknown_heat(options, read)
     if question.present is None:
         question = replace(question, present=gains_of_bench(read, question, lines.gain_scale))
     return heater_answer(read, question, lines)
@@ -316,6 +313,14 @@ def _from_result(
         full = full_power(result.bias + result.half)
         powers = ((result.bias + result.half) / full, (result.bias - result.half) / full)
     return summary_answer(cycles, _with_own(question, result), powers, lines, result.gain)
+
+
+def _refuse_unknown_heat(options: HeaterFitOptions, logs: Sequence[TemperatureLog]) -> None:
+    """What plastic takes is worked out, or shown by a log."""
+    shown = any(log.flow_mm3_s is not None for log in logs)
+    if options.flow_mm3_s and not shown and None in (options.watts, options.plastic):
+        remedy = "give both, or a log with the flow in it (flow_mm3_s)"
+        raise UsageError("--volume-flow without --watts and --plastic", remedy)
 
 
 def _refuse_range(question: HeaterQuestion, beside: str) -> None:
