@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from omphalon.answers.finding import Finding
     from omphalon.lines.dialect import Dialect
     from omphalon.readers.controller import ControllerResult
+    from omphalon.recordings.recording import TemperatureLog
     from omphalon.studies.heater.question import HeaterQuestion
     from omphalon.studies.heater.summary import CycleSummary
 
