@@ -36,8 +36,8 @@ check: .venv/ready
 	$(BIN)/mypy --check-untyped-defs --allow-untyped-defs --allow-untyped-calls --ignore-missing-imports browser
 
 # all benchmarks, or some by name: make benchmark NAMES="steps holds"
-NAMES ?= process heater_gains heater_check heater_damage heater_families heater_ordinary heater_cycles console elsewhere holds \
-  intervals steps filament advance eyes tower picture card shaper places jagged changes bench capture farm off wire
+NAMES ?= process heater_gains heater_check heater_damage heater_families heater_ordinary heater_cycles console elsewhere temperatures holds \
+  intervals steps filament advance eyes speeds tower picture card shaper places jagged changes bench capture farm off wire
 benchmark: .venv/ready
 	for name in $(NAMES); do echo "== $$name"; $(BIN)/python benchmarks/$$name.py || exit 1; done
 
