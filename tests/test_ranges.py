@@ -224,8 +224,8 @@ def test_a_fact_that_leaves_the_range_makes_a_setting_due(fact, bench):
 
 def test_a_bench_says_for_what_a_setting_holds(bench):
     shown = bench("bench", "show").stdout
-    assert "holds for 210 to 240 °C" in shown
-    assert "for 60 to 120 mm/s" in shown and "at empty, loaded" in shown
+    assert "holds, 210 to 240 °C" in shown
+    assert "holds, 60 to 120 mm/s" in shown and "holds, empty, loaded" in shown
     kept = json.loads(bench("bench", "show", "--json").stdout)["settings"]["hotend-gains"]
     assert kept["ranges"]["targets"] == [210, 240]
 

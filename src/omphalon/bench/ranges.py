@@ -114,7 +114,8 @@ def left(setting: InForce, facts: Facts, filament: str | None) -> str | None:
     for one, low, high in known_ranges(setting):
         for key, value in _of_facts(one, facts, filament).items():
             if not low - one.room <= value <= high + one.room:
-                return f"measured {_words(one, low, high)}, and {key} is {value:g} {one.unit}"
+                ends = _words(one, low, high)
+                return f"measured for {ends}, and {key} is {value:g} {one.unit}"
     return None
 
 
@@ -131,10 +132,10 @@ def range_words(setting: InForce) -> str:
     """For what a setting holds: the ranges that its measurement covered."""
     words = [_words(*each) for each in known_ranges(setting) if each[0].measured]
     if fits(places := setting.ranges.get("places"), LABELS):
-        words.append(f"at {', '.join(map(str, places or ()))}")
+        words += map(str, places or ())
     return ", ".join(words)
 
 
 def _words(one: Holds, low: float, high: float) -> str:
     ends = f"{low:g}" if low == high else f"{low:g} to {high:g}"
-    return f"for {ends} {one.unit}"
+    return f"{ends} {one.unit}"

@@ -180,7 +180,7 @@ def show(one: Bench, filament: str | None, as_json: bool) -> None:
                 value_words(s, scale),
                 spread_words(s, scale),
                 origin_words(s),
-                why.partition(":")[0] or f"holds {range_words(s)}".rstrip(),
+                why.partition(":")[0] or ", ".join(filter(None, ("holds", range_words(s)))),
             )
             for s, why in rows
         ]
