@@ -49,6 +49,8 @@ def test_tests_at_two_targets_are_one_heater(logs, run):
     span = found["evidence"]["over_range"]
     assert [one["target_c"] for one in span] == [195, 217.5, 240]
     assert all(-0.03 < one["cost"] < 0.10 for one in span)  # one heater, nearly linear
+    arrivals = np.array([one["arrival_s"] for one in span])
+    assert np.all(np.diff(arrivals) > 10)  # 22 °C further, at some 2 °C/s and falling
     # holding powers as its own parts make them
     for one in span:
         rise = one["target_c"] - HOTEND.ambient_c

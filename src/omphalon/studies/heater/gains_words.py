@@ -113,8 +113,7 @@ def _range_evidence(tuned: Tuned) -> dict[str, Any]:
                 "cost": one.cost,
                 "holding_power": one.holding_power,
                 "alone": {k: getattr(one.alone, k) for k in UNITS},
-                "overshoot_c": one.run.overshoot_c[0, 0],
-                "dip_c": one.run.dip_c[0, 0],
+                **{n: getattr(one.run, n)[0, 0] for n in ("arrival_s", "overshoot_c", "dip_c")},
             }
             for one in tuned.spans
         ]

@@ -218,8 +218,8 @@ def tune(
     parts = {}
     for goal in question.targets(test.target_c):
         at_goal = [one.read_as(goal, loop.target_c) for one in tested]
-        if goal == test.target_c:
-            at_goal = tested
+        if goal == test.target_c == loop.target_c:
+            at_goal = tested  # to the last digit
         elif goal > test.target_c and at_goal[0].holding_power > loop.limit:
             raise Refusal("too-weak", target=goal, power=at_goal[0].holding_power)
         parts[goal] = _suspects(at_goal, question, heater, loop)
