@@ -98,15 +98,15 @@ def _folder() -> Path:
 
 
 def _printer() -> tuple[str, str]:
-    """Where the printer is plugged in, and what it lists of its settings; "" where not known."""
+    """The printer's port, or the file of its settings listing; "" where not known."""
     from omphalon.lines.listing import read_listing
     from omphalon.printer.port import found_ports
 
     there = ", ".join(name for name, _ in found_ports())
     while True:
         answer = typed(
-            f"its port{f' (here: {there})' if there else ''}, or a file of what it lists of its "
-            "settings (M503)"
+            f"its port{f' (here: {there})' if there else ''}, or a file of its settings listing "
+            "(M503)"
         )
         if not answer:
             return "", ""

@@ -1,4 +1,4 @@
-"""What a printer lists of its settings, understood through the templates that would set them,
+"""A printer's settings listing, understood through the templates that would set them,
 turned round: literal words must stand there, fields become numbers.
 """
 
@@ -151,7 +151,7 @@ def sound(found: list[Listed]) -> list[Listed]:
 
 
 def differing(sheet: str, listing: str, dialect: Dialect) -> tuple[int, list[str]]:
-    """What a printer lists of its settings, against the lines that it was sent.
+    """A printer's settings listing, against the lines that it was sent.
 
     `sheet`: the lines that were sent; of two that set the same the last one holds. Gives how many
     values are the same within their digits, and a sentence for each that is not.

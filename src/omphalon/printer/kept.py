@@ -233,7 +233,7 @@ class KeptPrinter:
         return words
 
     def listing(self) -> str:
-        """What the printer lists of its settings."""
+        """The printer's settings listing."""
         text: str = self._ask("listing")
         return text
 

@@ -208,7 +208,7 @@ class Link:
             self.dialogue.refused = None  # each is asked for instead
 
     def listing(self) -> str:
-        """What the printer lists of its settings.
+        """The printer's settings listing.
 
         Raises LinkFault if its dialect has no line for that, or nothing comes.
         """

@@ -85,7 +85,7 @@ def found_as(build: str) -> MachineSettings:
 
 
 def found_settings() -> Iterator[str]:
-    """What Fulmar lists of its settings before anything is tuned, amid its chatter."""
+    """Fulmar's settings listing before anything is tuned, amid its chatter."""
     yield "tell: Fulmar, made up by the stand-in printer; what is set:"
     yield from (f"tell: {line}" for line in FULMAR_FOUND.listed())
     yield "ok"

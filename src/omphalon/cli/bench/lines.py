@@ -107,7 +107,7 @@ def _write_into(path: str, out: str, settings: Mapping[str, InForce], dialect: D
 @as_document
 @in_bench
 def readback(one: Bench, listing: str, adopt_found: bool, as_json: bool) -> int:
-    """Compare what the printer lists of its settings with the bench.
+    """Compare the printer's settings listing with the bench.
 
     \b
     Example:
