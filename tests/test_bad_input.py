@@ -103,7 +103,7 @@ FILES = {
     "wild.csv": (
         wild(),
         3,
-        "RETEST  the temperature does not follow the switching: its phase against the power is",
+        "RETEST  the temperature does not follow the switching: its phase against the power",
     ),
 }
 

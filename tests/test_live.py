@@ -540,7 +540,7 @@ def test_tune_heater_does_the_whole_loop_with_lines_that_were_shown(run, at, tmp
     }
     shown = set(re.findall(r"^  ([A-Z]\d+ ?.*)$", done.stdout, re.M)) | {"M106 S255"}
     page = (ROOT / "docs" / "printer.md").read_text()
-    frame = page.split("Beside them the frame")[1].split("All of them stand")[0]
+    frame = page.split("*frame*)")[1].split("All of them are")[0]
     assert not {x for x in sent - shown if x.split()[0] not in frame and x not in ("M500",)}
 
 

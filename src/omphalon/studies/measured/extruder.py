@@ -329,6 +329,6 @@ def plan_extruder(test: FeedingTest, dialect: Dialect) -> Plan:
             "cool down after the last.",
         ),
         tuple(x for x in lines if x),
-        prose(command("extruder fit", steps="N", commanded=commanded, mark=mark, left="MM")),
+        prose(command("extruder fit", steps="N", asked=commanded, mark=mark, left="MM")),
         settings={"runs": runs, "asked_mm": commanded},
     )
