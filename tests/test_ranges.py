@@ -85,6 +85,10 @@ def test_plastic_takes_what_its_heat_says(run, sample):
     assert low < (HOTEND.power_w - lost) / heat < high
     assert expected == pytest.approx((HOTEND.power_w - lost) / heat, rel=0.12)
     assert told["takes"] == pytest.approx(10 * heat / 40, rel=0.01)
+    words_of_range = (words[0], "--target", "215:235", *words[3:])
+    ranged = answer(run(*HEATER, *words_of_range, *more))["evidence"]["plastic"]
+    assert ranged["target_c"] == 235  # the hottest, and there the same
+    assert ranged["takes"] == pytest.approx(told["takes"], rel=0.01)
     twice = answer(run(*HEATER, *words, *more[:-1], "20"))["evidence"]["plastic"]
     assert twice["dip_c"][1] == pytest.approx(2 * told["dip_c"][1], rel=0.1)
     past = answer(run(*HEATER, *words, *more[:-1], "60"))

@@ -108,7 +108,7 @@ def flowing(
         each = known.value + known.half_width * spread[0]  # of full power, for 1 mm³/s
     else:
         assert plastic is not None and watts is not None
-        heat = plastic.heat_j_mm3(goal - at.model.ambient_c) * (1 + plastic.doubt * spread[0])
+        heat = plastic.heat_j_mm3(at.model.reference_c) * (1 + plastic.doubt * spread[0])
         each = heat / (watts * (1 + WATTS_OFF * spread[1]))
     each = np.maximum(each, LEAST_EACH)
     doubt = question.cooling_doubt("hotend")
