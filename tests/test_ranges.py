@@ -228,6 +228,26 @@ def test_a_fact_that_leaves_the_range_makes_a_setting_due(fact, bench):
         bench("bench", "set", f"{key}={before:g}")
 
 
+def test_a_check_that_passes_where_a_fact_went_renews_the_setting(bench, tmp_path):
+    """The same hold, 40 °C hotter."""
+    rows = [row.split(",") for row in (SAMPLES / "hold-after.csv").read_text().splitlines()]
+    for row in rows:
+        if not row[0].startswith(("#", "time")):
+            row[1], row[2] = (f"{float(cell) + 40:.2f}" for cell in row[1:3])
+    (tmp_path / "hot.csv").write_text("\n".join(",".join(row) for row in rows) + "\n")
+    try:
+        bench("bench", "set", "heaters.hotend_target=275", "filament.grey.temp=275")
+        for due in (True, False):
+            steps = json.loads(bench("bench", "next", "--json").stdout)["steps"]
+            assert (
+                ("hotend-gains", "left-its-range") in [(s["setting"], s["reason"]) for s in steps]
+            ) is due
+            done = bench("heater", "check", str(tmp_path / "hot.csv"), "--target", "275")
+            assert done.stdout.startswith("KEEP"), done.stdout
+    finally:
+        bench("bench", "set", "heaters.hotend_target=235", "filament.grey.temp=235")
+
+
 def test_a_bench_says_for_what_a_setting_holds(bench):
     shown = bench("bench", "show").stdout
     assert "holds, 210 to 240 °C" in shown

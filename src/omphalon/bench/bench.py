@@ -125,10 +125,8 @@ class Bench:
         kind, tool = str(document["kind"]), Tool(document.get("tool") or 0)
         state, evidence = self.state().of_tool(tool), document["evidence"]
 
-        def measured(key: str) -> dict[str, list[Any]]:
-            return ranges_of(key, evidence, state.facts, state.filament)
-
-        if ranges := {t.key: measured(t.key) for t in taken(document)}:
+        known = evidence, state.facts, state.filament
+        if ranges := {t.key: ranges_of(t.key, *known) for t in taken(document)}:
             body["ranges"] = ranges
         rows: list[tuple[str, str, dict[str, Any], str | None]] = [
             ("finding", kind, body, filament)
@@ -139,7 +137,8 @@ class Bench:
             verdict = {"verdict": document["verdict"], **({"changed": changed} if changed else {})}
             for key in judged:
                 own = filament if KINDS[key].of_filament else None
-                rows.append(("check", key, {**verdict, "ranges": measured(key)}, own))
+                ranges = {"ranges": ranges_of(key, *known, checked=True)}
+                rows.append(("check", key, verdict | ranges, own))
         return self.journal.append_all(rows)[0]
 
     def _keep(self, path: Path) -> dict[str, str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -69,26 +70,35 @@ MEASURED: Mapping[str, Callable[[Mapping[str, Any], str], list[Any]]] = {
 
 
 def ranges_of(
-    key: str, evidence: Mapping[str, Any], facts: Facts, filament: str | None
+    key: str,
+    evidence: Mapping[str, Any],
+    facts: Facts,
+    filament: str | None,
+    *,
+    checked: bool = False,
 ) -> dict[str, list[Any]]:
     """The ranges for which a setting was measured just now, by the names of its quantities; of
-    places their labels.
+    places their labels. A check that does not say what it covered was made under the facts.
 
     facts, filament: of its tool.
     """
     bare = Tool.in_key(key)[0]
     out = {}
     for one in HOLDS.get(bare, ()):
-        values: list[Any] = list(_of_facts(one, facts, filament).values())
-        if one.measured:
-            try:
-                values = MEASURED[one.measured](evidence, bare.rpartition("-")[2])
-            except (KeyError, TypeError, AttributeError):
-                values = []
+        values = _of_evidence(one, evidence, bare.rpartition("-")[2])
+        if not values and (checked or not one.measured):
+            values = list(_of_facts(one, facts, filament).values())
         if values:
             listed = fits(values, LABELS) or fits(values, SETS)
             out[one.name] = values if listed else [min(values), max(values)]
     return out
+
+
+def _of_evidence(one: Holds, evidence: Mapping[str, Any], axis: str) -> list[Any]:
+    """What a finding's evidence has of a quantity; nothing where it has none."""
+    with contextlib.suppress(KeyError, TypeError, AttributeError):
+        return MEASURED[one.measured](evidence, axis)
+    return []
 
 
 def _of_facts(one: Holds, facts: Facts, filament: str | None) -> dict[str, float]:

@@ -169,6 +169,7 @@ def _seen(check: HeaterCheck) -> dict[str, Any]:
     last = check.seen[-1]
     return {
         "heater": check.heater,
+        "target_c": check.target_c,
         **numbers(last),
         "signs": [s.name for s in check.signs],
         "health": {
