@@ -3,6 +3,7 @@ speeds, and where a setting in force no longer holds.
 """
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -113,15 +114,8 @@ def test_a_range_that_makes_no_sense_is_refused(words, code, said, run, sample):
 
 def test_one_set_for_two_heaters_alike_is_the_set_of_each():
     """A heater whose losses do not grow needs the same gains at every target."""
-    model = ThermalModel(
-        gain_c=400.0,
-        time_constant_s=150.0,
-        lag_s=2.0,
-        dead_time_s=1.0,
-        ambient_c=20.0,
-        loss_growth=0.0,
-        reference_c=180.0,
-    )
+    model = ThermalModel.between(20.0, 180.0)
+    model = replace(model, gain_c=400.0, time_constant_s=150.0, lag_s=2.0)
     loop = Loop(200.0)
     hot = model.read_as(240.0, 200.0)
     assert hot.holding_power == pytest.approx(220 / 400)

@@ -27,12 +27,13 @@ from omphalon.cli.shaper_common import (
     LogOptions,
     OfferedOptions,
     present_field,
+    read_logs,
 )
 
 if TYPE_CHECKING:
     from omphalon.bench.work import State
     from omphalon.prints.pieces import Bands
-    from omphalon.recordings.recording import GreyPicture, MotionLog
+    from omphalon.recordings.recording import MotionLog
     from omphalon.studies.shaper.question import ShaperInUse
 
 BY_AXIS = "name each by its axis, and measure an axis in one way"
@@ -246,28 +247,19 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
     """
     paths = [one.path for one in (*options.log_x, *options.log_y)]
     how.check(options.log, *paths)
-    from omphalon.cli.card import cards_of
     from omphalon.readers.acceleration import read_motion
-    from omphalon.readers.picture import is_picture, read_picture
-    from omphalon.studies.card.modes import axis_on_card
+    from omphalon.readers.picture import is_picture
     from omphalon.studies.shaper.question import PlaceLog, ShaperQuestion
     from omphalon.studies.shaper.words import shaper_answer
 
-    wanted = options.reading.wanted()
-
-    def of_place(path: str) -> MotionLog | GreyPicture:
-        return read_picture(path) if is_picture(path) else read_motion(path, wanted)
-
-    pictured = any(map(is_picture, paths))
-    if options.printed is not None and not pictured:
-        raise UsageError("--print without a picture", "give the card's picture, or leave it out")
-    cards = cards_of(options.printed) if pictured else []
     logged = [path for path in paths if not is_picture(path)]  # a card shows both axes
     twice = next((path for n, path in enumerate(logged) if path in logged[:n]), None)
     if twice is not None:
         raise UsageError(f"{echoed(twice)} is given twice", "log each axis and place by itself")
+    read_paths, read_card = read_logs(paths, options.printed, options.reading)
+    every = iter(read_paths)
     read = {
-        axis: tuple(PlaceLog(label=one.label, log=of_place(one.path)) for one in some)
+        axis: tuple(PlaceLog(label=one.label, log=next(every)) for one in some)
         for axis, some in (("x", options.log_x), ("y", options.log_y))
         if some
     }
@@ -276,7 +268,7 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
             raise UsageError(f"--{axis}: two logs of one label", "give each its own: LABEL=LOG")
     logs = {axis: some[0].log for axis, some in read.items() if len(some) == 1}
     if options.log is not None:
-        alone = read_motion(options.log, wanted)
+        alone = read_motion(options.log, options.reading.wanted())
         logs = {_moved(alone): alone}
     ripples = {"x": options.ripple_x_mm, "y": options.ripple_y_mm}
     present = {"x": options.present_x, "y": options.present_y}
@@ -293,7 +285,7 @@ def fit(how: Leaving, options: ShaperFitOptions) -> Answer:
         present={axis: one for axis, one in present.items() if one is not None},
         kind=options.kind,
         places={axis: some for axis, some in read.items() if len(some) > 1},
-        read_card=lambda picture, axis: axis_on_card(picture, cards, options.printed, axis),
+        read_card=read_card,
     )
     return shaper_answer(question, how.lines())
 

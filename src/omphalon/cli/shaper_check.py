@@ -21,7 +21,7 @@ from omphalon.cli.options import (
     text,
     typed,
 )
-from omphalon.cli.shaper_common import SENSOR_AXES, BandsType, LimitOptions, LogOptions
+from omphalon.cli.shaper_common import SENSOR_AXES, BandsType, LimitOptions, LogOptions, read_logs
 from omphalon.tables.constants import ASSUMED_DAMPING, SHAPER_NAMES
 
 if TYPE_CHECKING:
@@ -174,32 +174,25 @@ def _seen(options: ShaperCheckOptions, bands: Bands) -> Finding:
 
 
 def _on_logs(options: ShaperCheckOptions) -> Finding:
-    from omphalon.cli.card import cards_of
-    from omphalon.readers.acceleration import read_motion
-    from omphalon.readers.picture import is_picture, read_picture
-    from omphalon.studies.card.modes import axis_on_card
     from omphalon.studies.shaper.check_words import shaper_check_answer
     from omphalon.studies.shaper.question import ShaperCheckQuestion
 
-    logs, printed, axis = options.logs, options.printed, options.axis
+    logs, axis = options.logs, options.axis
     setting, acceleration = options.in_force(), options.acceleration_mm_s2
     if not logs:
         raise UsageError("no log", "give a fresh log, or --seen with --bands")
     if axis is None or setting is None or acceleration is None:
         names = ("axis", "shaper", "frequency_hz", "acceleration_mm_s2")
         raise refuse_without(options, IN_FORCE, *names)
-    pictured = any(is_picture(path) for path in logs)
-    if printed is not None and not pictured:
-        raise UsageError("--print without a picture", "give the card's picture, or leave it out")
-    cards, wanted = cards_of(printed) if pictured else [], options.reading.wanted()
+    read, read_card = read_logs(logs, options.printed, options.reading)
     question = ShaperCheckQuestion(
-        logs=tuple(read_picture(p) if is_picture(p) else read_motion(p, wanted) for p in logs),
+        logs=tuple(read),
         axis=axis,
         setting=setting,
         acceleration_mm_s2=acceleration,
         sensor=options.sensor,
         limits=options.limit.limits(),
         kind=options.kind,
-        read_card=lambda picture: axis_on_card(picture, cards, printed, axis),
+        read_card=read_card,
     )
     return shaper_check_answer(question)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
     from omphalon.bench.work import State
     from omphalon.physics.shaping import Limits
     from omphalon.readers.acceleration import AxesWanted
+    from omphalon.recordings.recording import GreyPicture, MotionLog
+    from omphalon.studies.shaper.modes import AxisReading
     from omphalon.studies.shaper.question import ShaperInUse
 
 SENSOR_AXES = ("x", "y", "z")
@@ -49,6 +52,23 @@ class LogOptions:
         every = self.every_s if self.rate_hz is None else 1 / self.rate_hz
         unit = None if self.unit is None else self.unit.replace("2", "²")
         return AxesWanted(unit=unit, every_s=every, columns=columns_named(self.columns))
+
+
+def read_logs(
+    paths: Sequence[str], printed: str | None, reading: LogOptions
+) -> tuple[list[MotionLog | GreyPicture], Callable[[GreyPicture, str], AxisReading]]:
+    """Logs, and pictures of test cards among them, with what reads an axis off a picture."""
+    from omphalon.cli.card import cards_of
+    from omphalon.readers.acceleration import read_motion
+    from omphalon.readers.picture import is_picture, read_picture
+    from omphalon.studies.card.modes import axis_on_card
+
+    pictured = any(map(is_picture, paths))
+    if printed is not None and not pictured:
+        raise UsageError("--print without a picture", "give the card's picture, or leave it out")
+    cards, wanted = cards_of(printed) if pictured else [], reading.wanted()
+    logs = [read_picture(p) if is_picture(p) else read_motion(p, wanted) for p in paths]
+    return logs, lambda picture, axis: axis_on_card(picture, cards, printed, axis)
 
 
 def _drift_of_places(state: State, given: Any) -> float | None:

@@ -167,7 +167,7 @@ def _plain(document: Mapping[str, Any]) -> bool:
 
 
 def result_of(one: FarmJob | Impossible, outcome: JobOutcome | None) -> JobAnswer:
-    """A row of the manifest with what came of it; no outcome: it was not got to."""
+    """A row of the manifest with what came of it; no outcome: it was not reached."""
     row = one.row
     answer, document = "", NOT_YET
     if isinstance(one, Impossible):

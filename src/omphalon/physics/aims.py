@@ -23,7 +23,7 @@ class Aim:
     sensitivity: float
 
 
-# quick: fast arrival and recovery; even: all weigh alike; gentle: no overshoot, calm power
+# quick: fast arrival and recovery; even: all weigh alike; gentle: no overshoot, steady power
 AIMS = table_by(
     "name",
     Aim(

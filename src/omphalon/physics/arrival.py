@@ -166,7 +166,7 @@ def _first(t: Array, true: Mask, start: int) -> float | None:
 
 
 def _fan(t: Array, off: Array, arrival: float | None, unit_s: float, sigma: float) -> float | None:
-    """A sudden dip out of a calm hold: where it began, or None."""
+    """A sudden dip out of a steady hold: where it began, or None."""
     if arrival is None:
         return None
     late = np.flatnonzero(t > arrival + 0.5 * unit_s)
@@ -275,8 +275,8 @@ def arrival_deviations(
     """Standard deviation of each figure of an arrival, by its name.
 
     A reading carries noise and the steps of the display; a fan that comes on meets a swing at any
-    phase; the hold's figures are means over as many independent pieces as its own memory leaves;
-    times are known to a report, and to what noise makes of the slope.
+    phase; the hold's figures are means over as many independent pieces as its autocorrelation time
+    leaves; times are known to a report, and to what noise makes of the slope.
 
     Parameters
     ----------
@@ -292,7 +292,7 @@ def arrival_deviations(
 
     References
     ----------
-    Sokal, Monte Carlo Methods in Statistical Mechanics (1997), eq. 2.19: the memory of a series.
+    Sokal, Monte Carlo Methods in Statistical Mechanics (1997), eq. 2.19: the autocorrelation time.
     """
     if seen.arrival_s is None or seen.overshoot_c is None:
         return {}
@@ -350,5 +350,6 @@ def _of_hold(off: Array, power: Array | None, seen: Arrival) -> dict[str, float]
 
 
 def pieces(values: Array) -> float:
-    """Independent pieces in a series (n,) of mean 0: its length over its memory, two at least."""
+    """Independent pieces in a series (n,) of mean 0: its length over its autocorrelation
+    time, two at least."""
     return max(len(values) / autocorrelation_time(values), 2.0)

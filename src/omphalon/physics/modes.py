@@ -317,7 +317,7 @@ def peaks_of(response: Response) -> tuple[float, ...]:
     return tuple(float(v) for v in f[places[clear & (f[places] > LOWEST_HZ)]])
 
 
-SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is heard after it
+SKIP_S, LISTEN_S = 3 / RATE_HZ, 0.8  # what the blow itself takes, and what is used after it
 
 
 class NoTaps(Exception):
@@ -339,7 +339,7 @@ def tapped(values: Array) -> tuple[Response, int]:
     -------
     Response
     int
-        Taps that were heard.
+        Taps that were found.
 
     Raises
     ------

@@ -71,11 +71,11 @@ def follows(frequency_hz: Array, frequencies: Array, dampings: Array) -> Terms:
 
 
 def decays(after_s: float) -> Law:
-    """The law of a tap's free decay, heard from so long after the blow.
+    """The law of a tap's free decay, logged from so long after the blow.
 
     The acceleration of each mode is 2 Re(r·e^(pt)) with p = −ζω + iω_d and r the residue of −(2ζωs
-    + ω²)/(s² + 2ζωs + ω²) at p; what is left of it at `after_s` starts the decay heard. Derivatives
-    by small differences.
+    + ω²)/(s² + 2ζωs + ω²) at p; what is left of it at `after_s` starts the logged decay.
+    Derivatives by small differences.
 
     Parameters
     ----------

@@ -13,8 +13,8 @@ from matplotlib.figure import Figure
 
 from omphalon.physics.resonance import response_of
 from omphalon.plots.style import FOG, INK, PALE, SAND, SEA, SIGNAL, dress
+from omphalon.studies.shaper.words import how_words
 from omphalon.tables.constants import SHAPER_NAMES
-from omphalon.tables.units import plural
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -39,12 +39,9 @@ def draw_shaper(figure: Figure, fit: ShaperFit) -> None:
         ruled_by_card = one.reading.response is None and logged
         reading = logged[0] if ruled_by_card else one.reading
         if reading.response is None:
-            facts, axis = reading.how.facts, f"Axis {reading.axis}"
-            spacings = plural(int(facts["count"]), "spacing")
-            words = f"{axis}: from the lines of a test card"
-            if reading.how.way == "ripples":
-                words = f"{axis}: from ripples, {spacings} at {facts['speed']:g} mm/s"
-            draw_bare(panels[0, n], reading, words)
+            source = "ripples, " if reading.how.way == "ripples" else ""
+            title = f"Axis {reading.axis}: from {source}{how_words(reading)}"
+            draw_bare(panels[0, n], reading, title)
         else:
             others = [p for p in one.places if p.reading is not reading]
             own = next((f" ({p.label})" for p in one.places if p.reading is reading), "")

@@ -21,7 +21,7 @@ STILL_S = 60.0
 RISE_C = 1.0  # least rise in that time at full power
 RISES_BELOW_C = 5.0  # below its target a heater at full power must rise
 FULL = 0.95  # of the most power that was reported: counts as full
-LEAST_C = -30.0  # below, no printer stands: a sensor that is not there
+LEAST_C = -30.0  # below, no printer stands: a missing sensor
 MOST_READING_C = 1000.0
 MOST_JUMP_C_S = 25.0  # no heater of a printer changes its block so fast
 IN_A_ROW = 3
@@ -262,7 +262,7 @@ class Guard:
         """What is wrong with one reading by itself, or beside the last one."""
         reading = now.temperature_c
         if not math.isfinite(reading) and not one.on and heater != self.limits.heater:
-            return None  # a sensor that is not there, of a heater that nobody uses
+            return None  # a missing sensor, of a heater that nobody uses
         if not LEAST_C < reading < MOST_READING_C:
             return Unsafe(
                 f"the {heater} reads {reading:g} °C: its sensor is broken or loose",

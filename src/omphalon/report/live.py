@@ -268,6 +268,6 @@ def view_for(quiet: bool, passing: bool = False) -> View:
     """
     if quiet:
         return Quiet()
-    # a file of its own: what holds it up does not hold up who else writes to the terminal
+    # a file of its own: a terminal that blocks it blocks no other writer
     file = os.fdopen(os.dup(2), "w", encoding=sys.stderr.encoding, errors=sys.stderr.errors)
     return ThreadedView(Live(file, passing) if sys.stderr.isatty() else Plain(file))

@@ -1,4 +1,4 @@
-"""A printer that is not there: equations of its own, richer than what physics/ fits, so that no fit
+"""A simulated printer: equations of its own, richer than what physics/ fits, so that no fit
 grades itself.
 """
 
@@ -19,7 +19,7 @@ FAULTS = {
     "test-ignored": "it acknowledges the test of a heater, and does nothing",
     "test-endless": "its test never ends",
     "checks-early": "line numbers are checked as they come, also while a command is at work",
-    "deaf": "what would end a wait or halt it is heard only in its turn",
+    "deaf": "what would end a wait or halt it is read only in its turn",
     "off-ignored": "it acknowledges a target of 0, and heats on",
     "second-hotend": "somebody heats a second hotend",
     "panel": "somebody sets the hotend's target to 0 at its panel",

@@ -1,4 +1,4 @@
-"""Fulmar with the plug in: heaters that warm up in their own time, lines that are heard, numbered,
+"""Fulmar with the plug in: heaters that warm up in their own time, lines that are read, numbered,
 checked, acknowledged, and take as long as they take. No port, no clock: time is handed to it.
 """
 
@@ -52,7 +52,7 @@ class Ways:
     reported: set[str] = field(default_factory=lambda: {"hotend", "bed"})
     counts: float | None = COUNTS  # full power in its reports; None: not told
     checks_early: bool = False  # line numbers as they come, also while a command is at work
-    deaf: bool = False  # what ends a wait or halts is heard only in its turn
+    deaf: bool = False  # what ends a wait or halts is read only in its turn
     busy: bool = False  # at work it says so, and reports nothing
     heats_on: bool = False  # a target of 0 is acknowledged, and not obeyed
     tests: str = "done"  # or ignored, endless
@@ -108,7 +108,7 @@ class Machine:
         return self.tick * STEP_S
 
     def hear(self, line: str) -> None:
-        """A line that came in; what ends a wait is heard at once."""
+        """A line that came in; what ends a wait is read at once."""
         frame = FRAME.match(line)
         bare = (frame[2] if frame else line).strip()
         if bare == "M112" and not self.ways.deaf:

@@ -265,7 +265,7 @@ def serve(
             else:
                 machine.says += [at_once, "ok"]
         now = clock()
-        if not any(lines):  # what was heard is answered first
+        if not any(lines):  # what was received is answered first
             virtual += min(pace * (now - last), MOST_STEP_S)
             last = now
         said = faulty.say(b"".join(f"{x}\n".encode() for x in machine.advance(virtual)))

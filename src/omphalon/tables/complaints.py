@@ -41,7 +41,7 @@ CAUSES = tuple(rows_of("causes", Cause))  # the likeliest first: judgements
 
 @dataclass(frozen=True, kw_only=True)
 class Complaint:
-    """What is seen or heard, and words by which it is known."""
+    """A complaint, and the words by which it is recognised."""
 
     seen: str
     known_by: str

@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 
 from omphalon.physics import loop as loops
+from omphalon.physics.arrival import pieces
 from omphalon.physics.loop import Gains, Loop
 from omphalon.physics.scale import Estimate, student_95
 from omphalon.physics.thermal import ThermalModel
@@ -41,12 +42,12 @@ class AtGoal(Protocol):
 @dataclass(frozen=True, kw_only=True)
 class Flowing:
     """Plastic that flows while the part fan blows, at the hottest target; `most_mm3_s`: the flow at
-    which full power ends, lowest, expected, highest. `dip_c`: of the flow that was asked for, in
-    the same order; None where none was, or where full power does not hold it.
+    which full power ends, lowest, expected, highest. `dip_c`: with the given flow, in the same
+    order; None without one, or where full power does not hold it.
     """
 
     target_c: float
-    flow_mm3_s: float  # that was asked for; 0 where none was
+    flow_mm3_s: float  # as given; 0 where none was
     takes: float  # of full power, for that flow
     measured: bool  # in the log, not worked out from the plastic
     dip_c: tuple[float, float, float] | None
@@ -79,12 +80,11 @@ def flow_share(log: TemperatureLog, target_c: float | None) -> Estimate | None:
     columns = columns[:, [0, *(k for k in range(1, columns.shape[1]) if np.ptp(columns[:, k]) > 0)]]
     best = np.linalg.lstsq(columns, table[:, 0], rcond=None)[0]
     misses = table[:, 0] - columns @ best
-    free = len(table) - columns.shape[1]
-    alike = float(np.corrcoef(misses[:-1], misses[1:])[0, 1]) if np.ptp(misses) > 0 else 0.0
-    longer = (1 + max(alike, 0.0)) / (1 - min(max(alike, 0.0), 0.8))
-    scatter = float(misses @ misses) / free * longer
-    deviation = float(np.sqrt(scatter * np.linalg.pinv(columns.T @ columns)[1, 1]))
-    return Estimate(float(best[1]), student_95(free / longer) * deviation, deviation, free)
+    free = max(pieces(misses) - columns.shape[1], 1.0)
+    deviation = float(
+        np.std(misses) * np.sqrt(len(table) / free * np.linalg.pinv(columns.T @ columns)[1, 1])
+    )
+    return Estimate(float(best[1]), student_95(free) * deviation, deviation, free)
 
 
 def flowing(

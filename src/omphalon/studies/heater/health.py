@@ -1,4 +1,4 @@
-"""A heater's health in an ordinary log: the power that holds its target, how fast it rises at full
+"""A heater's health in an ordinary log: its holding power, how fast it rises at full
 power, how late its sensor answers; and what has changed of it between two logs.
 """
 
@@ -48,7 +48,7 @@ def health(log: TemperatureLog, target_c: float) -> dict[str, tuple[float, float
 
 
 def _holding(read: Excited) -> dict[str, tuple[float, float]]:
-    """The mean power of the first hold once it has settled, before its loss changes."""
+    """The mean power of the first hold, once settled and before its losses first change."""
     hold = next((s for s in read.stretches if s.kind == "holds"), None)
     if hold is None:
         return {}

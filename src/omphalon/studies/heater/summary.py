@@ -217,7 +217,7 @@ def _refuse_senseless(cycles: Sequence[CycleSummary], powers: tuple[float, float
 def _rough(
     gain: float, period_s: float, target_c: float, powers: tuple[float, float], kind: HeaterKind
 ) -> RoughHeater:
-    """What the cycles leave open of the heater; the power that holds the target is about the mean
+    """What the cycles leave open of the heater; the holding power is about the mean
     of the two, where these were printed.
 
     Raises Refusal where no heater of the kind would swing so.

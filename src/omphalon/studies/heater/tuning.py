@@ -167,7 +167,7 @@ def loop_of(test: Sensed, fit: Modelled, heater: str, question: HeaterQuestion) 
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Suspects:
+class _AtGoal:
     """What the heater may be at one target: its model, draws of it, and the days of a search."""
 
     model: ThermalModel
@@ -175,9 +175,9 @@ class _Suspects:
     ensemble: list[ThermalModel]
 
 
-def _suspects(
+def _at_goal(
     tested: Sequence[ThermalModel], question: HeaterQuestion, heater: str, loop: Loop
-) -> _Suspects:
+) -> _AtGoal:
     """Models of a test, as they are with the part fan off; where nobody said whether it blew in the
     test, the gains must do either way.
     """
@@ -190,7 +190,7 @@ def _suspects(
         draws = [
             one if n % 2 else two for n, (one, two) in enumerate(zip(draws, other[1:], strict=True))
         ]
-    return _Suspects(model=model, draws=draws, ensemble=ensemble)
+    return _AtGoal(model=model, draws=draws, ensemble=ensemble)
 
 
 def tune(
@@ -222,7 +222,7 @@ def tune(
             at_goal = tested  # to the last digit
         elif goal > test.target_c and at_goal[0].holding_power > loop.limit:
             raise Refusal("too-weak", target=goal, power=at_goal[0].holding_power)
-        parts[goal] = _suspects(at_goal, question, heater, loop)
+        parts[goal] = _at_goal(at_goal, question, heater, loop)
     every = list(parts.values())
     model, ensemble = every[0].model, [one for part in every for one in part.ensemble]
     draws = [every[n % len(every)].draws[n] for n in range(DRAWS)]
@@ -260,7 +260,7 @@ def tune(
 
 
 def _spans(
-    parts: Mapping[float, _Suspects], gains: Gains, loop: Loop, aim: Aim
+    parts: Mapping[float, _AtGoal], gains: Gains, loop: Loop, aim: Aim
 ) -> tuple[AtTarget, ...]:
     """What one set of gains does at each target of a range, beside the best for it alone."""
     found = []

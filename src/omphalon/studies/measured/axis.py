@@ -4,6 +4,7 @@ scale, theory by construction, the skew of a rectangle; and which moves to measu
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -17,7 +18,7 @@ from omphalon.answers.remarks import Refusal, Remark
 from omphalon.base.arrays import Array
 from omphalon.base.errors import BadReading, UsageError
 from omphalon.lines.dialect import Dialect
-from omphalon.physics.scale import reading_spread, student_95
+from omphalon.physics.scale import line_of, reading_spread
 from omphalon.recordings.recording import Reading, Readings
 from omphalon.studies.measured.engine import (
     Fitted,
@@ -222,16 +223,14 @@ def _bend(one: Measurement) -> float | None:
     free = len(measured) - columns.shape[1] - 1
     if free < FEWEST_FREE or len(np.unique(lengths)) < FEWEST_LENGTHS:
         return None
-    every = np.column_stack([columns, lengths**2])
-    best, _, rank, _ = np.linalg.lstsq(every, measured, rcond=None)
-    if rank < every.shape[1]:
-        return None
-    misses = measured - every @ best
-    deviation = max(float(np.sqrt(misses @ misses / free)), one.sample.known.whole / 2)
-    half = student_95(free) * deviation * float(np.sqrt(np.linalg.inv(every.T @ every)[-1, -1]))
-    change = float(2 * best[-1] * np.ptp(lengths) / best[0])
-    sure = abs(best[-1]) > SURE_BEND * half
-    return change if sure and abs(change) > AXIS.matters else None
+    sides = np.column_stack([columns[:, 1:], lengths**2])
+    with contextlib.suppress(ValueError):  # too few to part them
+        line = line_of(lengths, measured, sides, one.sample.known)
+        bend = line.offsets[-1]
+        change = float(2 * bend.value * np.ptp(lengths) / line.scale.value)
+        if abs(bend.value) > SURE_BEND * bend.half_width and abs(change) > AXIS.matters:
+            return change
+    return None
 
 
 def _doubts(one: Measurement, question: AxisQuestion) -> list[Remark]:

@@ -148,7 +148,7 @@ def _read(log: MotionLog | GreyPicture, question: ShaperCheckQuestion) -> AxisRe
     if isinstance(log, MotionLog):
         return read_axis(log, question.axis, question.sensor, question.kind)
     assert question.read_card is not None
-    return question.read_card(log)
+    return question.read_card(log, question.axis)
 
 
 def _belonging(before: tuple[Mode, ...], after: tuple[Mode, ...]) -> tuple[tuple[Mode, Mode], ...]:

@@ -92,4 +92,4 @@ class ShaperCheckQuestion:
     sensor: str | None = None
     limits: Limits = field(default_factory=Limits)
     kind: str = "sweep"
-    read_card: Callable[[GreyPicture], AxisReading] | None = None
+    read_card: Callable[[GreyPicture, str], AxisReading] | None = None
