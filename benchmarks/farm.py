@@ -1,6 +1,6 @@
 """Many printers: odd ones found, cores kept busy, a cluster beside one machine, and kills.
 
-python benchmarks/farm.py [fellows] [jobs [COUNT]] [kills [COUNT]]
+python benchmarks/farm.py [others] [jobs [COUNT]] [kills [COUNT]]
 """
 
 from __future__ import annotations
@@ -54,8 +54,8 @@ NUMBERS = (
 
 
 def made_farm(draw: np.random.Generator, odd: int, size: float) -> tuple[list[JobAnswer], set[str]]:
-    """Answers of PRINTERS printers; `odd` of them lie `size` of the fellows' 95 % half widths off,
-    each in one number.
+    """Answers of PRINTERS printers; `odd` of them lie `size` of the other printers' 95 % half
+    widths off, each in one number.
     """
     who = draw.choice(PRINTERS, odd, replace=False)
     in_which = draw.integers(0, len(NUMBERS), odd)
@@ -84,7 +84,7 @@ def made_farm(draw: np.random.Generator, odd: int, size: float) -> tuple[list[Jo
     return out, {f"P{n}" for n in who}
 
 
-def fellows_table() -> None:
+def others_table() -> None:
     print(f"{FARMS} farms of {PRINTERS} printers, {len(NUMBERS)} numbers each")
     print("odd   off by    found   false of named   mean share   farms with a false one")
     print("      (95 %)            (all together)   of false")
@@ -414,8 +414,8 @@ def contents(place: Path, pattern: str = "*") -> dict[str, bytes]:
 def main() -> None:
     words = sys.argv[1:]
     numbers = [int(w) for w in words if w.isdigit()]
-    if not words or "fellows" in words:
-        fellows_table()
+    if not words or "others" in words:
+        others_table()
     if not words or "jobs" in words:
         jobs_table(numbers[0] if numbers else 1000)
     if not words or "kills" in words:

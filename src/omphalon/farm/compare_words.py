@@ -174,7 +174,7 @@ def _number(one: Comparison) -> dict[str, Any]:
     return {
         **_named(one.key),
         "centre": one.centre,
-        "fellows_deviation": one.spread if words else None,
+        "others_deviation": one.spread if words else None,
         "printers": [_placed(p, one.key, words) for p in one.placed],
     }
 
